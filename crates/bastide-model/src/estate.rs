@@ -1,0 +1,71 @@
+//! Everything one run looks at, linked and typed. Only an estate without errors comes to be, so
+//! whoever holds one may evaluate it.
+
+use crate::catalog::Catalog;
+use crate::groups::Groups;
+use crate::ids::*;
+use crate::people::People;
+use crate::schema::Schema;
+use crate::statement::Statement;
+
+/// How the `may` and `may not` that remain are weighed.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Combining {
+    /// Any `may not` wins.
+    DenyOverrides,
+    /// Any `may` wins.
+    PermitOverrides,
+    /// The deepest place wins; on a tie `may not`.
+    NearestOverrides,
+    /// The first in policy order wins.
+    FirstApplicable,
+}
+
+impl Combining {
+    /// The four, as the manifest names them.
+    pub const NAMES: [(&'static str, Combining); 4] = [
+        ("deny-overrides", Combining::DenyOverrides),
+        ("permit-overrides", Combining::PermitOverrides),
+        ("nearest-overrides", Combining::NearestOverrides),
+        ("first-applicable", Combining::FirstApplicable),
+    ];
+
+    /// As the manifest names it.
+    pub fn name(self) -> &'static str {
+        Self::NAMES.iter().find(|(_, c)| *c == self).expect("all four are listed").0
+    }
+}
+
+/// An estate without errors.
+pub struct Estate {
+    /// Its name.
+    pub name: String,
+    /// Names of its files, by [`bastide_syntax::FileId`].
+    pub files: Vec<String>,
+    /// The combining algorithm.
+    pub combining: Combining,
+    /// Layers in order; empty where the estate has none.
+    pub layers: Vec<String>,
+    /// Declarations.
+    pub schema: Schema,
+    /// Users.
+    pub people: People,
+    /// Groups.
+    pub groups: Groups,
+    /// Resources.
+    pub catalog: Catalog,
+    /// Rules and entries, in policy order.
+    pub statements: Vec<Statement>,
+}
+
+impl Estate {
+    /// `file:line` of a place.
+    pub fn place(&self, origin: Origin) -> String {
+        format!("{}:{}", self.files[origin.file.0 as usize], origin.line)
+    }
+
+    /// The statement of an id.
+    pub fn statement(&self, id: StatementId) -> &Statement {
+        &self.statements[id.index()]
+    }
+}

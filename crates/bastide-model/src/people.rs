@@ -1,0 +1,69 @@
+//! Users, in byte order of their ids.
+
+use crate::column::Column;
+use crate::ids::{Origin, UserId};
+use crate::strings::{Index, Strings};
+use fixedbitset::FixedBitSet;
+
+/// The users of an estate.
+#[derive(Default)]
+pub struct People {
+    /// Ids, sorted.
+    pub ids: Strings,
+    /// Finds an id.
+    pub index: Index,
+    /// Names, as given; the id where none is.
+    pub names: Strings,
+    /// `person`, `guest` or `service`: positions in [`crate::schema::USER_KINDS`].
+    pub kinds: Vec<u8>,
+    /// Who is active.
+    pub active: FixedBitSet,
+    /// Directories they come from.
+    pub realms: Column,
+    /// One column an attribute, defaults applied.
+    pub attributes: Vec<Column>,
+    /// Where each one stands in the files.
+    pub origins: Vec<Origin>,
+}
+
+impl People {
+    /// How many.
+    pub fn len(&self) -> usize {
+        self.ids.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.ids.is_empty()
+    }
+
+    /// The user of an id.
+    pub fn find(&self, id: &str) -> Option<UserId> {
+        self.index.find(&self.ids, id).map(UserId)
+    }
+
+    /// Every user, in byte order of ids.
+    pub fn all(&self) -> impl DoubleEndedIterator<Item = UserId> + ExactSizeIterator + Clone {
+        UserId::all(self.len())
+    }
+
+    /// The id.
+    pub fn id(&self, user: UserId) -> &str {
+        self.ids.get(user.index())
+    }
+
+    /// The name.
+    pub fn name(&self, user: UserId) -> &str {
+        self.names.get(user.index())
+    }
+
+    /// The kind, as a word.
+    pub fn kind(&self, user: UserId) -> &'static str {
+        crate::schema::USER_KINDS[self.kinds[user.index()] as usize]
+    }
+
+    /// Whether the user is active.
+    pub fn is_active(&self, user: UserId) -> bool {
+        self.active.contains(user.index())
+    }
+}

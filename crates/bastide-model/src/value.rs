@@ -1,0 +1,217 @@
+//! Values of attributes and how they compare.
+
+use crate::ids::{KindId, TypeId};
+use crate::statement::Comparison;
+use jiff::civil::Date;
+use rust_decimal::Decimal;
+use std::borrow::Cow;
+use std::cmp::Ordering;
+
+/// A value that is kept.
+#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub enum Value {
+    /// Text, or a word (a state, a user's kind).
+    Text(Box<str>),
+    /// A decimal number: 2.50 equals 2.5.
+    Number(Decimal),
+    /// A day.
+    Date(Date),
+    /// Yes or no.
+    Flag(bool),
+    /// A value of a choice or a scale, by its step.
+    Step(TypeId, u16),
+    /// A set, sorted, without doubles.
+    Set(Box<[Value]>),
+}
+
+/// A value that is looked at. Kinds occur only here.
+#[derive(Clone, PartialEq, Debug)]
+pub enum Datum<'a> {
+    /// See [`Value::Text`].
+    Text(Cow<'a, str>),
+    /// See [`Value::Number`].
+    Number(Decimal),
+    /// See [`Value::Date`].
+    Date(Date),
+    /// See [`Value::Flag`].
+    Flag(bool),
+    /// See [`Value::Step`].
+    Step(TypeId, u16),
+    /// A kind of resource.
+    Kind(KindId),
+    /// See [`Value::Set`].
+    Set(&'a [Value]),
+}
+
+impl Value {
+    /// The set of these elements.
+    pub fn set(elements: impl IntoIterator<Item = Value>) -> Value {
+        let mut elements: Vec<Value> = elements.into_iter().collect();
+        elements.sort();
+        elements.dedup();
+        Value::Set(elements.into())
+    }
+
+    /// The value as it is looked at.
+    pub fn datum(&self) -> Datum<'_> {
+        match self {
+            Value::Text(text) => Datum::Text(Cow::Borrowed(text)),
+            Value::Number(number) => Datum::Number(*number),
+            Value::Date(date) => Datum::Date(*date),
+            Value::Flag(flag) => Datum::Flag(*flag),
+            Value::Step(of, step) => Datum::Step(*of, *step),
+            Value::Set(elements) => Datum::Set(elements),
+        }
+    }
+
+    /// Whether it is the empty set.
+    pub fn is_empty_set(&self) -> bool {
+        matches!(self, Value::Set(elements) if elements.is_empty())
+    }
+}
+
+/// Unicode case folding, for `caseless` attributes.
+pub fn fold(text: &str) -> String {
+    caseless::default_case_fold_str(text)
+}
+
+/// Compares two single values of one type. Values of different types do not occur after typing
+/// and are unequal here.
+pub fn compares(left: &Datum, comparison: Comparison, right: &Datum, caseless: bool) -> bool {
+    let ordering = match (left, right) {
+        (Datum::Text(a), Datum::Text(b)) if caseless => fold(a).cmp(&fold(b)),
+        (Datum::Text(a), Datum::Text(b)) => a.cmp(b),
+        (Datum::Number(a), Datum::Number(b)) => a.cmp(b),
+        (Datum::Date(a), Datum::Date(b)) => a.cmp(b),
+        (Datum::Flag(a), Datum::Flag(b)) => a.cmp(b),
+        (Datum::Step(s, a), Datum::Step(t, b)) if s == t => a.cmp(b),
+        (Datum::Kind(a), Datum::Kind(b)) => a.cmp(b),
+        _ => return comparison == Comparison::NotEqual,
+    };
+    match comparison {
+        Comparison::Equal => ordering == Ordering::Equal,
+        Comparison::NotEqual => ordering != Ordering::Equal,
+        Comparison::Less => ordering == Ordering::Less,
+        Comparison::LessEqual => ordering != Ordering::Greater,
+        Comparison::Greater => ordering == Ordering::Greater,
+        Comparison::GreaterEqual => ordering != Ordering::Less,
+    }
+}
+
+/// Whether a single value is an element of a set.
+pub fn is_element(element: &Datum, set: &[Value], caseless: bool) -> bool {
+    set.iter().any(|member| compares(element, Comparison::Equal, &member.datum(), caseless))
+}
+
+/// A pattern of `like`, or one segment of a path: literal characters, `*` for any run, and in
+/// `like` also `?` for one character.
+#[derive(Clone, PartialEq, Eq, Hash, Debug)]
+pub struct Pattern {
+    parts: Vec<Part>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+enum Part {
+    Char(char),
+    One,
+    Run,
+}
+
+impl Pattern {
+    /// From the inside of a quoted text, backslashes left in. `question` makes `?` wild too.
+    pub fn new(raw: &str, question: bool) -> Pattern {
+        let mut parts = Vec::new();
+        let mut chars = raw.chars();
+        while let Some(c) = chars.next() {
+            parts.push(match c {
+                '\\' => Part::Char(chars.next().unwrap_or('\\')),
+                '*' => Part::Run,
+                '?' if question => Part::One,
+                c => Part::Char(c),
+            });
+        }
+        Pattern { parts }
+    }
+
+    /// The text that alone fits, where nothing is wild.
+    pub fn literal(&self) -> Option<String> {
+        self.parts.iter().map(|part| if let Part::Char(c) = part { Some(*c) } else { None }).collect()
+    }
+
+    /// The same pattern for folded text.
+    pub fn folded(&self) -> Pattern {
+        let fold_part = |part: &Part| match part {
+            Part::Char(c) => fold(c.encode_utf8(&mut [0; 4])).chars().map(Part::Char).collect(),
+            other => vec![*other],
+        };
+        Pattern { parts: self.parts.iter().flat_map(fold_part).collect() }
+    }
+
+    /// Whether the whole text fits. Cost: at most pattern times text.
+    pub fn fits(&self, text: &str) -> bool {
+        let text: Vec<char> = text.chars().collect();
+        let (mut p, mut t) = (0, 0);
+        let mut back: Option<(usize, usize)> = None;
+        while t < text.len() {
+            match self.parts.get(p) {
+                Some(Part::Run) => {
+                    back = Some((p, t));
+                    p += 1;
+                }
+                Some(Part::One) => {
+                    p += 1;
+                    t += 1;
+                }
+                Some(Part::Char(c)) if *c == text[t] => {
+                    p += 1;
+                    t += 1;
+                }
+                _ => match back {
+                    Some((run, from)) => {
+                        back = Some((run, from + 1));
+                        p = run + 1;
+                        t = from + 1;
+                    }
+                    None => return false,
+                },
+            }
+        }
+        self.parts[p..].iter().all(|part| *part == Part::Run)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn patterns_fit_whole_texts() {
+        for (raw, text, fits) in [
+            ("Tidal *", "Tidal Light", true),
+            ("Tidal *", "Tidal", false),
+            ("*", "", true),
+            ("a?c", "abc", true),
+            ("a?c", "ac", false),
+            (r"a\*c", "a*c", true),
+            (r"a\*c", "abc", false),
+            ("*a*b*", "xxaxxbxx", true),
+            ("*a*b", "xxaxxbx", false),
+            ("é?", "éä", true),
+        ] {
+            assert_eq!(Pattern::new(raw, true).fits(text), fits, "{raw} on {text}");
+        }
+        assert!(!Pattern::new("a?", false).fits("ab"), "in a path `?` is an ordinary character");
+        assert!(Pattern::new("STRASSE*", true).folded().fits(&fold("Straße 5")));
+        assert_eq!(Pattern::new(r"a\*", false).literal().as_deref(), Some("a*"));
+    }
+
+    #[test]
+    fn numbers_compare_by_value_and_text_exactly() {
+        let number = |text: &str| Datum::Number(text.parse().unwrap());
+        let text = |text: &'static str| Datum::Text(Cow::Borrowed(text));
+        assert!(compares(&number("2.50"), Comparison::Equal, &number("2.5"), false));
+        assert!(compares(&number("-1"), Comparison::Less, &number("0.1"), false));
+        assert!(!compares(&text("Straße"), Comparison::Equal, &text("STRASSE"), false));
+        assert!(compares(&text("Straße"), Comparison::Equal, &text("STRASSE"), true));
+    }
+}

@@ -1,0 +1,16 @@
+//! Text to tree: the lexer, the parser and the tree of the policy language, and the [`Diagnostic`]
+//! that every part of Bastide reports with. Knows nothing of estates, files on disk or terminals.
+#![warn(clippy::print_stdout)]
+
+pub mod codes;
+pub mod diagnostic;
+pub mod lexer;
+pub mod nearest;
+pub mod parser;
+pub mod quote;
+pub mod source;
+pub mod tree;
+
+pub use diagnostic::{Diagnostic, Edit, Help, Label, Severity};
+pub use parser::parse;
+pub use source::{FileId, Position, Sources, Span};

@@ -1,0 +1,38 @@
+//! The nearest known name to a misspelt one.
+
+/// The known name that is nearest to `written`, if any is near enough to be meant: by edit
+/// distance with transpositions, at most a third of its letters, capitals aside. Ties go to the
+/// first in byte order, so that the answer does not depend on the order of the candidates.
+pub fn nearest<'a>(written: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    ranked(written, known, 1).into_iter().next()
+}
+
+/// Up to `count` near names, nearest first.
+pub fn ranked<'a>(written: &str, known: impl IntoIterator<Item = &'a str>, count: usize) -> Vec<&'a str> {
+    let lower = written.to_lowercase();
+    let length = lower.chars().count();
+    let limit = (length / 3).max(1);
+    let mut near: Vec<(usize, &str)> = known
+        .into_iter()
+        .filter(|name| name.chars().count().abs_diff(length) <= limit)
+        .map(|name| (strsim::damerau_levenshtein(&lower, &name.to_lowercase()), name))
+        .filter(|(distance, _)| *distance <= limit)
+        .collect();
+    near.sort();
+    near.dedup();
+    near.into_iter().take(count).map(|(_, name)| name).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn near_names_are_found_and_far_ones_are_not() {
+        let known = ["read", "update", "publish"];
+        assert_eq!(nearest("raed", known), Some("read"));
+        assert_eq!(nearest("Updat", known), Some("update"));
+        assert_eq!(nearest("delete", known), None);
+        assert_eq!(ranked("b", ["c", "a"], 2), ["a", "c"]);
+    }
+}

@@ -1,0 +1,290 @@
+//! What stands in braces: rules, expectations and guarantees, with the who- and what-clauses.
+
+use super::{Failed, Parse, Parser};
+use crate::codes;
+use crate::diagnostic::Diagnostic;
+use crate::lexer::{Symbol, TokenKind};
+use crate::source::Span;
+use crate::tree::*;
+
+const RULE: [&str; 8] = ["because", "layer", "who", "may", "what", "while", "from", "until"];
+const EXPECT: [&str; 7] = ["because", "user", "on", "session", "can", "cannot", "reaches"];
+const GUARANTEE: [&str; 5] = ["because", "only", "none", "can", "what"];
+
+impl Parser<'_> {
+    /// `{ clauses }`. A clause with a mistake is left out and the next one that begins a line goes on.
+    fn clauses<T>(&mut self, known: &[&str], mut clause: impl FnMut(&mut Self) -> Parse<T>) -> Parse<(Vec<T>, bool)> {
+        self.expect_symbol(Symbol::BraceOpen, "{")?;
+        let mut clauses = Vec::new();
+        let mut whole = true;
+        loop {
+            if self.take_symbol(Symbol::BraceClose) {
+                return Ok((clauses, whole));
+            }
+            if self.token().kind == TokenKind::End || self.at_declaration() {
+                if whole {
+                    return Err(self.unexpected("`}`", &[]));
+                }
+                return Ok((clauses, whole));
+            }
+            let parsed = if known.contains(&self.word()) {
+                clause(self)
+            } else {
+                let expected = known.iter().map(|k| format!("`{k}`")).collect::<Vec<_>>().join(", ");
+                Err(self.unexpected(&format!("a clause ({expected}) or `}}`"), known))
+            };
+            match parsed {
+                Ok(clause) => clauses.push(clause),
+                Err(Failed) => {
+                    whole = false;
+                    self.skip_to_clause(known);
+                }
+            }
+        }
+    }
+
+    fn skip_to_clause(&mut self, known: &[&str]) {
+        if !self.is_symbol(Symbol::BraceClose) && !self.at_declaration() {
+            self.advance();
+        }
+        loop {
+            let token = self.token();
+            let next = token.first_on_line && known.contains(&self.word());
+            if next || token.kind == TokenKind::End || self.is_symbol(Symbol::BraceClose) || self.at_declaration() {
+                return;
+            }
+            self.advance();
+        }
+    }
+
+    pub(super) fn rule(&mut self, start: Span) -> Parse<Declaration> {
+        let name = self.name("the name of the rule")?;
+        let off = self.take("off");
+        let (clauses, whole) = self.clauses(&RULE, Self::clause)?;
+        self.check_clauses(&name, &clauses, whole);
+        Ok(Declaration::Rule(Rule { name, off, clauses, span: start.to(self.before()) }))
+    }
+
+    /// Exactly one `who`, `may` and `what`; every other clause at most once.
+    fn check_clauses(&mut self, name: &Name, clauses: &[Clause], whole: bool) {
+        let keyword = |clause: &Clause| match clause.body {
+            ClauseBody::Because(_) => "because",
+            ClauseBody::Layer(_) => "layer",
+            ClauseBody::Who(_) => "who",
+            ClauseBody::May(..) => "may",
+            ClauseBody::What(_) => "what",
+            ClauseBody::While(_) => "while",
+            ClauseBody::From(_) => "from",
+            ClauseBody::Until(_) => "until",
+        };
+        for (i, clause) in clauses.iter().enumerate() {
+            let word = keyword(clause);
+            if let Some(first) = clauses[..i].iter().find(|c| keyword(c) == word) {
+                let message = format!("a second `{word}` in rule `{}`", name.text);
+                let mut diagnostic =
+                    Diagnostic::at(&codes::CLAUSE_TWICE, clause.span, message).other(first.span, "the first");
+                if word == "may" {
+                    diagnostic = diagnostic.help("to say two things, write two rules: each has one modality");
+                }
+                self.report(diagnostic);
+            }
+        }
+        if whole {
+            for (word, example) in [("who", "who anyone"), ("may", "may read"), ("what", "what anything")] {
+                if !clauses.iter().any(|c| keyword(c) == word) {
+                    let message = format!("rule `{}` does not say `{word}`", name.text);
+                    let help = format!("every rule says `who`, `may` and `what`, for example `{example}`");
+                    self.report(Diagnostic::at(&codes::CLAUSE_MISSING, name.span, message).help(help));
+                }
+            }
+        }
+    }
+
+    fn clause(&mut self) -> Parse<Clause> {
+        let keyword = self.advance();
+        let body = match self.slice(keyword) {
+            "because" => ClauseBody::Because(self.quoted("the reason in quotes")?),
+            "layer" => ClauseBody::Layer(self.name("a layer")?),
+            "who" => ClauseBody::Who(self.who()?),
+            "may" => {
+                let modality = match self.word() {
+                    "not" => Modality::MayNot,
+                    "always" => Modality::MayAlways,
+                    "never" => Modality::MayNever,
+                    "only" => Modality::MayOnly,
+                    _ => Modality::May,
+                };
+                if modality != Modality::May {
+                    self.advance();
+                }
+                ClauseBody::May(modality, self.items()?)
+            }
+            "what" => ClauseBody::What(self.what()?),
+            "while" => ClauseBody::While(self.expression()?),
+            "from" => ClauseBody::From(self.date()?),
+            _ => ClauseBody::Until(self.date()?),
+        };
+        Ok(Clause { body, span: keyword.span.to(self.before()) })
+    }
+
+    pub(super) fn who(&mut self) -> Parse<Who> {
+        let start = self.span();
+        let mut terms: Vec<Term> = Vec::new();
+        loop {
+            let bare = self.is_name();
+            let term = if let Some(span) = self.take("anyone") {
+                Term::Anyone(span)
+            } else if let Some(span) = self.take("owner") {
+                Term::Owner(span)
+            } else if self.take("user").is_some() {
+                Term::User(self.name("a user id")?)
+            } else if self.take("members").is_some() {
+                self.expect("of")?;
+                Term::Members(self.name("a group id")?)
+            } else if bare && matches!(terms.last(), Some(Term::User(_))) {
+                Term::User(self.name("a user id")?)
+            } else if bare && matches!(terms.last(), Some(Term::Members(_))) {
+                Term::Members(self.name("a group id")?)
+            } else {
+                let known = ["anyone", "owner", "user", "members"];
+                return Err(self.unexpected("`anyone`, `owner`, `user ...` or `members of ...`", &known));
+            };
+            terms.push(term);
+            if !self.take_symbol(Symbol::Comma) {
+                break;
+            }
+        }
+        let condition = if self.take("where").is_some() { Some(self.expression()?) } else { None };
+        Ok(Who { terms, condition, span: start.to(self.before()) })
+    }
+
+    fn what(&mut self) -> Parse<What> {
+        let start = self.span();
+        let kinds = if self.take("anything").is_some() { None } else { Some(self.names("a kind, or `anything`")?) };
+        let reach = match self.word() {
+            "under" => Some(Reach::Under),
+            "below" => Some(Reach::Below),
+            "at" => Some(Reach::At),
+            _ => None,
+        };
+        let places = match reach {
+            Some(reach) => {
+                self.advance();
+                Some((reach, self.places()?))
+            }
+            None => None,
+        };
+        let condition = if self.take("where").is_some() { Some(self.expression()?) } else { None };
+        Ok(What { kinds, places, condition, span: start.to(self.before()) })
+    }
+
+    pub(super) fn expectation(&mut self, start: Span) -> Parse<Declaration> {
+        let name = self.name("the name of the expectation")?;
+        let (clauses, whole) = self.clauses(&EXPECT, Self::expect_clause)?;
+        if whole && !clauses.iter().any(|c| matches!(c, ExpectClause::User(_))) {
+            let message = format!("expectation `{}` does not say `user`", name.text);
+            self.report(Diagnostic::at(&codes::CLAUSE_MISSING, name.span, message));
+        }
+        self.once(&name, &clauses, |c| match c {
+            ExpectClause::Because(_) => Some("because"),
+            ExpectClause::User(_) => Some("user"),
+            ExpectClause::On(_) => Some("on"),
+            ExpectClause::Session(_) => Some("session"),
+            _ => None,
+        });
+        Ok(Declaration::Expect(Expect { name, clauses, span: start.to(self.before()) }))
+    }
+
+    fn once<T>(&mut self, name: &Name, clauses: &[T], keyword: impl Fn(&T) -> Option<&'static str>) {
+        let words: Vec<_> = clauses.iter().filter_map(keyword).collect();
+        for (i, word) in words.iter().enumerate() {
+            if words[..i].contains(word) {
+                let message = format!("a second `{word}` in `{}`", name.text);
+                self.report(Diagnostic::at(&codes::CLAUSE_TWICE, name.span, message));
+            }
+        }
+    }
+
+    fn expect_clause(&mut self) -> Parse<ExpectClause> {
+        let keyword = self.advance();
+        Ok(match self.slice(keyword) {
+            "because" => ExpectClause::Because(self.quoted("the reason in quotes")?),
+            "user" => ExpectClause::User(self.name("a user id")?),
+            "on" => ExpectClause::On(self.date()?),
+            "session" => {
+                let mut pairs = Vec::new();
+                loop {
+                    let name = self.name("a session attribute")?;
+                    self.expect_symbol(Symbol::Equal, "=")?;
+                    pairs.push((name, self.values()?));
+                    if !self.take_symbol(Symbol::Comma) {
+                        break;
+                    }
+                }
+                ExpectClause::Session(pairs)
+            }
+            "reaches" => {
+                let bound = if self.take("exactly").is_some() {
+                    Bound::Exactly
+                } else {
+                    self.expect("at").map_err(|_| Failed)?;
+                    match self.word() {
+                        "least" => Bound::AtLeast,
+                        "most" => Bound::AtMost,
+                        _ => return Err(self.unexpected("`least` or `most`", &["least", "most"])),
+                    }
+                };
+                if bound != Bound::Exactly {
+                    self.advance();
+                }
+                if self.token().kind != TokenKind::Number {
+                    return Err(self.unexpected("a number", &[]));
+                }
+                let count = self.advance().span;
+                let what = self.what()?;
+                self.expect("by")?;
+                ExpectClause::Reaches { bound, count, what, by: self.items()? }
+            }
+            word => {
+                let allowed = word == "can";
+                let items = self.items()?;
+                ExpectClause::Can(allowed, items, self.places()?)
+            }
+        })
+    }
+
+    pub(super) fn guarantee(&mut self, start: Span) -> Parse<Declaration> {
+        let name = self.name("the name of the guarantee")?;
+        let (clauses, whole) = self.clauses(&GUARANTEE, Self::guarantee_clause)?;
+        let word = |c: &GuaranteeClause| match c {
+            GuaranteeClause::Because(_) => "because",
+            GuaranteeClause::Only(_) | GuaranteeClause::NoneOf(_) => "only",
+            GuaranteeClause::Can(_) => "can",
+            GuaranteeClause::What(_) => "what",
+        };
+        self.once(&name, &clauses, |c| Some(word(c)));
+        if whole {
+            for (needed, shown) in [("only", "`only` or `none of`"), ("can", "`can`"), ("what", "`what`")] {
+                if !clauses.iter().any(|c| word(c) == needed) {
+                    let message = format!("guarantee `{}` does not say {shown}", name.text);
+                    self.report(Diagnostic::at(&codes::CLAUSE_MISSING, name.span, message));
+                }
+            }
+        }
+        Ok(Declaration::Guarantee(Guarantee { name, clauses, span: start.to(self.before()) }))
+    }
+
+    fn guarantee_clause(&mut self) -> Parse<GuaranteeClause> {
+        let keyword = self.advance();
+        Ok(match self.slice(keyword) {
+            "because" => GuaranteeClause::Because(self.quoted("the reason in quotes")?),
+            "only" => GuaranteeClause::Only(self.who()?),
+            "none" => {
+                self.expect("of")?;
+                GuaranteeClause::NoneOf(self.who()?)
+            }
+            "can" => GuaranteeClause::Can(self.items()?),
+            _ => GuaranteeClause::What(self.what()?),
+        })
+    }
+}
