@@ -1,1 +1,11 @@
-//! x
+//! From trees and tables to a typed estate, and from an estate to decisions and explanations.
+//! No input or output, no clock, no environment: date and session come in as values.
+#![warn(clippy::print_stdout)]
+
+pub mod access;
+pub mod decide;
+pub mod explain;
+pub mod resolve;
+pub mod show;
+
+pub use decide::{Decision, Judge, Reason};

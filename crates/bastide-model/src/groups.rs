@@ -59,6 +59,12 @@ pub struct Groups {
 }
 
 impl Groups {
+    /// Groups by id, their data members linked; computed bodies and [`Groups::close`] come later.
+    pub fn new(ids: Strings, names: Strings, members: Vec<Vec<Membership>>, declared: Vec<Option<Origin>>) -> Groups {
+        let computed = ids.iter().map(|_| None).collect();
+        Groups { index: Index::of(&ids).0, ids, names, members, computed, declared, ..Groups::default() }
+    }
+
     /// How many.
     pub fn len(&self) -> usize {
         self.ids.len()

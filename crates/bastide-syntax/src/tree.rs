@@ -36,6 +36,15 @@ pub struct Text {
     pub span: Span,
 }
 
+/// A date as written; whether the calendar has it is asked later.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct DateText {
+    /// Year, month and day.
+    pub text: String,
+    /// Where it stands.
+    pub span: Span,
+}
+
 /// One declaration.
 #[derive(Debug)]
 pub enum Declaration {
@@ -233,9 +242,9 @@ pub enum ClauseBody {
     /// `while`
     While(Expr),
     /// `from`
-    From(Span),
+    From(DateText),
     /// `until`
-    Until(Span),
+    Until(DateText),
 }
 
 /// The five modalities.
@@ -391,7 +400,7 @@ pub enum ExpectClause {
     /// `user`
     User(Name),
     /// `on`
-    On(Span),
+    On(DateText),
     /// `session`
     Session(Vec<(Name, Values)>),
     /// `can` (true) or `cannot` (false).
@@ -400,8 +409,10 @@ pub enum ExpectClause {
     Reaches {
         /// How the count compares.
         bound: Bound,
-        /// The number.
-        count: Span,
+        /// The number, as written.
+        count: String,
+        /// Where the number stands.
+        at: Span,
         /// Of what.
         what: What,
         /// By which actions.

@@ -227,7 +227,7 @@ impl Parser<'_> {
                 let bound = if self.take("exactly").is_some() {
                     Bound::Exactly
                 } else {
-                    self.expect("at").map_err(|_| Failed)?;
+                    self.expect("at")?;
                     match self.word() {
                         "least" => Bound::AtLeast,
                         "most" => Bound::AtMost,
@@ -240,10 +240,11 @@ impl Parser<'_> {
                 if self.token().kind != TokenKind::Number {
                     return Err(self.unexpected("a number", &[]));
                 }
-                let count = self.advance().span;
+                let number = self.advance();
+                let (count, at) = (self.slice(number).to_string(), number.span);
                 let what = self.what()?;
                 self.expect("by")?;
-                ExpectClause::Reaches { bound, count, what, by: self.items()? }
+                ExpectClause::Reaches { bound, count, at, what, by: self.items()? }
             }
             word => {
                 let allowed = word == "can";

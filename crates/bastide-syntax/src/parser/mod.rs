@@ -17,7 +17,7 @@ use crate::lexer::{Symbol, Token, TokenKind, inside, tokens, unquote};
 use crate::nearest::nearest;
 use crate::quote::is_reserved;
 use crate::source::{FileId, Span};
-use crate::tree::{File, Name, Place, Text};
+use crate::tree::{DateText, File, Name, Place, Text};
 
 /// An expression nested deeper than this is an error.
 pub const DEEPEST: usize = 200;
@@ -227,9 +227,10 @@ impl Parser<'_> {
         Ok(places)
     }
 
-    fn date(&mut self) -> Parse<Span> {
+    fn date(&mut self) -> Parse<DateText> {
         if self.token().kind == TokenKind::Date {
-            return Ok(self.advance().span);
+            let token = self.advance();
+            return Ok(DateText { text: self.slice(token).to_string(), span: token.span });
         }
         Err(self.unexpected("a date such as `2027-06-30`", &[]))
     }

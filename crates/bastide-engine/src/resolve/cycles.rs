@@ -1,0 +1,282 @@
+//! Cycles: of sources, of computed groups, and of decisions (stratification).
+//!
+//! A decision is a node (action, resource). It depends on the decisions its needs and the `holds`
+//! of its statements ask for. Going up the tree never closes a circle, so the exact search runs
+//! only where a summary over actions alone leaves one possible: a circle of edges that all stay on
+//! the resource, or one that takes an edge to a source or to a fixed place.
+
+use crate::decide::place::covers;
+use bastide_model::condition::{Condition, HoldsTarget, Term, Test};
+use bastide_model::groups::Computed;
+use bastide_model::schema::Target;
+use bastide_model::*;
+use bastide_syntax::tree::{self, Declaration};
+use bastide_syntax::{Diagnostic, codes};
+use hashbrown::{HashMap, HashSet};
+use jiff::civil::Date;
+use std::hash::Hash;
+
+/// The cycles a depth-first search meets, each as its nodes in order; none is missed as a whole:
+/// there is a cycle if and only if one is returned. Cost: nodes plus edges.
+pub(super) fn cycles<N: Copy + Eq + Hash>(nodes: &[N], next: impl Fn(N) -> Vec<N>) -> Vec<Vec<N>> {
+    let mut done: HashSet<N> = HashSet::new();
+    let mut found = Vec::new();
+    for &start in nodes {
+        if done.contains(&start) {
+            continue;
+        }
+        let mut path: Vec<(N, Vec<N>)> = vec![(start, next(start))];
+        let mut open: HashMap<N, usize> = HashMap::from([(start, 0)]);
+        while let Some((node, rest)) = path.last_mut() {
+            let node = *node;
+            let Some(step) = rest.pop() else {
+                done.insert(node);
+                open.remove(&node);
+                path.pop();
+                continue;
+            };
+            if let Some(&from) = open.get(&step) {
+                found.push(path[from..].iter().map(|(n, _)| *n).collect());
+            } else if !done.contains(&step) {
+                open.insert(step, path.len());
+                path.push((step, next(step)));
+            }
+        }
+    }
+    found
+}
+
+/// The groups a computed or data group names.
+fn named_groups(groups: &Groups, group: GroupId) -> Vec<GroupId> {
+    let mut named: Vec<GroupId> = groups.members[group.index()]
+        .iter()
+        .filter_map(|m| if let Member::Group(g) = m.member { Some(g) } else { None })
+        .collect();
+    if let Some(Computed::Who(who)) = &groups.computed[group.index()] {
+        named.extend(who.terms.iter().filter_map(|t| if let Term::Members(g) = t { Some(*g) } else { None }));
+        if let Some(condition) = &who.condition {
+            named.extend(member_tests(condition));
+        }
+    }
+    named
+}
+
+fn member_tests(condition: &Condition) -> Vec<GroupId> {
+    let mut named = Vec::new();
+    condition.visit(&mut |inner| {
+        if let Test::MemberOf(Some(group)) = inner.test {
+            named.push(group);
+        }
+    });
+    named
+}
+
+/// Reports membership cycles that pass through a computed group, each once.
+pub(super) fn groups(groups: &Groups, trees: &[tree::File], out: &mut Vec<Diagnostic>) {
+    let mut told: HashSet<GroupId> = HashSet::new();
+    for start in groups.all().filter(|g| groups.computed[g.index()].is_some()) {
+        if told.contains(&start) {
+            continue;
+        }
+        let mut seen: HashSet<GroupId> = HashSet::new();
+        let mut paths = vec![vec![start]];
+        while let Some(path) = paths.pop() {
+            let named = named_groups(groups, path[path.len() - 1]);
+            if named.contains(&start) {
+                told.extend(&path);
+                let ids: Vec<&str> = path.iter().map(|g| groups.id(*g)).collect();
+                let message = format!("group `{0}` depends on itself: {1} > {0}", ids[0], ids.join(" > "));
+                let span = trees.iter().flat_map(|t| &t.declarations).find_map(|d| match d {
+                    Declaration::Group(g) if g.name.text == ids[0] => Some(g.name.span),
+                    _ => None,
+                });
+                let span = span.expect("a computed group is declared");
+                let note = "a cycle through data groups alone is legal; one through a computed group has no meaning";
+                out.push(Diagnostic::at(&codes::GROUP_CYCLE, span, message).note(note));
+                break;
+            }
+            for next in named {
+                if seen.insert(next) {
+                    paths.push(path.iter().copied().chain([next]).collect());
+                }
+            }
+        }
+    }
+}
+
+/// Where an edge leads, seen from a resource.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Way {
+    Relative(Target),
+    Place(ResourceId),
+}
+
+/// One edge: the action asked for, where, and what asks.
+struct Edge {
+    action: ActionId,
+    way: Way,
+    by: By,
+}
+
+#[derive(Clone, Copy)]
+enum By {
+    Need,
+    Statement(StatementId),
+}
+
+/// A decision and the edge that led to it.
+type Node = (ActionId, ResourceId);
+
+/// Checks that no decision depends on itself on this date.
+pub fn stratification(estate: &Estate, date: Date) -> Vec<Diagnostic> {
+    let edges = edges(estate, date);
+    let suspects = suspects(&edges);
+    if suspects.iter().all(|s| !s) {
+        return Vec::new();
+    }
+    let next = |(action, resource): Node| -> Vec<Node> {
+        steps(estate, &edges, action, resource).filter(|(n, _)| suspects[n.0.index()]).map(|(n, _)| n).collect()
+    };
+    let actions: Vec<ActionId> = ActionId::all(suspects.len()).filter(|a| suspects[a.index()]).collect();
+    let nodes: Vec<Node> = actions.iter().flat_map(|a| estate.catalog.all().map(|r| (*a, r))).collect();
+    let mut told: HashSet<Vec<ActionId>> = HashSet::new();
+    let mut out = Vec::new();
+    for cycle in cycles(&nodes, next) {
+        // The same circle of actions on a thousand resources is one mistake.
+        let mut actions: Vec<ActionId> = cycle.iter().map(|(a, _)| *a).collect();
+        actions.sort();
+        if told.insert(actions) {
+            out.push(describe(estate, &edges, &cycle));
+        }
+    }
+    out
+}
+
+fn edges(estate: &Estate, date: Date) -> Vec<Vec<Edge>> {
+    let count = estate.schema.actions.len();
+    let mut edges: Vec<Vec<Edge>> = (0..count).map(|_| Vec::new()).collect();
+    for (i, action) in estate.schema.actions.iter().enumerate() {
+        edges[i].extend(action.needs.iter().map(|n| Edge { action: n.action, way: Way::Relative(n.target), by: By::Need }));
+    }
+    for (i, statement) in estate.statements.iter().enumerate() {
+        if !statement.is_on() || !statement.in_date(date) {
+            continue;
+        }
+        let asked = asked(estate, statement);
+        // A ceiling takes away what it does not list, so those decisions depend on it.
+        let ceiling = statement.modality == Modality::MayOnly;
+        for action in (0..count).filter(|a| statement.actions.contains(*a) != ceiling) {
+            let by = By::Statement(StatementId::new(i));
+            edges[action].extend(asked.iter().map(|&(action, way)| Edge { action, way, by }));
+        }
+    }
+    edges
+}
+
+/// What the conditions of a statement and the computed groups it names ask for.
+fn asked(estate: &Estate, statement: &Statement) -> Vec<(ActionId, Way)> {
+    let mut asked = Vec::new();
+    let mut groups: Vec<GroupId> =
+        statement.who.terms.iter().filter_map(|t| if let Term::Members(g) = t { Some(*g) } else { None }).collect();
+    let conditions = [&statement.who.condition, &statement.what.condition, &statement.condition];
+    for condition in conditions.into_iter().flatten() {
+        holds(condition, &mut asked);
+        groups.extend(member_tests(condition));
+    }
+    let mut seen: HashSet<GroupId> = groups.iter().copied().collect();
+    while let Some(group) = groups.pop() {
+        match &estate.groups.computed[group.index()] {
+            Some(Computed::Holders(action, places)) => asked.extend(places.iter().map(|p| (*action, Way::Place(*p)))),
+            Some(Computed::Who(who)) => who.condition.iter().for_each(|c| holds(c, &mut asked)),
+            None => {}
+        }
+        groups.extend(named_groups(&estate.groups, group).into_iter().filter(|g| seen.insert(*g)));
+    }
+    asked
+}
+
+fn holds(condition: &Condition, asked: &mut Vec<(ActionId, Way)>) {
+    condition.visit(&mut |inner| match inner.test {
+        Test::Holds(action, HoldsTarget::Relative(target)) => asked.push((action, Way::Relative(target))),
+        Test::Holds(action, HoldsTarget::Place(place)) => asked.push((action, Way::Place(place))),
+        _ => {}
+    });
+}
+
+/// Actions through which a circle may run: those that can come back to themselves by edges that
+/// stay on the resource, or by a way that takes an edge to a source or a fixed place.
+fn suspects(edges: &[Vec<Edge>]) -> Vec<bool> {
+    let reach = |from: usize, stay: bool| -> Vec<bool> {
+        let mut seen = vec![false; edges.len()];
+        let mut queue = vec![from];
+        while let Some(at) = queue.pop() {
+            for edge in &edges[at] {
+                let next = edge.action.index();
+                if (!stay || edge.way == Way::Relative(Target::Own)) && !std::mem::replace(&mut seen[next], true) {
+                    queue.push(next);
+                }
+            }
+        }
+        seen
+    };
+    let all: Vec<Vec<bool>> = (0..edges.len()).map(|a| reach(a, false)).collect();
+    let mut suspects: Vec<bool> = (0..edges.len()).map(|a| reach(a, true)[a]).collect();
+    for (a, list) in edges.iter().enumerate() {
+        for edge in list {
+            let b = edge.action.index();
+            let far = matches!(edge.way, Way::Place(_) | Way::Relative(Target::Source));
+            if far && (a == b || all[b][a]) {
+                for c in 0..edges.len() {
+                    suspects[c] |= c == a || c == b || (all[a][c] && all[c][a]);
+                }
+            }
+        }
+    }
+    suspects
+}
+
+/// The decisions one decision asks for, each with what asks.
+fn steps<'a>(
+    estate: &'a Estate,
+    edges: &'a [Vec<Edge>],
+    action: ActionId,
+    resource: ResourceId,
+) -> impl Iterator<Item = (Node, By)> + 'a {
+    let fits = estate.schema.fits(action, estate.catalog.kind(resource));
+    let list: &[Edge] = if fits { &edges[action.index()] } else { &[] };
+    list.iter().flat_map(move |edge| {
+        let applies = match edge.by {
+            By::Need => true,
+            By::Statement(id) => covers(estate, estate.statement(id), resource).is_some(),
+        };
+        let targets = match edge.way {
+            _ if !applies => Vec::new(),
+            Way::Place(place) => vec![place],
+            Way::Relative(target) => crate::decide::targets(estate, resource, target).found,
+        };
+        targets.into_iter().map(|t| ((edge.action, t), edge.by))
+    })
+}
+
+fn describe(estate: &Estate, edges: &[Vec<Edge>], cycle: &[Node]) -> Diagnostic {
+    let show = |(action, resource): Node| {
+        format!("`{}` on `{}`", estate.schema.actions[action.index()].name, estate.catalog.path(resource))
+    };
+    let first = cycle[0];
+    let action = &estate.schema.actions[first.0.index()];
+    let message = format!("{} depends on itself", show(first));
+    let mut diagnostic = Diagnostic::at(&codes::DECISION_CYCLE, action.span, message);
+    for (i, node) in cycle.iter().enumerate() {
+        let to = cycle[(i + 1) % cycle.len()];
+        let by = steps(estate, edges, node.0, node.1).find(|(n, _)| *n == to).map(|(_, by)| by);
+        let by = match by {
+            Some(By::Statement(id)) => {
+                let statement = estate.statement(id);
+                format!("`{}` ({}) asks for", statement.name, estate.place(statement.origin))
+            }
+            _ => "needs".to_string(),
+        };
+        diagnostic = diagnostic.note(format!("{}: {by} {}", show(*node), show(to)));
+    }
+    diagnostic
+}

@@ -1,0 +1,83 @@
+//! Trees and rows to a typed estate. Two stages, because readers need the declared types between
+//! them: [`declarations`] gives the [`Schema`], [`estate`] links everything else to it.
+//!
+//! What is not resolved cannot be evaluated: [`estate`] gives an [`Estate`] only where no error was
+//! found by it or before it.
+
+mod catalog;
+mod cycles;
+mod entries;
+mod expression;
+mod groups;
+mod people;
+mod schema;
+mod scope;
+mod statements;
+mod travel;
+
+pub use cycles::stratification;
+pub use schema::{Declarations, declarations};
+
+use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows};
+use bastide_model::{Combining, Estate, Schema};
+use bastide_syntax::{Diagnostic, tree};
+use hashbrown::HashMap;
+
+/// Everything that was read, before it is linked.
+pub struct Parts {
+    /// The estate's name.
+    pub name: String,
+    /// Names of all files, by file id.
+    pub files: Vec<String>,
+    /// The combining algorithm.
+    pub combining: Combining,
+    /// Layers in order.
+    pub layers: Vec<String>,
+    /// Declarations.
+    pub schema: Schema,
+    /// Policy files, in byte order of their relative paths.
+    pub trees: Vec<tree::File>,
+    /// Lines at which declarations begin, by file and byte.
+    pub lines: Box<dyn Fn(bastide_syntax::Span) -> u32>,
+    /// People.
+    pub people: PeopleRows,
+    /// Groups.
+    pub groups: GroupRows,
+    /// The catalog.
+    pub catalog: CatalogRows,
+    /// Entries, in policy order.
+    pub entries: Vec<EntryRow>,
+}
+
+/// Links and types an estate. Every mistake goes to `diagnostics`; an estate comes back in any
+/// case, for what may be asked of it, but the caller must not evaluate it while any error stands.
+pub fn estate(parts: Parts, diagnostics: &mut Vec<Diagnostic>) -> Estate {
+    let Parts { schema, trees, lines, .. } = parts;
+    let people = people::build(parts.people, &schema, diagnostics);
+    let catalog = catalog::build(parts.catalog, &schema, &people, diagnostics);
+    let mut groups = groups::build(parts.groups, &trees, &people, &lines, diagnostics);
+    let computed = {
+        let scope = scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
+        groups::computed(&scope, &trees, diagnostics)
+    };
+    let computed: HashMap<_, _> = computed.into_iter().collect();
+    for (group, body) in computed {
+        groups.computed[group.index()] = Some(body);
+    }
+    groups.close(people.len());
+    let scope = scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
+    let mut statements = statements::rules(&scope, &trees, &lines, diagnostics);
+    statements.extend(entries::entries(&scope, &parts.entries, &parts.files, diagnostics));
+    cycles::groups(&groups, &trees, diagnostics);
+    Estate {
+        name: parts.name,
+        files: parts.files,
+        combining: parts.combining,
+        layers: parts.layers,
+        schema,
+        people,
+        groups,
+        catalog,
+        statements,
+    }
+}

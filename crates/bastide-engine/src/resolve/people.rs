@@ -1,0 +1,91 @@
+//! People: sorted by id, doubles refused, defaults filled in.
+
+use bastide_model::column::Column;
+use bastide_model::rows::{PeopleRows, RowPlace};
+use bastide_model::schema::Attribute;
+use bastide_model::strings::{Index, Strings};
+use bastide_model::value::Value;
+use bastide_model::{People, Schema};
+use bastide_syntax::{Diagnostic, codes};
+use fixedbitset::FixedBitSet;
+
+pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Vec<Diagnostic>) -> People {
+    let (_, twice) = Index::of(&rows.ids);
+    duplicates("user", &rows.ids, &twice, &rows.places, out);
+    let dropped: FixedBitSet = twice.iter().map(|(later, _)| *later as usize).collect();
+    let mut order: Vec<u32> = (0..rows.ids.len() as u32).filter(|i| !dropped.contains(*i as usize)).collect();
+    order.sort_by_key(|i| rows.ids.get(*i as usize));
+    let ids = rows.ids.reordered(&order);
+    let names = order
+        .iter()
+        .map(|&i| {
+            let name = rows.names.get(i as usize);
+            if name.is_empty() { rows.ids.get(i as usize) } else { name }
+        })
+        .collect();
+    let places: Vec<RowPlace> = order.iter().map(|&i| rows.places[i as usize]).collect();
+    let count = order.len();
+    let attributes = schema
+        .user_attributes
+        .iter()
+        .zip(rows.attributes)
+        .map(|(attribute, column)| {
+            let mut column = column.reordered(&order);
+            fill(&mut column, attribute, count, |_| true);
+            required(&column, attribute, &ids, &places, "user", |_| true, out);
+            column
+        })
+        .collect();
+    People {
+        index: Index::of(&ids).0,
+        names,
+        kinds: order.iter().map(|&i| rows.kinds[i as usize]).collect(),
+        active: (0..count).filter(|&new| rows.active.contains(order[new] as usize)).collect(),
+        realms: rows.realms.reordered(&order),
+        attributes,
+        origins: places.iter().map(|p| p.origin()).collect(),
+        ids,
+    }
+}
+
+/// Reports ids that stand twice, naming both places.
+pub(super) fn duplicates(what: &str, ids: &Strings, twice: &[(u32, u32)], places: &[RowPlace], out: &mut Vec<Diagnostic>) {
+    for &(later, first) in twice {
+        let message = format!("{what} `{}` stands twice", ids.get(later as usize));
+        let (here, there) = (places[later as usize].span(), places[first as usize].span());
+        out.push(Diagnostic::at(&codes::DUPLICATE_ID, here, message).other(there, "the first"));
+    }
+}
+
+/// Gives rows without a value (or with the empty set) the default.
+pub(super) fn fill(column: &mut Column, attribute: &Attribute, rows: usize, has: impl Fn(usize) -> bool) {
+    let Some(default) = &attribute.default else { return };
+    let code = column.intern(default.clone());
+    for row in (0..rows).filter(|row| has(*row)) {
+        if column.get(row).is_none_or(Value::is_empty_set) {
+            column.set_code(row, rows, Some(code));
+        }
+    }
+}
+
+/// Reports rows whose required value is missing.
+pub(super) fn required(
+    column: &Column,
+    attribute: &Attribute,
+    ids: &Strings,
+    places: &[RowPlace],
+    what: &str,
+    has: impl Fn(usize) -> bool,
+    out: &mut Vec<Diagnostic>,
+) {
+    if !attribute.required {
+        return;
+    }
+    for row in (0..ids.len()).filter(|row| has(*row)) {
+        if column.get(row).is_none_or(Value::is_empty_set) {
+            let message = format!("{what} `{}` has no `{}`, which is required", ids.get(row), attribute.name);
+            let place = places[row].span();
+            out.push(Diagnostic::at(&codes::MISSING_VALUE, place, message).other(attribute.span, "required here"));
+        }
+    }
+}

@@ -1,0 +1,185 @@
+//! What names can refer to, and how places and lists of actions are looked up.
+
+use super::schema::unknown_item;
+use bastide_model::catalog::PathPattern;
+use bastide_model::statement::Place;
+use bastide_model::*;
+use bastide_syntax::codes;
+use bastide_syntax::nearest::{nearest, ranked};
+use bastide_syntax::tree::{self, Items, Name};
+use bastide_syntax::{Diagnostic, Span};
+use fixedbitset::FixedBitSet;
+
+/// Everything a statement may name.
+pub(super) struct Scope<'a> {
+    pub schema: &'a Schema,
+    pub people: &'a People,
+    pub groups: &'a Groups,
+    pub catalog: &'a Catalog,
+    pub layers: &'a [String],
+}
+
+impl Scope<'_> {
+    /// The actions of a list, roles taken apart.
+    pub fn actions(&self, items: &Items, out: &mut Vec<Diagnostic>) -> FixedBitSet {
+        let mut actions = FixedBitSet::with_capacity(self.schema.actions.len());
+        match items {
+            Items::Everything(_) => actions.insert_range(..),
+            Items::Names(names) => names.iter().for_each(|name| self.add_item(name, &mut actions, out)),
+        }
+        actions
+    }
+
+    pub fn add_item(&self, name: &Name, actions: &mut FixedBitSet, out: &mut Vec<Diagnostic>) {
+        if let Some(action) = self.schema.action(&name.text) {
+            actions.insert(action.index());
+        } else if let Some(role) = self.schema.role(&name.text) {
+            actions.union_with(&self.schema.roles[role.index()].actions);
+        } else {
+            out.push(unknown_item(self.schema, name));
+        }
+    }
+
+    pub fn action(&self, name: &Name, out: &mut Vec<Diagnostic>) -> Option<ActionId> {
+        let found = self.schema.action(&name.text);
+        if found.is_none() {
+            let near = nearest(&name.text, self.schema.actions.iter().map(|a| a.name.as_str()));
+            let mut diagnostic =
+                Diagnostic::at(&codes::UNKNOWN_ACTION, name.span, format!("unknown action `{}`", name.text)).suggest(near);
+            if self.schema.role(&name.text).is_some() {
+                diagnostic = diagnostic.note(format!("`{}` is a role; an action is wanted here", name.text));
+            }
+            out.push(diagnostic);
+        }
+        found
+    }
+
+    pub fn kind(&self, name: &Name, out: &mut Vec<Diagnostic>) -> Option<KindId> {
+        let found = self.schema.kind(&name.text);
+        if found.is_none() {
+            let near = nearest(&name.text, self.schema.kinds.iter().map(|k| k.name.as_str()));
+            out.push(
+                Diagnostic::at(&codes::UNKNOWN_KIND, name.span, format!("unknown kind `{}`", name.text)).suggest(near),
+            );
+        }
+        found
+    }
+
+    pub fn kinds(&self, names: &[Name], out: &mut Vec<Diagnostic>) -> Vec<KindId> {
+        names.iter().filter_map(|name| self.kind(name, out)).collect()
+    }
+
+    /// The user of an id; an unknown one is nobody, with a warning.
+    pub fn user(&self, id: &str, span: Span, out: &mut Vec<Diagnostic>) -> Option<UserId> {
+        let found = self.people.find(id);
+        if found.is_none() {
+            out.push(unknown_subject("user", id, span, self.people.ids.iter()));
+        }
+        found
+    }
+
+    /// The group of an id; an unknown one is nobody, with a warning.
+    pub fn group(&self, id: &str, span: Span, out: &mut Vec<Diagnostic>) -> Option<GroupId> {
+        let found = self.groups.find(id);
+        if found.is_none() {
+            out.push(unknown_subject("group", id, span, self.groups.ids.iter()));
+        }
+        found
+    }
+
+    pub fn layer(&self, name: &Name, out: &mut Vec<Diagnostic>) -> Option<LayerId> {
+        if name.text == "rest" {
+            return Some(LayerId::new(self.layers.len()));
+        }
+        let found = self.layers.iter().position(|layer| *layer == name.text).map(LayerId::new);
+        if found.is_none() {
+            let near = nearest(&name.text, self.layers.iter().map(String::as_str));
+            let diagnostic = Diagnostic::at(&codes::UNKNOWN_LAYER, name.span, format!("unknown layer `{}`", name.text));
+            out.push(if self.layers.is_empty() {
+                diagnostic.help("to use layers, list them in `bastide.toml` under `[decide]` as `layers = [...]`")
+            } else {
+                diagnostic.suggest(near)
+            });
+        }
+        found
+    }
+
+    /// The places of a list. One that fits nothing is left out, with a warning.
+    pub fn places(&self, reach: Reach, places: &[tree::Place], out: &mut Vec<Diagnostic>) -> Vec<Place> {
+        let mut found = Vec::new();
+        for place in places {
+            let span = place.span();
+            found.extend(self.place(place, out).into_iter().map(|resource| Place { resource, reach, span }));
+        }
+        found
+    }
+
+    /// The resources a place names: one, or with `*` any number.
+    pub fn place(&self, place: &tree::Place, out: &mut Vec<Diagnostic>) -> Vec<ResourceId> {
+        match place {
+            tree::Place::Id(id) => self.place_id(&id.text, id.span, out).into_iter().collect(),
+            tree::Place::Path(path) => {
+                let pattern = PathPattern::new(&path.raw);
+                let found = self.catalog.matching(&pattern);
+                if found.is_empty() {
+                    out.push(self.stale_path(&path.text, &pattern, path.span));
+                } else if found.len() > 1 && !pattern.is_wild() {
+                    let ids: Vec<String> = found.iter().map(|r| format!("`{}`", self.catalog.id(*r))).collect();
+                    let message = format!("path `{}` fits {} resources of the same name", path.text, found.len());
+                    out.push(
+                        Diagnostic::at(&codes::AMBIGUOUS_PLACE, path.span, message)
+                            .note(format!("their ids are {}", ids.join(", ")))
+                            .help(format!("to name one of them, write `id \"{}\"`", self.catalog.id(found[0]))),
+                    );
+                }
+                found
+            }
+        }
+    }
+
+    /// The resource of an id.
+    pub fn place_id(&self, id: &str, span: Span, out: &mut Vec<Diagnostic>) -> Option<ResourceId> {
+        let found = self.catalog.find(id);
+        if found.is_none() {
+            let message = format!("no resource has the id `{id}`: this place reaches nothing");
+            let mut diagnostic = Diagnostic::at(&codes::STALE_PLACE, span, message);
+            if let Some(near) = nearest(id, self.catalog.ids.iter()) {
+                diagnostic = diagnostic.help(format!("did you mean `{near}`?"));
+            }
+            out.push(diagnostic);
+        }
+        found
+    }
+
+    fn stale_path(&self, written: &str, pattern: &PathPattern, span: Span) -> Diagnostic {
+        let message = format!("no resource fits the path `{written}`: this place reaches nothing");
+        let diagnostic = Diagnostic::at(&codes::STALE_PLACE, span, message);
+        // The longest beginning that fits something, then the nearest name beneath it.
+        let fitting = (1..pattern.segments.len())
+            .rev()
+            .map(|n| PathPattern { segments: pattern.segments[..n].to_vec() })
+            .map(|p| (p.segments.len(), self.catalog.matching(&p)))
+            .find(|(_, found)| !found.is_empty());
+        let (depth, beneath): (usize, Vec<ResourceId>) = match fitting {
+            Some((depth, found)) => (depth, found.iter().flat_map(|r| self.catalog.children(*r)).collect()),
+            None => (0, self.catalog.roots().collect()),
+        };
+        let Some(missing) = pattern.segments[depth].literal() else { return diagnostic };
+        let near = nearest(&missing, beneath.iter().map(|r| self.catalog.name(*r)));
+        match near.and_then(|near| beneath.iter().find(|r| self.catalog.name(**r) == near)) {
+            Some(near) => diagnostic.help(format!("did you mean `{}`?", self.catalog.path(*near))),
+            None if depth == 0 => diagnostic.note(format!("no root is named `{missing}`")),
+            None => diagnostic.note(format!("nothing in `{}` is named `{missing}`", parent_path(written))),
+        }
+    }
+}
+
+fn parent_path(path: &str) -> &str {
+    path.rsplit_once('/').map_or(path, |(parent, _)| parent)
+}
+
+fn unknown_subject<'a>(what: &str, id: &str, span: Span, known: impl Iterator<Item = &'a str>) -> Diagnostic {
+    let message = format!("unknown {what} `{id}`: nobody is meant by it");
+    let near = ranked(id, known, 1);
+    Diagnostic::at(&codes::UNKNOWN_SUBJECT, span, message).suggest(near.first().copied())
+}

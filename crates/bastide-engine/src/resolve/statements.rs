@@ -1,0 +1,108 @@
+//! Rules to typed statements.
+
+use super::expression::bad_date;
+use super::groups::forbid;
+use super::scope::Scope;
+use bastide_model::condition::Who;
+use bastide_model::schema::read_date;
+use bastide_model::statement::{Sort, What};
+use bastide_model::*;
+use bastide_syntax::tree::{self, ClauseBody, DateText, Declaration, Items};
+use bastide_syntax::{Diagnostic, Span, codes};
+use fixedbitset::FixedBitSet;
+use jiff::civil::Date;
+
+pub(super) fn rules(
+    scope: &Scope,
+    trees: &[tree::File],
+    line: &dyn Fn(Span) -> u32,
+    out: &mut Vec<Diagnostic>,
+) -> Vec<Statement> {
+    let declarations = trees.iter().flat_map(|t| &t.declarations);
+    let rules = declarations.filter_map(|d| if let Declaration::Rule(r) = d { Some(r) } else { None });
+    rules.map(|rule| scope.rule(rule, line, out)).collect()
+}
+
+impl Scope<'_> {
+    fn rule(&self, rule: &tree::Rule, line: &dyn Fn(Span) -> u32, out: &mut Vec<Diagnostic>) -> Statement {
+        let mut statement = Statement {
+            name: rule.name.text.clone(),
+            sort: Sort::Rule,
+            origin: Origin { file: rule.span.file, line: line(rule.span) },
+            because: None,
+            layer: None,
+            modality: Modality::May,
+            actions: FixedBitSet::with_capacity(self.schema.actions.len()),
+            everything: false,
+            who: Who::default(),
+            what: What::default(),
+            condition: None,
+            from: None,
+            until: None,
+            off: rule.off.is_some(),
+        };
+        let (mut layer, mut from, mut until) = (None, None, None);
+        for clause in &rule.clauses {
+            match &clause.body {
+                ClauseBody::Because(text) => statement.because = Some(text.text.clone()),
+                ClauseBody::Layer(name) => layer = Some(name),
+                ClauseBody::Who(who) => statement.who = self.who(who, out),
+                ClauseBody::May(modality, items) => {
+                    statement.modality = *modality;
+                    statement.everything = matches!(items, Items::Everything(_));
+                    statement.actions = self.actions(items, out);
+                }
+                ClauseBody::What(what) => statement.what = self.what(what, out),
+                ClauseBody::While(expr) => statement.condition = self.condition(expr, out),
+                ClauseBody::From(date) => from = Some(date),
+                ClauseBody::Until(date) => until = Some(date),
+            }
+        }
+        statement.from = from.and_then(|date| day(date, out));
+        statement.until = until.and_then(|date| day(date, out));
+        if let (Some(first), Some(last), Some(written)) = (statement.from, statement.until, until)
+            && last < first
+        {
+            let message = format!("rule `{}` never applies: it ends on {last}, before it begins", rule.name.text);
+            out.push(Diagnostic::at(&codes::NO_EFFECT, written.span, message));
+        }
+        if let Some(name) = layer {
+            statement.layer = self.layer(name, out);
+            if !matches!(statement.modality, Modality::May | Modality::MayNot) {
+                let message = format!("a layer has no effect on `{}`", statement.modality.words());
+                out.push(Diagnostic::at(&codes::NO_EFFECT, name.span, message));
+            }
+            if self.layers.is_empty() && name.text == "rest" {
+                let message = "the estate declares no layers";
+                out.push(Diagnostic::at(&codes::UNKNOWN_LAYER, name.span, message));
+            }
+        }
+        let weighed = matches!(statement.modality, Modality::May | Modality::MayNot);
+        if !self.layers.is_empty()
+            && weighed
+            && let Some(condition) = &statement.what.condition
+        {
+            let message = "in an estate with layers, `what` cannot depend on the user or the session: ask that in `who` or `while`";
+            forbid(condition, |m| m.user || m.session, message, out);
+        }
+        statement
+    }
+
+    /// Types a what-clause.
+    pub fn what(&self, what: &tree::What, out: &mut Vec<Diagnostic>) -> What {
+        What {
+            kinds: what.kinds.as_ref().map(|names| self.kinds(names, out)),
+            places: what.places.as_ref().map(|(reach, places)| self.places(*reach, places, out)),
+            condition: what.condition.as_ref().and_then(|c| self.condition(c, out)),
+        }
+    }
+}
+
+/// The day that is written. The parser saw its shape; the calendar is asked here.
+pub(super) fn day(written: &DateText, out: &mut Vec<Diagnostic>) -> Option<Date> {
+    let date = read_date(&written.text);
+    if date.is_none() {
+        out.push(bad_date(&written.text, written.span));
+    }
+    date
+}
