@@ -1,1 +1,18 @@
-//! x
+//! The files of an estate: what is read (manifest, policy, CSV, JSON Lines, LDIF, SCIM) becomes the
+//! rows and trees that the engine links. Every mistake is a diagnostic at its place; no reader panics.
+#![warn(clippy::print_stdout)]
+
+pub mod catalog;
+pub mod csv_table;
+pub mod entries;
+pub mod groups;
+pub mod json;
+pub mod ldif;
+pub mod load;
+pub mod manifest;
+pub mod people;
+pub mod scim;
+pub mod text;
+pub mod usage;
+
+pub use load::{Loaded, load};

@@ -6,6 +6,7 @@ use crate::ids::KindId;
 use crate::strings::Strings;
 use bastide_syntax::{FileId, Span};
 use fixedbitset::FixedBitSet;
+use hashbrown::HashSet;
 
 /// Where a row stands.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
@@ -94,6 +95,8 @@ pub struct CatalogRows {
     pub attributes: Vec<Column>,
     /// Where each stands.
     pub places: Vec<RowPlace>,
+    /// Ids of rows that could not be taken in, so that what lies in them is not reported again.
+    pub broken: HashSet<String>,
 }
 
 /// A cell of an entry: its text and where it stands.

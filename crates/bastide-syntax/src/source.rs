@@ -67,6 +67,16 @@ impl Sources {
         FileId(self.files.len() as u32 - 1)
     }
 
+    /// How many files there are.
+    pub fn len(&self) -> usize {
+        self.files.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.files.is_empty()
+    }
+
     /// The shown name of a file.
     pub fn name(&self, file: FileId) -> &str {
         &self.files[file.0 as usize].name

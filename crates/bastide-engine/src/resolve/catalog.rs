@@ -55,7 +55,10 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
         ids,
     };
     catalog.barrier_depths = barrier_depths(&catalog);
-    containment(&catalog, schema, &places, out);
+    // A parent that is not there was reported; that its child is no root need not be said as well.
+    let lost = |old: u32| parents[old as usize] == NONE && !rows.parents.get(old as usize).is_empty();
+    let orphans: FixedBitSet = (0..order.len()).filter(|&new| lost(order[new])).collect();
+    containment(&catalog, schema, &places, &orphans, out);
     unknown_owners(&catalog, &places, out);
     for (row, ids) in &rows.sources {
         let resource = ResourceId(position[*row as usize]);
@@ -82,7 +85,7 @@ fn link(rows: &CatalogRows, index: &Index, out: &mut Vec<Diagnostic>) -> Vec<u32
             continue;
         }
         let found = index.find(&rows.ids, parent);
-        if found.is_none() {
+        if found.is_none() && !rows.broken.contains(parent) {
             let message = format!("resource `{}` has the parent `{parent}`, which is not in the catalog", rows.ids.get(row));
             let mut diagnostic = Diagnostic::at(&codes::UNKNOWN_PARENT, rows.places[row].span(), message);
             suggestions += 1;
@@ -190,12 +193,12 @@ fn barrier_depths(catalog: &Catalog) -> Vec<u16> {
     depths
 }
 
-fn containment(catalog: &Catalog, schema: &Schema, places: &[RowPlace], out: &mut Vec<Diagnostic>) {
+fn containment(catalog: &Catalog, schema: &Schema, places: &[RowPlace], orphans: &FixedBitSet, out: &mut Vec<Diagnostic>) {
     for resource in catalog.all() {
         let kind = &schema.kinds[catalog.kind(resource).index()];
         let (id, place) = (catalog.id(resource), places[resource.index()].span());
         let message = match catalog.parent(resource) {
-            None if kind.containers.is_empty() => continue,
+            None if kind.containers.is_empty() || orphans.contains(resource.index()) => continue,
             None => format!("`{id}` has no parent, and a {} cannot be a root", kind.name),
             Some(parent) => {
                 let holder = catalog.kind(parent);

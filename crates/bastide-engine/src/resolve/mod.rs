@@ -20,7 +20,7 @@ pub use schema::{Declarations, declarations};
 
 use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows};
 use bastide_model::{Combining, Estate, Schema};
-use bastide_syntax::{Diagnostic, tree};
+use bastide_syntax::{Diagnostic, Span, tree};
 use hashbrown::HashMap;
 
 /// Everything that was read, before it is linked.
@@ -37,8 +37,6 @@ pub struct Parts {
     pub schema: Schema,
     /// Policy files, in byte order of their relative paths.
     pub trees: Vec<tree::File>,
-    /// Lines at which declarations begin, by file and byte.
-    pub lines: Box<dyn Fn(bastide_syntax::Span) -> u32>,
     /// People.
     pub people: PeopleRows,
     /// Groups.
@@ -51,11 +49,12 @@ pub struct Parts {
 
 /// Links and types an estate. Every mistake goes to `diagnostics`; an estate comes back in any
 /// case, for what may be asked of it, but the caller must not evaluate it while any error stands.
-pub fn estate(parts: Parts, diagnostics: &mut Vec<Diagnostic>) -> Estate {
-    let Parts { schema, trees, lines, .. } = parts;
+/// `lines` gives the line (from 1) at which a span begins.
+pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<Diagnostic>) -> Estate {
+    let Parts { schema, trees, .. } = parts;
     let people = people::build(parts.people, &schema, diagnostics);
     let catalog = catalog::build(parts.catalog, &schema, &people, diagnostics);
-    let mut groups = groups::build(parts.groups, &trees, &people, &lines, diagnostics);
+    let mut groups = groups::build(parts.groups, &trees, &people, lines, diagnostics);
     let computed = {
         let scope = scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
         groups::computed(&scope, &trees, diagnostics)
@@ -66,7 +65,7 @@ pub fn estate(parts: Parts, diagnostics: &mut Vec<Diagnostic>) -> Estate {
     }
     groups.close(people.len());
     let scope = scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
-    let mut statements = statements::rules(&scope, &trees, &lines, diagnostics);
+    let mut statements = statements::rules(&scope, &trees, lines, diagnostics);
     statements.extend(entries::entries(&scope, &parts.entries, &parts.files, diagnostics));
     cycles::groups(&groups, &trees, diagnostics);
     Estate {

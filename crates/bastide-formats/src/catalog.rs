@@ -1,0 +1,206 @@
+//! The catalog from cells, whatever file they come from.
+
+use crate::csv_table::{Cells, CsvTable};
+use bastide_model::column::ColumnBuilder;
+use bastide_model::rows::CatalogRows;
+use bastide_model::schema::{CATALOG_COLUMNS, read_flag, split_set};
+use bastide_model::{KindId, ResourceAttributeId, Schema, Value};
+use bastide_syntax::nearest::nearest;
+use bastide_syntax::{Diagnostic, FileId, codes};
+use hashbrown::HashSet;
+
+/// A field of a resource.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum CatalogField {
+    /// `id`
+    Id,
+    /// `parent`
+    Parent,
+    /// `kind`
+    Kind,
+    /// `name`
+    Name,
+    /// `owner`
+    Owner,
+    /// `state`
+    State,
+    /// `inherits`
+    Inherits,
+    /// `sources`
+    Sources,
+    /// A declared attribute.
+    Attribute(ResourceAttributeId),
+}
+
+/// Gathers the catalog.
+pub struct CatalogSink<'s> {
+    schema: &'s Schema,
+    rows: CatalogRows,
+    owners: ColumnBuilder,
+    states: ColumnBuilder,
+    attributes: Vec<ColumnBuilder>,
+    /// Unknown kinds and misplaced attributes are told once each.
+    told: HashSet<String>,
+}
+
+/// Where the fields stand in a row, so that no row looks for them.
+struct Layout {
+    id: Option<usize>,
+    parent: Option<usize>,
+    kind: Option<usize>,
+    name: Option<usize>,
+    others: Vec<(usize, CatalogField)>,
+}
+
+impl<'s> CatalogSink<'s> {
+    /// An empty catalog.
+    pub fn new(schema: &'s Schema) -> Self {
+        CatalogSink {
+            schema,
+            rows: CatalogRows::default(),
+            owners: ColumnBuilder::default(),
+            states: ColumnBuilder::default(),
+            attributes: schema.resource_attributes.iter().map(|_| ColumnBuilder::default()).collect(),
+            told: HashSet::new(),
+        }
+    }
+
+    /// The field of a column's name.
+    pub fn field(&self, name: &str) -> Option<CatalogField> {
+        Some(match name {
+            "id" => CatalogField::Id,
+            "parent" => CatalogField::Parent,
+            "kind" => CatalogField::Kind,
+            "name" => CatalogField::Name,
+            "owner" => CatalogField::Owner,
+            "state" => CatalogField::State,
+            "inherits" => CatalogField::Inherits,
+            "sources" => CatalogField::Sources,
+            name => CatalogField::Attribute(self.schema.resource_attribute(name)?),
+        })
+    }
+
+    /// Every column name.
+    pub fn known(&self) -> Vec<String> {
+        let declared = self.schema.resource_attributes.iter().map(|a| a.name.clone());
+        CATALOG_COLUMNS.iter().map(|c| c.to_string()).chain(declared).collect()
+    }
+
+    fn layout(fields: &[Option<CatalogField>]) -> Layout {
+        let at = |wanted: CatalogField| fields.iter().position(|f| *f == Some(wanted));
+        let fixed = [CatalogField::Id, CatalogField::Parent, CatalogField::Kind, CatalogField::Name];
+        let others = fields.iter().enumerate().filter_map(|(i, f)| f.filter(|f| !fixed.contains(f)).map(|f| (i, f)));
+        Layout { id: at(fixed[0]), parent: at(fixed[1]), kind: at(fixed[2]), name: at(fixed[3]), others: others.collect() }
+    }
+
+    /// Reads a CSV file.
+    pub fn csv(&mut self, file: FileId, text: &str, out: &mut Vec<Diagnostic>) {
+        let Some(mut table) = CsvTable::open(file, text, out) else { return };
+        let fields = table.fields(|n| self.field(n), &self.known(), &["id", "parent", "kind", "name"], out);
+        let layout = Self::layout(&fields);
+        let mut row = table.row();
+        while table.next(&mut row, out) {
+            self.row(&layout, &row, out);
+        }
+    }
+
+    /// Takes one resource in that was not read from CSV.
+    pub fn loose(&mut self, fields: &[Option<CatalogField>], cells: &impl Cells, out: &mut Vec<Diagnostic>) {
+        self.row(&Self::layout(fields), cells, out);
+    }
+
+    fn row(&mut self, layout: &Layout, cells: &impl Cells, out: &mut Vec<Diagnostic>) {
+        let text = |column: Option<usize>| column.map_or("", |c| cells.text(c));
+        let span = |column: Option<usize>| column.map_or(cells.place().span(), |c| cells.span(c));
+        let id = text(layout.id);
+        if id.is_empty() {
+            out.push(Diagnostic::at(&codes::MISSING_VALUE, span(layout.id), "a resource without an id"));
+            return;
+        }
+        let name = text(layout.name);
+        if name.is_empty() {
+            let message = format!("resource `{id}` has no name");
+            out.push(Diagnostic::at(&codes::MISSING_VALUE, span(layout.name), message));
+        }
+        let Some(kind) = self.kind(text(layout.kind), id, || span(layout.kind), out) else {
+            self.rows.broken.insert(id.to_string());
+            return;
+        };
+        let row = self.rows.ids.len();
+        self.rows.ids.push(id);
+        self.rows.names.push(name);
+        self.rows.parents.push(text(layout.parent));
+        self.rows.kinds.push(kind);
+        self.rows.places.push(cells.place());
+        for &(column, field) in &layout.others {
+            let text = cells.text(column);
+            if !text.is_empty()
+                && let Err(message) = self.value(row, kind, field, text)
+            {
+                let code = if message.1 { &codes::NO_EFFECT } else { &codes::BAD_VALUE };
+                out.push(Diagnostic::at(code, cells.span(column), message.0));
+            }
+        }
+    }
+
+    fn kind(&mut self, text: &str, id: &str, span: impl Fn() -> bastide_syntax::Span, out: &mut Vec<Diagnostic>) -> Option<KindId> {
+        let found = self.schema.kind(text);
+        if found.is_none() {
+            if text.is_empty() {
+                out.push(Diagnostic::at(&codes::MISSING_VALUE, span(), format!("resource `{id}` has no kind")));
+            } else if self.told.insert(format!("kind {text}")) {
+                let near = nearest(text, self.schema.kinds.iter().map(|k| k.name.as_str()));
+                let diagnostic = Diagnostic::at(&codes::UNKNOWN_KIND, span(), format!("unknown kind `{text}`"));
+                out.push(match near {
+                    Some(near) => diagnostic.help(format!("did you mean `{near}`?")),
+                    None => diagnostic.help(format!("to declare it, write `kind {} in ...`", bastide_syntax::quote::name(text))),
+                });
+            }
+        }
+        found
+    }
+
+    /// Reads one value. The flag of an error says that it is only without effect.
+    fn value(&mut self, row: usize, kind: KindId, field: CatalogField, text: &str) -> Result<(), (String, bool)> {
+        let bad = |message: String| (message, false);
+        match field {
+            CatalogField::Id | CatalogField::Parent | CatalogField::Kind | CatalogField::Name => Ok(()),
+            CatalogField::Owner => self.owners.put(row, text, |t| Ok(Value::Text(t.into()))).map_err(bad),
+            CatalogField::State => {
+                let scalar = self.schema.state_type();
+                self.states.put(row, text, |t| self.schema.read(scalar, t)).map_err(|m| bad(format!("`state`: {m}")))
+            }
+            CatalogField::Inherits => match read_flag(text) {
+                Some(true) => Ok(()),
+                Some(false) => {
+                    self.rows.barriers.grow_and_insert(row);
+                    Ok(())
+                }
+                None => Err(bad(format!("`inherits`: expected `yes` or `no`, found `{text}`"))),
+            },
+            CatalogField::Sources => {
+                let sources = split_set(text);
+                if !sources.is_empty() {
+                    self.rows.sources.push((row as u32, sources));
+                }
+                Ok(())
+            }
+            CatalogField::Attribute(id) => {
+                let attribute = &self.schema.resource_attributes[id.index()];
+                if !self.schema.is_any(kind, attribute.kinds.as_deref()) {
+                    let kind = &self.schema.kinds[kind.index()].name;
+                    let message = format!("a {kind} has no attribute `{}`: the value is left out", attribute.name);
+                    return if self.told.insert(message.clone()) { Err((message, true)) } else { Ok(()) };
+                }
+                let read = self.attributes[id.index()].put(row, text, |t| self.schema.read_cell(attribute, t));
+                read.map_err(|m| bad(format!("`{}`: {m}", attribute.name)))
+            }
+        }
+    }
+
+    /// The whole catalog.
+    pub fn finish(self) -> CatalogRows {
+        let attributes = self.attributes.into_iter().map(ColumnBuilder::finish).collect();
+        CatalogRows { owners: self.owners.finish(), states: self.states.finish(), attributes, ..self.rows }
+    }
+}

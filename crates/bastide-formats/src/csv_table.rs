@@ -1,0 +1,235 @@
+//! CSV (RFC 4180) as rows with places: a header, rows of as many cells, every cell's span at need.
+
+use crate::text::{LONGEST_LINE, Lines};
+use bastide_model::rows::{Cell, RowPlace};
+use bastide_syntax::nearest::nearest;
+use bastide_syntax::{Diagnostic, FileId, Span, codes};
+use csv::StringRecord;
+
+/// Cells of one row, by column.
+pub trait Cells {
+    /// The text of a column's cell; empty where the row has none.
+    fn text(&self, column: usize) -> &str;
+    /// Where the cell stands.
+    fn span(&self, column: usize) -> Span;
+    /// Where the row stands.
+    fn place(&self) -> RowPlace;
+}
+
+/// A CSV file being read.
+pub struct CsvTable<'t> {
+    file: FileId,
+    text: &'t str,
+    base: usize,
+    reader: csv::Reader<&'t [u8]>,
+    lines: Lines<'t>,
+    /// Column names.
+    pub header: Vec<Cell>,
+}
+
+/// A row of a [`CsvTable`].
+pub struct CsvRow<'t> {
+    record: StringRecord,
+    raw: &'t str,
+    place: RowPlace,
+}
+
+impl Cells for CsvRow<'_> {
+    fn text(&self, column: usize) -> &str {
+        self.record.get(column).unwrap_or("")
+    }
+
+    fn span(&self, column: usize) -> Span {
+        let start = self.place.start as usize;
+        let cell = cells(self.raw).0.get(column).cloned().unwrap_or(0..self.raw.len());
+        Span::new(self.place.file, start + cell.start, start + cell.end)
+    }
+
+    fn place(&self) -> RowPlace {
+        self.place
+    }
+}
+
+impl<'t> CsvTable<'t> {
+    /// Opens a file and reads its header. None where it has none, which is reported.
+    pub fn open(file: FileId, text: &'t str, out: &mut Vec<Diagnostic>) -> Option<CsvTable<'t>> {
+        let base = if text.starts_with('\u{feff}') { 3 } else { 0 };
+        let reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&text.as_bytes()[base..]);
+        let mut table = CsvTable { file, text, base, reader, lines: Lines::new(text), header: Vec::new() };
+        let mut row = table.row();
+        if !table.advance(&mut row, out) {
+            let span = Span::new(file, base.min(text.len()), base.min(text.len()));
+            out.push(Diagnostic::at(&codes::MISSING_COLUMN, span, "the file is empty: a header row is required"));
+            return None;
+        }
+        table.header = (0..row.record.len()).map(|i| Cell { text: row.text(i).to_string(), span: row.span(i) }).collect();
+        Some(table)
+    }
+
+    /// An empty row to read into.
+    pub fn row(&self) -> CsvRow<'t> {
+        let place = RowPlace { file: self.file, line: 0, start: 0, end: 0 };
+        CsvRow { record: StringRecord::new(), raw: "", place }
+    }
+
+    /// Reads the next row that has a cell for every column; others are reported and passed over.
+    pub fn next(&mut self, row: &mut CsvRow<'t>, out: &mut Vec<Diagnostic>) -> bool {
+        while self.advance(row, out) {
+            let (found, expected) = (row.record.len(), self.header.len());
+            if found == expected {
+                return true;
+            }
+            out.push(self.bad_row(row, found, expected));
+        }
+        false
+    }
+
+    fn bad_row(&self, row: &CsvRow, found: usize, expected: usize) -> Diagnostic {
+        let (_, open) = cells(row.raw);
+        if let Some(open) = open {
+            let start = row.place.start as usize + open;
+            let span = Span::new(self.file, start, start + 1);
+            return Diagnostic::at(&codes::BAD_ROW, span, "a quoted cell that is not closed")
+                .label("opens here")
+                .help("a quote inside a quoted cell is doubled: `\"\"`");
+        }
+        let first = row.raw.split('\n').next().unwrap_or("").trim_end_matches('\r').len();
+        let span = Span::new(self.file, row.place.start as usize, row.place.start as usize + first);
+        let count = |n: usize| if n == 1 { "1 cell".to_string() } else { format!("{n} cells") };
+        let diagnostic = Diagnostic::at(&codes::BAD_ROW, span, format!("expected {}, found {}", count(expected), found));
+        if found > expected {
+            diagnostic.help("a cell that holds a comma is quoted: `\"a, b\"`; elements of a set are joined by `;`")
+        } else {
+            diagnostic.help(format!("the columns are {}", self.header_names().join(", ")))
+        }
+    }
+
+    fn header_names(&self) -> Vec<String> {
+        self.header.iter().map(|c| format!("`{}`", c.text)).collect()
+    }
+
+    fn advance(&mut self, row: &mut CsvRow<'t>, out: &mut Vec<Diagnostic>) -> bool {
+        loop {
+            let from = self.reader.position().byte() as usize + self.base;
+            // The input is in memory and UTF-8 already, so reading cannot fail.
+            if !matches!(self.reader.read_record(&mut row.record), Ok(true)) {
+                return false;
+            }
+            let upto = (self.reader.position().byte() as usize + self.base).min(self.text.len());
+            let skipped = self.text.as_bytes()[from..upto].iter().take_while(|b| matches!(b, b'\r' | b'\n')).count();
+            let start = from + skipped;
+            row.raw = self.text[start..upto].trim_end_matches(['\r', '\n']);
+            let (end, line) = (start + row.raw.len(), self.lines.line(start));
+            row.place = RowPlace { file: self.file, line, start: start as u32, end: end as u32 };
+            if row.raw.len() <= LONGEST_LINE {
+                return true;
+            }
+            let span = Span::new(self.file, start, start + 1);
+            out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a row of more than 16 MiB"));
+        }
+    }
+
+    /// The fields of the columns. Unknown and doubled columns are reported, and so are required ones
+    /// that are not there.
+    pub fn fields<F: Clone + PartialEq>(
+        &self,
+        field: impl Fn(&str) -> Option<F>,
+        known: &[String],
+        required: &[&str],
+        out: &mut Vec<Diagnostic>,
+    ) -> Vec<Option<F>> {
+        let mut fields: Vec<Option<F>> = Vec::new();
+        for cell in &self.header {
+            let found = field(&cell.text);
+            if found.is_none() {
+                out.push(unknown_column(&cell.text, cell.span, known));
+            } else if fields.contains(&found) {
+                let message = format!("column `{}` stands twice", cell.text);
+                out.push(Diagnostic::at(&codes::UNKNOWN_COLUMN, cell.span, message));
+            }
+            fields.push(found);
+        }
+        let whole = match (self.header.first(), self.header.last()) {
+            (Some(first), Some(last)) => first.span.to(last.span),
+            _ => Span::new(self.file, self.base, self.base),
+        };
+        for name in required {
+            let wanted = field(name);
+            if wanted.is_some() && !fields.contains(&wanted) {
+                let message = format!("there is no column `{name}`, which is required");
+                out.push(Diagnostic::at(&codes::MISSING_COLUMN, whole, message));
+            }
+        }
+        fields
+    }
+}
+
+/// The diagnostic of a column, key or mapped name that means nothing.
+pub fn unknown_column(name: &str, span: Span, known: &[String]) -> Diagnostic {
+    let near = nearest(name, known.iter().map(String::as_str));
+    let diagnostic = Diagnostic::at(&codes::UNKNOWN_COLUMN, span, format!("unknown column `{name}`"));
+    match near {
+        Some(near) => diagnostic.help(format!("did you mean `{near}`?")),
+        None => diagnostic.help(format!("to read it, declare it: `attribute {} of ...`", bastide_syntax::quote::name(name))),
+    }
+}
+
+/// The byte ranges of a row's cells, quotes included, and where a quote opens that never closes.
+fn cells(raw: &str) -> (Vec<std::ops::Range<usize>>, Option<usize>) {
+    let mut found = Vec::new();
+    let (mut start, mut quote, mut fresh) = (0, None, true);
+    for (i, b) in raw.bytes().enumerate() {
+        match (b, quote) {
+            (b'"', None) if fresh => quote = Some(i),
+            (b'"', Some(_)) => quote = None,
+            // A doubled quote closes and opens again.
+            (b'"', None) if raw.as_bytes()[i - 1] == b'"' => quote = Some(i),
+            (b',', None) => {
+                found.push(start..i);
+                start = i + 1;
+            }
+            _ => {}
+        }
+        fresh = b == b',' && quote.is_none();
+    }
+    found.push(start..raw.len());
+    (found, quote)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn rows(text: &str) -> (Vec<(u32, Vec<String>)>, Vec<String>) {
+        let mut out = Vec::new();
+        let mut found = Vec::new();
+        if let Some(mut table) = CsvTable::open(FileId(0), text, &mut out) {
+            let mut row = table.row();
+            while table.next(&mut row, &mut out) {
+                let spans = (0..table.header.len()).map(|i| text[row.span(i).range()].to_string()).collect();
+                found.push((row.place().line, spans));
+            }
+        }
+        (found, out.iter().map(|d| format!("{} [{}]", d.message, &text[d.place.unwrap().range()])).collect())
+    }
+
+    #[test]
+    fn rows_know_their_lines_and_cells() {
+        let text = "\u{feff}a,b\r\n1,\"x, \"\"y\"\"\n z\"\r\n\r\n2,\n";
+        let (found, messages) = rows(text);
+        assert_eq!(messages, Vec::<String>::new());
+        let cells = |a: &str, b: &str| vec![a.to_string(), b.to_string()];
+        assert_eq!(found, [(2, cells("1", "\"x, \"\"y\"\"\n z\"")), (5, cells("2", ""))]);
+    }
+
+    #[test]
+    fn rows_of_another_length_and_open_quotes_are_told() {
+        let (found, messages) = rows("a,b\n1\n1,2,3\n4,5\n6,\"7\n8,9\n");
+        assert_eq!(found.len(), 1);
+        assert_eq!(
+            messages,
+            ["expected 2 cells, found 1 [1]", "expected 2 cells, found 3 [1,2,3]", "a quoted cell that is not closed [\"]"]
+        );
+        assert_eq!(rows("").1, ["the file is empty: a header row is required []"]);
+    }
+}

@@ -1,0 +1,34 @@
+//! Access entries from CSV; the engine makes statements of them.
+
+use crate::csv_table::{Cells, CsvTable};
+use bastide_model::rows::{Cell, EntryRow};
+use bastide_syntax::{Diagnostic, FileId};
+
+const COLUMNS: [&str; 9] = ["subject", "modality", "actions", "place", "reach", "layer", "from", "until", "note"];
+
+/// Reads a CSV file of entries.
+pub fn csv(file: FileId, text: &str, rows: &mut Vec<EntryRow>, out: &mut Vec<Diagnostic>) {
+    let Some(mut table) = CsvTable::open(file, text, out) else { return };
+    let known: Vec<String> = COLUMNS.iter().map(|c| c.to_string()).collect();
+    let field = |name: &str| COLUMNS.iter().position(|c| *c == name);
+    let fields = table.fields(field, &known, &COLUMNS[..5], out);
+    let mut row = table.row();
+    while table.next(&mut row, out) {
+        let cell = |wanted: usize| match fields.iter().position(|f| *f == Some(wanted)) {
+            Some(column) => Cell { text: row.text(column).to_string(), span: row.span(column) },
+            None => Cell { text: String::new(), span: row.place().span() },
+        };
+        rows.push(EntryRow {
+            subject: cell(0),
+            modality: cell(1),
+            actions: cell(2),
+            place: cell(3),
+            reach: cell(4),
+            layer: cell(5),
+            from: cell(6),
+            until: cell(7),
+            note: cell(8),
+            row: row.place(),
+        });
+    }
+}

@@ -1,0 +1,32 @@
+//! Memberships from CSV: one a row.
+
+use crate::csv_table::{Cells, CsvTable};
+use bastide_model::rows::{GroupRows, MemberRow};
+use bastide_syntax::{Diagnostic, FileId, codes};
+
+/// Reads a CSV file of `group,member` and, if given, `name`.
+pub fn csv(file: FileId, text: &str, rows: &mut GroupRows, out: &mut Vec<Diagnostic>) {
+    let columns = ["group", "member", "name"];
+    let Some(mut table) = CsvTable::open(file, text, out) else { return };
+    let known: Vec<String> = columns.iter().map(|c| c.to_string()).collect();
+    let field = |name: &str| columns.iter().position(|c| *c == name);
+    let fields = table.fields(field, &known, &["group", "member"], out);
+    let mut row = table.row();
+    while table.next(&mut row, out) {
+        let column = |wanted: usize| fields.iter().position(|f| *f == Some(wanted));
+        let text = |wanted: usize| column(wanted).map_or("", |c| row.text(c));
+        let (group, member, name) = (text(0), text(1), text(2));
+        if group.is_empty() {
+            out.push(Diagnostic::at(&codes::MISSING_VALUE, row.place().span(), "a row without a group"));
+            continue;
+        }
+        rows.groups.push((group.to_string(), (!name.is_empty()).then(|| name.to_string())));
+        if !member.is_empty() {
+            let member = match member.strip_prefix("group:") {
+                Some(inner) => MemberRow::Group(inner.to_string()),
+                None => MemberRow::User(member.to_string()),
+            };
+            rows.members.push((group.to_string(), member, row.place()));
+        }
+    }
+}

@@ -1,0 +1,118 @@
+//! JSON values as cells, and a catalog with one JSON object a line.
+
+use crate::catalog::CatalogSink;
+use crate::csv_table::{Cells, unknown_column};
+use crate::text::LONGEST_LINE;
+use bastide_model::rows::RowPlace;
+use bastide_syntax::{Diagnostic, FileId, Span, codes};
+use serde_json::{Map, Value};
+
+/// Cells gathered from a file that is not a table.
+pub struct LooseCells {
+    /// The texts, by column.
+    pub texts: Vec<String>,
+    /// Where the whole row stands.
+    pub place: RowPlace,
+}
+
+impl Cells for LooseCells {
+    fn text(&self, column: usize) -> &str {
+        &self.texts[column]
+    }
+
+    fn span(&self, _column: usize) -> Span {
+        self.place.span()
+    }
+
+    fn place(&self) -> RowPlace {
+        self.place
+    }
+}
+
+/// Joins the elements of a set as a cell holds them.
+pub fn join_set<'a>(elements: impl IntoIterator<Item = &'a str>) -> String {
+    let escaped: Vec<String> = elements.into_iter().map(|e| e.replace('\\', "\\\\").replace(';', "\\;")).collect();
+    escaped.join(";")
+}
+
+/// A value as a cell holds it. An object stands for its `value`; a list for its elements.
+///
+/// # Errors
+/// What cannot stand in a cell.
+pub fn cell(value: &Value) -> Result<String, String> {
+    match value {
+        Value::Null => Ok(String::new()),
+        Value::Bool(flag) => Ok(if *flag { "yes" } else { "no" }.to_string()),
+        Value::Number(number) => Ok(number.to_string()),
+        Value::String(text) => Ok(text.clone()),
+        Value::Object(inner) => match inner.get("value") {
+            Some(value) if !value.is_object() => cell(value),
+            _ => Err("expected a single value, found an object without `value`".to_string()),
+        },
+        Value::Array(list) => {
+            let elements: Result<Vec<String>, String> = list.iter().map(cell).collect();
+            Ok(join_set(elements?.iter().map(String::as_str)))
+        }
+    }
+}
+
+/// The lines of a text that hold something, with their places.
+pub fn lines(file: FileId, text: &str) -> impl Iterator<Item = (RowPlace, &str)> {
+    let mut start = if text.starts_with('\u{feff}') { 3 } else { 0 };
+    text[start..].split_inclusive('\n').enumerate().filter_map(move |(i, whole)| {
+        let from = start;
+        start += whole.len();
+        let line = whole.trim_end_matches(['\r', '\n']);
+        let place = RowPlace { file, line: i as u32 + 1, start: from as u32, end: (from + line.len()) as u32 };
+        (!line.trim().is_empty()).then_some((place, line))
+    })
+}
+
+/// The diagnostic of text that is not JSON. `from` is the byte at which the parsed part begins.
+pub fn not_json(file: FileId, text: &str, from: usize, error: &serde_json::Error) -> Diagnostic {
+    let part = &text[from..];
+    let before: usize = part.split_inclusive('\n').take(error.line().saturating_sub(1)).map(str::len).sum();
+    let mut at = (from + before + error.column().saturating_sub(1)).min(text.len());
+    while !text.is_char_boundary(at) {
+        at -= 1;
+    }
+    let end = text[at..].chars().next().map_or(at, |c| at + c.len_utf8());
+    let message = error.to_string();
+    let message = message.split(" at line ").next().unwrap_or("").to_lowercase();
+    Diagnostic::at(&codes::BAD_ROW, Span::new(file, at, end), format!("this is not JSON: {message}"))
+}
+
+/// Reads a catalog with one object a line; keys are the columns of the CSV form.
+pub fn catalog(file: FileId, text: &str, sink: &mut CatalogSink, out: &mut Vec<Diagnostic>) {
+    let mut told: Vec<String> = Vec::new();
+    for (place, line) in lines(file, text) {
+        if line.len() > LONGEST_LINE {
+            let span = Span::new(file, place.start as usize, place.start as usize + 1);
+            out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a line of more than 16 MiB"));
+            continue;
+        }
+        let object: Map<String, Value> = match serde_json::from_str(line) {
+            Ok(object) => object,
+            Err(error) => {
+                out.push(not_json(file, text, place.start as usize, &error));
+                continue;
+            }
+        };
+        let (mut fields, mut texts) = (Vec::new(), Vec::new());
+        for (key, value) in &object {
+            let field = sink.field(key);
+            if field.is_none() && !told.contains(key) {
+                told.push(key.clone());
+                out.push(unknown_column(key, place.span(), &sink.known()));
+            }
+            match cell(value) {
+                Ok(text) => {
+                    fields.push(field);
+                    texts.push(text);
+                }
+                Err(message) => out.push(Diagnostic::at(&codes::BAD_VALUE, place.span(), format!("`{key}`: {message}"))),
+            }
+        }
+        sink.loose(&fields, &LooseCells { texts, place }, out);
+    }
+}

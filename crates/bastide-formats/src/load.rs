@@ -1,0 +1,155 @@
+//! An estate from its folder: manifest, policy, data, linked. Every mistake of every file is found
+//! in one run, and no estate comes back where there is one.
+
+use crate::catalog::CatalogSink;
+use crate::ldif::{self, LdifLinks};
+use crate::manifest::{self, DataSource, Format, Manifest};
+use crate::people::PeopleSink;
+use crate::scim::{self, ScimLinks};
+use crate::text::{self, FilePath};
+use crate::{entries, groups, json, usage};
+use bastide_engine::resolve::{self, Parts};
+use bastide_model::rows::{EntryRow, GroupRows};
+use bastide_model::{Estate, Schema};
+use bastide_syntax::{Diagnostic, FileId, Sources, codes, diagnostic};
+use std::path::Path;
+
+/// What a folder came to.
+pub struct Loaded {
+    /// The texts, for showing places.
+    pub sources: Sources,
+    /// Everything there is to say, in the order of the places.
+    pub diagnostics: Vec<Diagnostic>,
+    /// The estate, where nothing is wrong with it.
+    pub estate: Option<Estate>,
+    /// Rows of usage that were read.
+    pub usage_rows: usize,
+}
+
+/// Reads the estate in a folder.
+pub fn load(root: &Path) -> Loaded {
+    let mut loader = Loader { root, sources: Sources::new(), out: Vec::new() };
+    let (estate, usage_rows) = loader.run();
+    let Loader { sources, out: mut diagnostics, .. } = loader;
+    diagnostic::sort(&mut diagnostics);
+    let whole = !diagnostics.iter().any(Diagnostic::is_error);
+    Loaded { sources, diagnostics, estate: estate.filter(|_| whole), usage_rows }
+}
+
+struct Loader<'r> {
+    root: &'r Path,
+    sources: Sources,
+    out: Vec<Diagnostic>,
+}
+
+impl Loader<'_> {
+    fn run(&mut self) -> (Option<Estate>, usize) {
+        let path = FilePath { shown: manifest::NAME.to_string(), real: self.root.join(manifest::NAME) };
+        let Some(file) = text::read(&path, &mut self.sources, &mut self.out) else { return (None, 0) };
+        let manifest = manifest::read(file, self.sources.text(file), &mut self.out);
+        let trees = self.policy(&manifest);
+        let declared = resolve::declarations(&trees);
+        self.out.extend(declared.diagnostics);
+        let schema = declared.schema;
+        let mut people = PeopleSink::new(&schema);
+        let mut group_rows = GroupRows::default();
+        self.people_and_groups(&manifest, &mut people, &mut group_rows);
+        let mut catalog = CatalogSink::new(&schema);
+        for (file, format, _) in self.files(&manifest.catalog, &[Format::Csv, Format::JsonLines]) {
+            let text = self.sources.text(file);
+            match format {
+                Format::JsonLines => json::catalog(file, text, &mut catalog, &mut self.out),
+                _ => catalog.csv(file, text, &mut self.out),
+            }
+        }
+        let mut entry_rows: Vec<EntryRow> = Vec::new();
+        for (file, ..) in self.files(&manifest.entries, &[Format::Csv]) {
+            entries::csv(file, self.sources.text(file), &mut entry_rows, &mut self.out);
+        }
+        let usage_rows = self.usage(&manifest, &schema);
+        let (people, catalog) = (people.finish(), catalog.finish());
+        let files: Vec<String> = (0..self.sources.len()).map(|i| self.sources.name(FileId(i as u32)).to_string()).collect();
+        let parts = Parts {
+            name: manifest.name,
+            files,
+            combining: manifest.combining,
+            layers: manifest.layers,
+            schema,
+            trees,
+            people,
+            groups: group_rows,
+            catalog,
+            entries: entry_rows,
+        };
+        let sources = &self.sources;
+        let estate = resolve::estate(parts, &|span| text::line_of(sources, span), &mut self.out);
+        (Some(estate), usage_rows)
+    }
+
+    fn policy(&mut self, manifest: &Manifest) -> Vec<bastide_syntax::tree::File> {
+        let mut paths: Vec<FilePath> = Vec::new();
+        for pattern in &manifest.policy {
+            paths.extend(text::find(self.root, &pattern.text, pattern.span, &mut self.out));
+        }
+        paths.sort();
+        paths.dedup();
+        let mut trees = Vec::new();
+        for path in paths {
+            let Some(file) = text::read(&path, &mut self.sources, &mut self.out) else { continue };
+            let parsed = bastide_syntax::parse(file, self.sources.text(file));
+            self.out.extend(parsed.diagnostics);
+            trees.push(parsed.tree);
+        }
+        trees
+    }
+
+    /// Reads the files that sources of one sort name, each with its format.
+    fn files<'m>(&mut self, sources: &'m [DataSource], allowed: &[Format]) -> Vec<(FileId, Format, &'m DataSource)> {
+        let mut found = Vec::new();
+        for source in sources {
+            for path in text::find(self.root, &source.file.text, source.file.span, &mut self.out) {
+                let format = source.format.or_else(|| Format::of_name(&path.shown));
+                let Some(format) = format.filter(|f| allowed.contains(f)) else {
+                    let message = match format {
+                        None => format!("the name `{}` does not tell the format", path.shown),
+                        Some(_) => format!("`{}` is of a format that is not read here", path.shown),
+                    };
+                    let help = "the formats are `csv`, `jsonl` (catalog), `scim` and `ldif` (people and groups); to name one, write `format = \"csv\"`";
+                    self.out.push(Diagnostic::at(&codes::MANIFEST, source.file.span, message).help(help));
+                    continue;
+                };
+                if let Some(file) = text::read(&path, &mut self.sources, &mut self.out) {
+                    found.push((file, format, source));
+                }
+            }
+        }
+        found
+    }
+
+    fn people_and_groups(&mut self, manifest: &Manifest, people: &mut PeopleSink, rows: &mut GroupRows) {
+        let (mut names, mut ids) = (LdifLinks::default(), ScimLinks::default());
+        for (file, format, source) in self.files(&manifest.people, &[Format::Csv, Format::Scim, Format::Ldif]) {
+            let text = self.sources.text(file);
+            match format {
+                Format::Ldif => ldif::read(file, text, source, people, rows, &mut names, &mut self.out),
+                Format::Scim => scim::read(file, text, source, people, rows, &mut ids, &mut self.out),
+                _ => people.csv(file, text, source, &mut self.out),
+            }
+        }
+        for (file, format, source) in self.files(&manifest.groups, &[Format::Csv, Format::Scim, Format::Ldif]) {
+            let text = self.sources.text(file);
+            match format {
+                Format::Ldif => ldif::read(file, text, source, people, rows, &mut names, &mut self.out),
+                Format::Scim => scim::read(file, text, source, people, rows, &mut ids, &mut self.out),
+                _ => groups::csv(file, text, rows, &mut self.out),
+            }
+        }
+        names.join(rows);
+        ids.join(rows);
+    }
+
+    fn usage(&mut self, manifest: &Manifest, schema: &Schema) -> usize {
+        let files = self.files(&manifest.usage, &[Format::Csv]);
+        files.iter().map(|(file, ..)| usage::csv(*file, self.sources.text(*file), schema, &mut self.out)).sum()
+    }
+}

@@ -1,0 +1,296 @@
+//! `bastide.toml`: what an estate is made of.
+
+use bastide_model::Combining;
+use bastide_syntax::nearest::nearest;
+use bastide_syntax::{Diagnostic, FileId, Span, codes};
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+/// The name of the file.
+pub const NAME: &str = "bastide.toml";
+
+/// A text and where it stands.
+#[derive(Clone, Debug)]
+pub struct Placed {
+    /// The text.
+    pub text: String,
+    /// Where.
+    pub span: Span,
+}
+
+/// How a data file is written.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Format {
+    /// RFC 4180.
+    Csv,
+    /// One JSON object a line.
+    JsonLines,
+    /// SCIM 2.0 (RFC 7643, RFC 7644).
+    Scim,
+    /// RFC 2849.
+    Ldif,
+}
+
+impl Format {
+    const NAMES: [(&'static str, Format); 4] =
+        [("csv", Format::Csv), ("jsonl", Format::JsonLines), ("scim", Format::Scim), ("ldif", Format::Ldif)];
+
+    /// The format that a file's name speaks of, `.gz` left aside.
+    pub fn of_name(name: &str) -> Option<Format> {
+        let name = name.strip_suffix(".gz").unwrap_or(name);
+        let endings = [
+            (".csv", Format::Csv),
+            (".scim.json", Format::Scim),
+            (".scim.jsonl", Format::Scim),
+            (".jsonl", Format::JsonLines),
+            (".ldif", Format::Ldif),
+        ];
+        endings.iter().find(|(ending, _)| name.ends_with(ending)).map(|(_, format)| *format)
+    }
+}
+
+/// One `[[people]]`, `[[groups]]`, `[[catalog]]`, `[[entries]]` or `[[usage]]`.
+#[derive(Clone, Debug)]
+pub struct DataSource {
+    /// A path or glob.
+    pub file: Placed,
+    /// Where the name of the file does not tell.
+    pub format: Option<Format>,
+    /// The realm of people that name none.
+    pub realm: Option<String>,
+    /// Names in the source, and ours.
+    pub attributes: Vec<(String, Placed)>,
+}
+
+/// The manifest.
+#[derive(Debug)]
+pub struct Manifest {
+    /// The estate's name.
+    pub name: String,
+    /// Paths and globs of policy files.
+    pub policy: Vec<Placed>,
+    /// The combining algorithm.
+    pub combining: Combining,
+    /// Layers in order.
+    pub layers: Vec<String>,
+    /// People.
+    pub people: Vec<DataSource>,
+    /// Groups.
+    pub groups: Vec<DataSource>,
+    /// The catalog.
+    pub catalog: Vec<DataSource>,
+    /// Access entries.
+    pub entries: Vec<DataSource>,
+    /// Who did what.
+    pub usage: Vec<DataSource>,
+}
+
+/// Reads a manifest. What cannot be used is reported.
+pub fn read(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Manifest {
+    let mut reader = Reader { file, out };
+    let (table, errors) = DeTable::parse_recoverable(text);
+    for error in errors {
+        let span = error.span().unwrap_or(0..0);
+        let message = error.message().to_string();
+        reader.out.push(Diagnostic::at(&codes::MANIFEST, Span::new(file, span.start, span.end), message));
+    }
+    reader.manifest(table.get_ref())
+}
+
+struct Reader<'o> {
+    file: FileId,
+    out: &'o mut Vec<Diagnostic>,
+}
+
+type Entry<'a, 'i> = (&'a Spanned<std::borrow::Cow<'i, str>>, &'a Spanned<DeValue<'i>>);
+
+impl Reader<'_> {
+    fn span<T>(&self, of: &Spanned<T>) -> Span {
+        Span::new(self.file, of.span().start, of.span().end)
+    }
+
+    fn wrong<T>(&mut self, of: &Spanned<T>, message: impl Into<String>) {
+        let span = self.span(of);
+        self.out.push(Diagnostic::at(&codes::MANIFEST, span, message));
+    }
+
+    fn entries<'a, 'i>(&mut self, table: &'a DeTable<'i>, known: &[&str]) -> Vec<Entry<'a, 'i>> {
+        let mut found = Vec::new();
+        for (key, value) in table {
+            let name = key.get_ref().as_ref();
+            if known.contains(&name) {
+                found.push((key, value));
+                continue;
+            }
+            let span = self.span(key);
+            let near = nearest(name, known.iter().copied());
+            let diagnostic = Diagnostic::at(&codes::MANIFEST, span, format!("unknown key `{name}`"));
+            self.out.push(match near {
+                Some(near) => diagnostic.help(format!("did you mean `{near}`?")),
+                None => diagnostic.note(format!("the keys known here are {}", known.join(", "))),
+            });
+        }
+        found
+    }
+
+    fn text(&mut self, value: &Spanned<DeValue>) -> Option<Placed> {
+        match value.get_ref() {
+            DeValue::String(text) => Some(Placed { text: text.to_string(), span: self.span(value) }),
+            _ => {
+                self.wrong(value, "expected a text in quotes");
+                None
+            }
+        }
+    }
+
+    fn texts(&mut self, value: &Spanned<DeValue>) -> Vec<Placed> {
+        match value.get_ref() {
+            DeValue::Array(list) => list.iter().filter_map(|v| self.text(v)).collect(),
+            _ => {
+                self.wrong(value, "expected a list of texts: `[\"...\"]`");
+                Vec::new()
+            }
+        }
+    }
+
+    fn table<'a, 'i>(&mut self, value: &'a Spanned<DeValue<'i>>) -> Option<&'a DeTable<'i>> {
+        if let DeValue::Table(table) = value.get_ref() {
+            return Some(table);
+        }
+        self.wrong(value, "expected a table");
+        None
+    }
+
+    fn manifest(&mut self, table: &DeTable) -> Manifest {
+        let mut manifest = Manifest {
+            name: String::new(),
+            policy: Vec::new(),
+            combining: Combining::DenyOverrides,
+            layers: Vec::new(),
+            people: Vec::new(),
+            groups: Vec::new(),
+            catalog: Vec::new(),
+            entries: Vec::new(),
+            usage: Vec::new(),
+        };
+        let known = ["name", "policy", "decide", "people", "groups", "catalog", "entries", "usage", "audit"];
+        for (key, value) in self.entries(table, &known) {
+            match key.get_ref().as_ref() {
+                "name" => manifest.name = self.text(value).map(|t| t.text).unwrap_or_default(),
+                "policy" => manifest.policy = self.texts(value),
+                "decide" => self.decide(value, &mut manifest),
+                "people" => manifest.people = self.sources(value, &["file", "format", "realm", "attributes"]),
+                "groups" => manifest.groups = self.sources(value, &["file", "format", "attributes"]),
+                "catalog" => manifest.catalog = self.sources(value, &["file", "format"]),
+                "entries" => manifest.entries = self.sources(value, &["file", "format"]),
+                "usage" => manifest.usage = self.sources(value, &["file", "format"]),
+                _ => self.audit(value),
+            }
+        }
+        if manifest.policy.is_empty() {
+            let span = Span::new(self.file, 0, 0);
+            let help = "to name the policy files, write `policy = [\"policy/**/*.bastide\"]`";
+            self.out.push(Diagnostic::at(&codes::MANIFEST, span, "the manifest names no policy files").help(help));
+        }
+        manifest
+    }
+
+    fn decide(&mut self, value: &Spanned<DeValue>, manifest: &mut Manifest) {
+        let Some(table) = self.table(value) else { return };
+        for (key, value) in self.entries(table, &["combining", "layers"]) {
+            if key.get_ref() == "layers" {
+                for layer in self.texts(value) {
+                    let message = match layer.text.as_str() {
+                        "rest" => "`rest` is reserved: it is the layer of statements that name none",
+                        text if manifest.layers.iter().any(|l| l == text) => "the layer stands twice",
+                        _ => {
+                            manifest.layers.push(layer.text);
+                            continue;
+                        }
+                    };
+                    self.out.push(Diagnostic::at(&codes::MANIFEST, layer.span, message));
+                }
+                continue;
+            }
+            let Some(text) = self.text(value) else { continue };
+            match Combining::NAMES.iter().find(|(name, _)| *name == text.text) {
+                Some((_, combining)) => manifest.combining = *combining,
+                None => {
+                    let names = Combining::NAMES.map(|(name, _)| name);
+                    let message = format!("`{}` is no combining algorithm", text.text);
+                    let mut diagnostic = Diagnostic::at(&codes::MANIFEST, text.span, message);
+                    if let Some(near) = nearest(&text.text, names) {
+                        diagnostic = diagnostic.help(format!("did you mean `{near}`?"));
+                    }
+                    self.out.push(diagnostic.note(format!("the four are {}", names.join(", "))));
+                }
+            }
+        }
+    }
+
+    /// `[audit]` is read by the audit; only its shape is checked here.
+    fn audit(&mut self, value: &Spanned<DeValue>) {
+        let Some(table) = self.table(value) else { return };
+        for (key, value) in self.entries(table, &["levels", "limits", "harmless"]) {
+            match key.get_ref().as_ref() {
+                "levels" => {
+                    let Some(levels) = self.table(value) else { continue };
+                    for (_, level) in levels {
+                        let named = self.text(level);
+                        if named.is_some_and(|l| !["none", "note", "warning", "error"].contains(&l.text.as_str())) {
+                            self.wrong(level, "a level is `none`, `note`, `warning` or `error`");
+                        }
+                    }
+                }
+                "limits" => {
+                    let Some(limits) = self.table(value) else { continue };
+                    for (_, limit) in limits {
+                        if !matches!(limit.get_ref(), DeValue::Integer(_) | DeValue::Float(_)) {
+                            self.wrong(limit, "a limit is a number");
+                        }
+                    }
+                }
+                _ => {
+                    self.texts(value);
+                }
+            }
+        }
+    }
+
+    fn sources(&mut self, value: &Spanned<DeValue>, known: &[&str]) -> Vec<DataSource> {
+        let DeValue::Array(list) = value.get_ref() else {
+            self.wrong(value, "expected `[[...]]`: there may be several sources of one sort");
+            return Vec::new();
+        };
+        list.iter().filter_map(|value| self.source(value, known)).collect()
+    }
+
+    fn source(&mut self, value: &Spanned<DeValue>, known: &[&str]) -> Option<DataSource> {
+        let table = self.table(value)?;
+        let (mut file, mut format, mut realm, mut attributes) = (None, None, None, Vec::new());
+        for (key, value) in self.entries(table, known) {
+            match key.get_ref().as_ref() {
+                "file" => file = self.text(value),
+                "realm" => realm = self.text(value).map(|t| t.text),
+                "format" => {
+                    let Some(text) = self.text(value) else { continue };
+                    format = Format::NAMES.iter().find(|(name, _)| *name == text.text).map(|(_, format)| *format);
+                    if format.is_none() {
+                        self.wrong(value, format!("`{}` is no format: `csv`, `jsonl`, `scim` or `ldif`", text.text));
+                    }
+                }
+                _ => {
+                    let Some(names) = self.table(value) else { continue };
+                    for (theirs, ours) in names {
+                        attributes.extend(self.text(ours).map(|ours| (theirs.get_ref().to_string(), ours)));
+                    }
+                }
+            }
+        }
+        if file.is_none() {
+            let span = self.span(value);
+            self.out.push(Diagnostic::at(&codes::MANIFEST, span, "a source that does not say `file`"));
+        }
+        Some(DataSource { file: file?, format, realm, attributes })
+    }
+}

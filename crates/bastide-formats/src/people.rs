@@ -1,0 +1,151 @@
+//! People from cells: the one place where a user's values are read, whatever file they come from.
+
+use crate::csv_table::{Cells, CsvTable, unknown_column};
+use crate::manifest::DataSource;
+use bastide_model::column::ColumnBuilder;
+use bastide_model::rows::PeopleRows;
+use bastide_model::schema::{PEOPLE_COLUMNS, USER_KINDS, read_flag};
+use bastide_model::{Schema, UserAttributeId, Value};
+use bastide_syntax::nearest::nearest;
+use bastide_syntax::{Diagnostic, FileId, codes};
+
+/// A field of a user.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum PeopleField {
+    /// `id`
+    Id,
+    /// `name`
+    Name,
+    /// `kind`
+    Kind,
+    /// `active`
+    Active,
+    /// `realm`
+    Realm,
+    /// A declared attribute.
+    Attribute(UserAttributeId),
+}
+
+/// Gathers people.
+pub struct PeopleSink<'s> {
+    schema: &'s Schema,
+    rows: PeopleRows,
+    realms: ColumnBuilder,
+    attributes: Vec<ColumnBuilder>,
+}
+
+impl<'s> PeopleSink<'s> {
+    /// Nobody yet.
+    pub fn new(schema: &'s Schema) -> Self {
+        let attributes = schema.user_attributes.iter().map(|_| ColumnBuilder::default()).collect();
+        PeopleSink { schema, rows: PeopleRows::default(), realms: ColumnBuilder::default(), attributes }
+    }
+
+    /// The field of a name of ours.
+    pub fn field(&self, name: &str) -> Option<PeopleField> {
+        Some(match name {
+            "id" => PeopleField::Id,
+            "name" => PeopleField::Name,
+            "kind" => PeopleField::Kind,
+            "active" => PeopleField::Active,
+            "realm" => PeopleField::Realm,
+            name => PeopleField::Attribute(self.schema.user_attribute(name)?),
+        })
+    }
+
+    /// Whether a field holds a set.
+    pub fn is_set(&self, field: PeopleField) -> bool {
+        matches!(field, PeopleField::Attribute(id) if self.schema.user_attributes[id.index()].set)
+    }
+
+    /// Every name of ours.
+    pub fn known(&self) -> Vec<String> {
+        let declared = self.schema.user_attributes.iter().map(|a| a.name.clone());
+        PEOPLE_COLUMNS.iter().map(|c| c.to_string()).chain(declared).collect()
+    }
+
+    /// The mapping of a source, its right sides looked up. Unknown ones are reported.
+    pub fn mapping(&self, source: &DataSource, out: &mut Vec<Diagnostic>) -> Vec<(String, PeopleField)> {
+        let mut found = Vec::new();
+        for (theirs, ours) in &source.attributes {
+            match self.field(&ours.text) {
+                Some(field) => found.push((theirs.clone(), field)),
+                None => out.push(unknown_column(&ours.text, ours.span, &self.known())),
+            }
+        }
+        found
+    }
+
+    /// Takes one user in. `fields` says what each column is; columns without a field are passed over.
+    pub fn row(&mut self, fields: &[Option<PeopleField>], cells: &impl Cells, realm: Option<&str>, out: &mut Vec<Diagnostic>) {
+        let row = self.rows.ids.len();
+        let column = |wanted: PeopleField| fields.iter().position(|f| *f == Some(wanted));
+        let text = |wanted: PeopleField| column(wanted).map_or("", |c| cells.text(c));
+        let id = text(PeopleField::Id);
+        if id.is_empty() {
+            let span = column(PeopleField::Id).map_or(cells.place().span(), |c| cells.span(c));
+            out.push(Diagnostic::at(&codes::MISSING_VALUE, span, "a user without an id"));
+            return;
+        }
+        self.rows.ids.push(id);
+        self.rows.names.push(text(PeopleField::Name));
+        self.rows.places.push(cells.place());
+        self.rows.kinds.push(0);
+        self.rows.active.grow_and_insert(row);
+        let from_source = column(PeopleField::Realm).map(|c| cells.text(c)).filter(|t| !t.is_empty());
+        if let Some(realm) = from_source.or(realm) {
+            let _ = self.realms.put(row, realm, |t| Ok(Value::Text(t.into())));
+        }
+        for (c, field) in fields.iter().enumerate() {
+            let text = cells.text(c);
+            let Some(field) = field.filter(|_| !text.is_empty()) else { continue };
+            let problem = match field {
+                PeopleField::Id | PeopleField::Name | PeopleField::Realm => None,
+                PeopleField::Kind => match USER_KINDS.iter().position(|k| *k == text) {
+                    Some(kind) => {
+                        self.rows.kinds[row] = kind as u8;
+                        None
+                    }
+                    None => Some((format!("`{text}` is no kind of user: `person`, `guest` or `service`"), nearest(text, USER_KINDS))),
+                },
+                PeopleField::Active => match read_flag(text) {
+                    Some(active) => {
+                        self.rows.active.set(row, active);
+                        None
+                    }
+                    None => Some((format!("`active`: expected `yes` or `no`, found `{text}`"), None)),
+                },
+                PeopleField::Attribute(id) => {
+                    let attribute = &self.schema.user_attributes[id.index()];
+                    let read = self.attributes[id.index()].put(row, text, |t| self.schema.read_cell(attribute, t));
+                    read.err().map(|message| (format!("`{}`: {message}", attribute.name), None))
+                }
+            };
+            if let Some((message, near)) = problem {
+                let diagnostic = Diagnostic::at(&codes::BAD_VALUE, cells.span(c), message);
+                out.push(match near {
+                    Some(near) => diagnostic.help(format!("did you mean `{near}`?")),
+                    None => diagnostic,
+                });
+            }
+        }
+    }
+
+    /// Reads a CSV file.
+    pub fn csv(&mut self, file: FileId, text: &str, source: &DataSource, out: &mut Vec<Diagnostic>) {
+        let mapping = self.mapping(source, out);
+        let Some(mut table) = CsvTable::open(file, text, out) else { return };
+        let field = |name: &str| mapping.iter().find(|(theirs, _)| theirs == name).map(|(_, f)| *f).or_else(|| self.field(name));
+        let fields = table.fields(field, &self.known(), &["id"], out);
+        let mut row = table.row();
+        while table.next(&mut row, out) {
+            self.row(&fields, &row, source.realm.as_deref(), out);
+        }
+    }
+
+    /// Everybody.
+    pub fn finish(self) -> PeopleRows {
+        let attributes = self.attributes.into_iter().map(ColumnBuilder::finish).collect();
+        PeopleRows { realms: self.realms.finish(), attributes, ..self.rows }
+    }
+}

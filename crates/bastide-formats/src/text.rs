@@ -1,0 +1,123 @@
+//! Files to text: found, unpacked, checked to be UTF-8, and entered into the table of sources.
+
+use bastide_syntax::{Diagnostic, FileId, Position, Sources, Span, codes};
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+/// A line longer than this is an error.
+pub const LONGEST_LINE: usize = 16 << 20;
+
+/// A file of the estate, by the name it is shown by and where it is.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct FilePath {
+    /// Relative to the estate, `/` between segments. Sorts by bytes.
+    pub shown: String,
+    /// Where it is.
+    pub real: PathBuf,
+}
+
+/// The files that a path or glob of the manifest names, in byte order of their relative paths.
+/// None found is an error: a file that went missing must not silently take its statements along.
+pub fn find(root: &Path, pattern: &str, place: Span, out: &mut Vec<Diagnostic>) -> Vec<FilePath> {
+    if Path::new(pattern).is_absolute() {
+        let message = format!("`{pattern}` is not relative to the manifest");
+        out.push(Diagnostic::at(&codes::MANIFEST, place, message));
+        return Vec::new();
+    }
+    let whole = format!("{}/{pattern}", glob::Pattern::escape(&root.to_string_lossy()));
+    let paths = match glob::glob(&whole) {
+        Ok(paths) => paths,
+        Err(error) => {
+            let message = format!("`{pattern}` is no pattern of file names: {}", error.msg);
+            out.push(Diagnostic::at(&codes::MANIFEST, place, message));
+            return Vec::new();
+        }
+    };
+    let mut found: Vec<FilePath> = paths
+        .filter_map(Result::ok)
+        .filter(|path| path.is_file())
+        .map(|real| {
+            let relative = real.strip_prefix(root).unwrap_or(&real);
+            let shown: Vec<String> = relative.iter().map(|s| s.to_string_lossy().into_owned()).collect();
+            FilePath { shown: shown.join("/"), real }
+        })
+        .collect();
+    found.sort();
+    if found.is_empty() {
+        let wild = pattern.contains(['*', '?', '[']);
+        let message = if wild { format!("no file fits `{pattern}`") } else { format!("there is no file `{pattern}`") };
+        out.push(Diagnostic::at(&codes::MISSING_FILE, place, message).help("paths are relative to the folder of `bastide.toml`"));
+    }
+    found
+}
+
+/// Reads a file into the table of sources, unpacking `.gz`. None where it cannot be used, which is
+/// reported.
+pub fn read(path: &FilePath, sources: &mut Sources, out: &mut Vec<Diagnostic>) -> Option<FileId> {
+    let refuse = |code, message: String| Diagnostic::file(code, &path.shown, message);
+    let bytes = std::fs::read(&path.real).and_then(|bytes| {
+        if !path.shown.ends_with(".gz") {
+            return Ok(bytes);
+        }
+        let mut unpacked = Vec::new();
+        flate2::read::MultiGzDecoder::new(bytes.as_slice()).read_to_end(&mut unpacked).map(|_| unpacked)
+    });
+    let bytes = match bytes {
+        Ok(bytes) => bytes,
+        Err(error) => {
+            out.push(refuse(&codes::MISSING_FILE, format!("the file cannot be read: {error}")));
+            return None;
+        }
+    };
+    if u32::try_from(bytes.len()).is_err() {
+        let message = "a file of more than 4 GiB".to_string();
+        out.push(refuse(&codes::UNSUPPORTED, message).help("to read it, cut it into several files and name them by a glob"));
+        return None;
+    }
+    match String::from_utf8(bytes) {
+        Ok(text) => Some(sources.add(&path.shown, text)),
+        Err(error) => {
+            out.push(not_utf8(&path.shown, &error, sources));
+            None
+        }
+    }
+}
+
+/// Points at the first byte that is not UTF-8. The text goes in with its bad bytes replaced, so
+/// that the place can be shown.
+fn not_utf8(shown: &str, error: &std::string::FromUtf8Error, sources: &mut Sources) -> Diagnostic {
+    let at = error.utf8_error().valid_up_to();
+    let byte = error.as_bytes()[at];
+    let file = sources.add(shown, String::from_utf8_lossy(error.as_bytes()));
+    let span = Span::new(file, at, at + '\u{fffd}'.len_utf8());
+    Diagnostic::at(&codes::NOT_UTF8, span, format!("byte {byte:#04x} is not valid UTF-8"))
+        .help("save the file as UTF-8; older spreadsheets write another encoding unless told otherwise")
+}
+
+/// Counts lines as a reader goes through a text from front to back.
+pub struct Lines<'t> {
+    text: &'t str,
+    at: usize,
+    line: u32,
+}
+
+impl<'t> Lines<'t> {
+    /// At the beginning.
+    pub fn new(text: &'t str) -> Self {
+        Lines { text, at: 0, line: 1 }
+    }
+
+    /// The line (from 1) of a byte that lies no further back than the last one asked for.
+    pub fn line(&mut self, at: usize) -> u32 {
+        let passed = &self.text.as_bytes()[self.at.min(at)..at];
+        self.line += passed.iter().filter(|b| **b == b'\n').count() as u32;
+        self.at = at;
+        self.line
+    }
+}
+
+/// The line of a span, for places that are looked up singly.
+pub fn line_of(sources: &Sources, span: Span) -> u32 {
+    let Position { line, .. } = sources.position(span);
+    line
+}
