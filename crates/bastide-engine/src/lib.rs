@@ -5,7 +5,9 @@
 pub mod access;
 pub mod decide;
 pub mod explain;
+pub mod find;
 pub mod resolve;
+pub mod session;
 pub mod show;
 
 pub use decide::{Decision, Judge, Reason};

@@ -180,6 +180,21 @@ impl Pattern {
     }
 }
 
+/// As it is written between quotes.
+impl std::fmt::Display for Pattern {
+    fn fmt(&self, out: &mut std::fmt::Formatter) -> std::fmt::Result {
+        for part in &self.parts {
+            match part {
+                Part::Char(c @ ('*' | '?' | '\\')) => write!(out, "\\{c}")?,
+                Part::Char(c) => write!(out, "{c}")?,
+                Part::One => write!(out, "?")?,
+                Part::Run => write!(out, "*")?,
+            }
+        }
+        Ok(())
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -13,7 +13,7 @@ use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use hashbrown::HashMap;
 use std::cell::{Cell, RefCell};
-use std::rc::Rc;
+use std::sync::Arc;
 
 /// Why an outcome is what it is, in the order of the steps.
 #[derive(
@@ -119,7 +119,7 @@ pub struct Judge<'e> {
     /// For each statement and user: what its who and while say, where they mention no resource.
     user_truths: Vec<Option<Vec<Cell<Option<Truth>>>>>,
     groups: RefCell<HashMap<(GroupId, UserId), Truth>>,
-    candidates: RefCell<HashMap<ResourceId, Rc<Candidates>>>,
+    candidates: RefCell<HashMap<ResourceId, Arc<Candidates>>>,
     kept: RefCell<HashMap<ResourceId, Vec<Option<bool>>>>,
     /// Whether a missing value is taken in the user's favour; see [`Judge::favourable`].
     favourable: bool,
@@ -239,18 +239,18 @@ impl<'e> Judge<'e> {
     }
 
     /// The statements that reach a resource.
-    pub(crate) fn candidates(&self, resource: ResourceId) -> Rc<Candidates> {
+    pub(crate) fn candidates(&self, resource: ResourceId) -> Arc<Candidates> {
         if let Some(known) = self.candidates.borrow().get(&resource) {
-            return Rc::clone(known);
+            return Arc::clone(known);
         }
-        let made = Rc::new(self.find_candidates(resource));
+        let made = Arc::new(self.find_candidates(resource));
         // A leaf is asked about once, by itself; what lies above others is asked about again.
         if !self.estate.catalog.is_leaf(resource) {
             let mut kept = self.candidates.borrow_mut();
             if kept.len() >= MOST_CANDIDATES {
                 kept.clear();
             }
-            kept.insert(resource, Rc::clone(&made));
+            kept.insert(resource, Arc::clone(&made));
         }
         made
     }

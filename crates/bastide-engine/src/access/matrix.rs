@@ -1,0 +1,83 @@
+//! Effective access as a table: resources down, profiles across.
+
+use super::{Profiles, Stopped, sweep};
+use bastide_model::*;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::convert::Infallible;
+
+/// The table.
+#[derive(Serialize, JsonSchema, Debug)]
+pub struct Matrix {
+    /// The actions, in declared order; cells hold positions in this list.
+    pub actions: Vec<String>,
+    /// Users with identical access on all rows, largest first.
+    pub profiles: Vec<MatrixProfile>,
+    /// The resources, in the order of the tree.
+    pub rows: Vec<MatrixRow>,
+}
+
+/// Users with identical access on all rows of the table.
+#[derive(Serialize, JsonSchema, Debug)]
+pub struct MatrixProfile {
+    /// Their ids, in byte order.
+    pub users: Vec<String>,
+}
+
+/// One resource.
+#[derive(Serialize, JsonSchema, Debug)]
+pub struct MatrixRow {
+    /// Its id.
+    pub resource: String,
+    /// Its name.
+    pub name: String,
+    /// Its path.
+    pub path: String,
+    /// Its kind.
+    pub kind: String,
+    /// Its depth; a root has 1.
+    pub depth: u16,
+    /// How many resources lie beneath it that are not shown.
+    pub hidden: usize,
+    /// For each profile the allowed actions, by position.
+    pub cells: Vec<Vec<usize>>,
+}
+
+/// The table of users and resources. Memory: rows times profiles.
+///
+/// # Errors
+/// A decision that depends on itself.
+pub fn matrix(estate: &Estate, moment: &Moment, users: &[UserId], resources: &[ResourceId]) -> Result<Matrix, Stopped<Infallible>> {
+    let mut profiles = Profiles::new(users.len());
+    let mut raw: Vec<(ResourceId, Vec<Vec<usize>>)> = Vec::new();
+    sweep(estate, moment, users, resources, |row| {
+        let cells: Vec<Vec<usize>> = (0..users.len()).map(|u| row.allowed(u).map(ActionId::index).collect()).collect();
+        profiles.refine(|u| cells[u].clone());
+        raw.push((row.resource, cells));
+        Ok(())
+    })?;
+    let classes = profiles.classes();
+    let shown: fixedbitset::FixedBitSet = resources.iter().map(|r| r.index()).collect();
+    let catalog = &estate.catalog;
+    let rows = raw
+        .into_iter()
+        .map(|(resource, cells)| {
+            let beneath = catalog.subtree(resource);
+            MatrixRow {
+                resource: catalog.id(resource).to_string(),
+                name: catalog.name(resource).to_string(),
+                path: catalog.path(resource),
+                kind: estate.schema.kinds[catalog.kind(resource).index()].name.clone(),
+                depth: catalog.depth(resource),
+                hidden: beneath.skip(1).filter(|r| !shown.contains(*r as usize)).count(),
+                cells: classes.iter().map(|users| cells[users[0]].clone()).collect(),
+            }
+        })
+        .collect();
+    let profiles = classes
+        .iter()
+        .map(|class| MatrixProfile { users: class.iter().map(|u| estate.people.id(users[*u]).to_string()).collect() })
+        .collect();
+    let actions = estate.schema.actions.iter().map(|a| a.name.clone()).collect();
+    Ok(Matrix { actions, profiles, rows })
+}

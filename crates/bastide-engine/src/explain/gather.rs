@@ -1,0 +1,296 @@
+//! Gathers an [`Explanation`] from the specification evaluator.
+
+use super::conditions::causes;
+use super::*;
+use crate::decide::{Candidate, Candidates, Decision, Judge, targets};
+use crate::show;
+use bastide_model::condition::Term;
+use bastide_model::schema::Need;
+use bastide_model::*;
+
+/// Explains one decision.
+pub fn explain(judge: &Judge, user: UserId, action: ActionId, resource: ResourceId) -> Explanation {
+    let estate = judge.estate();
+    let candidates = judge.candidates(resource);
+    let decision = judge.decide(user, action, resource);
+    let asked = Asked { judge, user, action, resource, candidates: &candidates, decision };
+    let applying = asked.applying();
+    let needs = if asked.fits() { asked.needs() } else { Vec::new() };
+    let undecided = judge.favourable().decide(user, action, resource).is_allowed() != decision.is_allowed();
+    let mut explanation = Explanation {
+        user: UserRef {
+            id: estate.people.id(user).to_string(),
+            name: estate.people.name(user).to_string(),
+            kind: estate.people.kind(user).to_string(),
+            active: estate.people.is_active(user),
+        },
+        action: estate.schema.actions[action.index()].name.clone(),
+        resource: ResourceRef {
+            id: estate.catalog.id(resource).to_string(),
+            path: estate.catalog.path(resource),
+            kind: estate.schema.kinds[estate.catalog.kind(resource).index()].name.clone(),
+            state: estate.catalog.states.get(resource.index()).map(|s| estate.schema.show(s)),
+        },
+        date: judge.moment().date.to_string(),
+        allowed: decision.is_allowed(),
+        reason: decision.reason,
+        reasons: asked.reasons(&needs),
+        sentence: String::new(),
+        layer: candidates.layer.filter(|_| asked.fits()).map(|layer| {
+            estate.layers.get(layer.index()).cloned().unwrap_or_else(|| "rest".to_string())
+        }),
+        barrier: asked.barrier(),
+        applying,
+        passing: asked.passing(),
+        needs,
+        undecided,
+    };
+    explanation.sentence = asked.sentence(&explanation);
+    explanation
+}
+
+struct Asked<'j, 'e> {
+    judge: &'j Judge<'e>,
+    user: UserId,
+    action: ActionId,
+    resource: ResourceId,
+    candidates: &'j Candidates,
+    decision: Decision,
+}
+
+impl Asked<'_, '_> {
+    fn estate(&self) -> &Estate {
+        self.judge.estate()
+    }
+
+    fn fits(&self) -> bool {
+        self.estate().schema.fits(self.action, self.estate().catalog.kind(self.resource))
+    }
+
+    /// Whether a statement speaks of the action: lists it, or as a ceiling does not.
+    fn speaks(&self, statement: &Statement) -> bool {
+        statement.actions.contains(self.action.index()) != (statement.modality == Modality::MayOnly)
+    }
+
+    fn speaking(&self) -> impl Iterator<Item = (&Candidate, &Statement)> {
+        let all = self.candidates.list.iter().map(|c| (c, self.estate().statement(c.id)));
+        all.filter(|(_, s)| self.speaks(s)).filter(|_| self.fits())
+    }
+
+    fn applying(&self) -> Vec<Applying> {
+        let applying = self.speaking().filter(|(c, _)| self.judge.applies(c, self.user, self.resource));
+        applying
+            .map(|(candidate, statement)| Applying {
+                statement: StatementRef::new(self.estate(), candidate.id),
+                fate: self.fate(candidate, statement),
+                ways: ways(self.judge, statement, self.user, Some(self.resource)),
+                place: self.place_chain(candidate, statement),
+                missing: self.open(candidate, statement),
+            })
+            .collect()
+    }
+
+    fn fate(&self, candidate: &Candidate, statement: &Statement) -> Fate {
+        if self.decision.by == Some(candidate.id) {
+            return Fate::Decides;
+        }
+        let Some(by) = self.decision.by else {
+            let to = match self.decision.reason {
+                Reason::Inactive => "the user is not active".to_string(),
+                _ => "nothing: it does not come to it".to_string(),
+            };
+            return Fate::Lost { to };
+        };
+        let winner = self.estate().statement(by);
+        let weighed = |s: &Statement| matches!(s.modality, Modality::May | Modality::MayNot);
+        if weighed(statement) && !self.judge.controls(self.candidates, statement) {
+            return Fate::Lost { to: "another layer controls the resource".to_string() };
+        }
+        if statement.modality.permits() == winner.modality.permits() {
+            return Fate::Agrees;
+        }
+        let name = format!("{} `{}`", sort(winner), winner.name);
+        let why = match (winner.modality, self.estate().combining) {
+            (Modality::MayNever, _) => ", which nothing overrides".to_string(),
+            (Modality::MayOnly, _) => ", a ceiling that nothing overrides".to_string(),
+            (Modality::MayAlways, _) => ", which no `may not` overrides".to_string(),
+            (_, combining) => format!(", by {}", combining.name()),
+        };
+        Fate::Lost { to: format!("{name}{why}") }
+    }
+
+    /// From the deepest place that counts down to the resource.
+    fn place_chain(&self, candidate: &Candidate, statement: &Statement) -> Vec<String> {
+        let catalog = &self.estate().catalog;
+        if statement.what.places.is_none() {
+            return Vec::new();
+        }
+        let mut names: Vec<String> = catalog
+            .upward(self.resource)
+            .take_while(|r| catalog.depth(*r) >= candidate.depth)
+            .map(|r| catalog.name(r).to_string())
+            .collect();
+        names.reverse();
+        names
+    }
+
+    /// Missing values that leave open whether the statement applies.
+    fn open(&self, candidate: &Candidate, statement: &Statement) -> Vec<String> {
+        if self.judge.truth(candidate, self.user, self.resource) == Truth::Unknown {
+            self.not_so(statement, Truth::Unknown)
+        } else {
+            Vec::new()
+        }
+    }
+
+    /// What makes a statement's who, where or while false or unknown.
+    fn not_so(&self, statement: &Statement, wanted: Truth) -> Vec<String> {
+        let (judge, user, resource) = (self.judge, self.user, self.resource);
+        let mut found = Vec::new();
+        let terms = statement.who.terms.iter().map(|t| judge.term(t, user, Some(resource)));
+        let meant = terms.fold(Truth::False, Truth::or);
+        if meant == wanted {
+            let shown: Vec<String> = statement.who.terms.iter().map(|t| show::term(self.estate(), t)).collect();
+            let what = match (wanted, statement.who.terms.as_slice()) {
+                (Truth::Unknown, [Term::Owner]) => "the resource has no owner".to_string(),
+                (Truth::Unknown, _) => format!("whether the user is meant by `{}` cannot be said", shown.join(", ")),
+                _ => format!("the user is not meant by `{}`", shown.join(", ")),
+            };
+            found.push(what);
+        }
+        for condition in [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten() {
+            found.extend(causes(judge, condition, user, resource, wanted));
+        }
+        found
+    }
+
+    fn passing(&self) -> Vec<Passing> {
+        let passing = self.speaking().filter(|(c, _)| !self.judge.applies(c, self.user, self.resource));
+        passing
+            .map(|(candidate, statement)| {
+                let truth = self.judge.truth(candidate, self.user, self.resource);
+                Passing {
+                    statement: StatementRef::new(self.estate(), candidate.id),
+                    because: self.not_so(statement, truth),
+                    undecided: truth == Truth::Unknown,
+                }
+            })
+            .collect()
+    }
+
+    /// The barrier, where a `may` or `may not` that speaks of the action is cut off by it.
+    fn barrier(&self) -> Option<String> {
+        let estate = self.estate();
+        let catalog = &estate.catalog;
+        let depth = catalog.barrier_depths[self.resource.index()];
+        let cut = self.judge.live.iter().map(|id| estate.statement(*id)).any(|s| {
+            let reached = |p: &bastide_model::statement::Place| {
+                crate::decide::place::reaches(catalog, p, self.resource) && catalog.depth(p.resource) < depth
+            };
+            self.speaks(s)
+                && matches!(s.modality, Modality::May | Modality::MayNot)
+                && s.what.places.as_ref().is_some_and(|places| places.iter().any(reached))
+        });
+        let barrier = catalog.upward(self.resource).find(|r| catalog.depth(*r) == depth);
+        barrier.filter(|_| cut && depth > 0).map(|r| catalog.path(r))
+    }
+
+    fn needs(&self) -> Vec<NeedNode> {
+        needs(self.judge, self.user, self.action, self.resource)
+    }
+
+    /// Every reason that fits, whichever step would report it first.
+    fn reasons(&self, needs: &[NeedNode]) -> Vec<Reason> {
+        if !self.fits() {
+            return vec![Reason::Silent];
+        }
+        let mut reasons = Vec::new();
+        if !self.estate().people.is_active(self.user) {
+            reasons.push(Reason::Inactive);
+        }
+        let applies = |wanted: &[Modality]| {
+            self.speaking().any(|(c, s)| wanted.contains(&s.modality) && self.judge.applies(c, self.user, self.resource))
+        };
+        if applies(&[Modality::MayNever, Modality::MayOnly]) {
+            reasons.push(Reason::Capped);
+        }
+        let weighed = self.judge.combined(self.candidates, self.user, self.action, self.resource);
+        let permitted = if applies(&[Modality::MayAlways]) { Reason::Assured } else { weighed };
+        if !permitted.is_allowed() || (reasons.is_empty() && needs.iter().all(|n| n.met)) {
+            reasons.push(permitted);
+        }
+        if permitted.is_allowed() && needs.iter().any(|n| !n.met) {
+            reasons.push(Reason::Blocked);
+        }
+        reasons
+    }
+
+    fn sentence(&self, explanation: &Explanation) -> String {
+        let Explanation { user, action, resource, .. } = explanation;
+        let can = if explanation.allowed { "can" } else { "cannot" };
+        let head = format!("{} ({}) {can} {action} `{}`", user.name, user.id, resource.path);
+        let by = |what: &str| match explanation.applying.iter().find(|a| a.fate == Fate::Decides) {
+            Some(a) => format!("{} `{}` ({}) {what}", a.statement.sort, a.statement.name, a.statement.place),
+            None => what.to_string(),
+        };
+        let why = match explanation.reason {
+            Reason::Granted => by("permits it"),
+            Reason::Assured => by("assures it"),
+            Reason::Inactive => "the user is not active".to_string(),
+            Reason::Capped => by(match self.decision.by.map(|by| self.estate().statement(by).modality) {
+                Some(Modality::MayOnly) => "allows other actions only",
+                _ => "prohibits it",
+            }),
+            Reason::Denied => by("denies it"),
+            Reason::Silent if !self.fits() => format!("{action} has no meaning for a {}", resource.kind),
+            Reason::Silent => "nothing permits it".to_string(),
+            Reason::Blocked => match explanation.needs.iter().find(|n| !n.met) {
+                Some(NeedNode { action: need, path: Some(path), .. }) => {
+                    format!("it is permitted, but {action} needs {need} on `{path}`, which is refused")
+                }
+                Some(NeedNode { action: need, target, .. }) => {
+                    format!("it is permitted, but {action} needs {need} on {target}, and there is none")
+                }
+                None => "a need is not met".to_string(),
+            },
+        };
+        format!("{head}: {why}")
+    }
+}
+
+fn sort(statement: &Statement) -> &'static str {
+    match statement.sort {
+        bastide_model::statement::Sort::Rule => "rule",
+        bastide_model::statement::Sort::Entry => "entry",
+    }
+}
+
+/// The needs of a decision and whether they are met, to the bottom.
+fn needs(judge: &Judge, user: UserId, action: ActionId, resource: ResourceId) -> Vec<NeedNode> {
+    let estate = judge.estate();
+    let mut nodes = Vec::new();
+    for need in &estate.schema.actions[action.index()].needs {
+        let targets = targets(estate, resource, need.target);
+        if targets.unmet {
+            nodes.push(node(judge, user, *need, None));
+        }
+        for target in targets.found {
+            nodes.push(node(judge, user, *need, Some(target)));
+        }
+    }
+    nodes
+}
+
+fn node(judge: &Judge, user: UserId, need: Need, target: Option<ResourceId>) -> NeedNode {
+    let estate = judge.estate();
+    let decision = target.map(|target| judge.decide(user, need.action, target));
+    NeedNode {
+        action: estate.schema.actions[need.action.index()].name.clone(),
+        target: show::target(estate, need.target),
+        path: target.map(|target| estate.catalog.path(target)),
+        met: decision.is_some_and(Decision::is_allowed),
+        reason: decision.map(|d| d.reason),
+        by: decision.and_then(|d| d.by).map(|by| StatementRef::new(estate, by)),
+        needs: target.map_or(Vec::new(), |target| needs(judge, user, need.action, target)),
+    }
+}

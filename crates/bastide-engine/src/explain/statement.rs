@@ -1,0 +1,104 @@
+//! A statement as explanations name it, and how it reaches a user.
+
+use crate::access::computed_groups;
+use crate::decide::Judge;
+use crate::show;
+use bastide_model::condition::Term;
+use bastide_model::statement::Sort;
+use bastide_model::*;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// A rule or an entry.
+#[derive(Clone, Serialize, JsonSchema, Debug)]
+pub struct StatementRef {
+    /// The rule's name, or the entry's file and line.
+    pub name: String,
+    /// `rule` or `entry`.
+    pub sort: String,
+    /// File and line.
+    pub place: String,
+    /// Its modality.
+    pub modality: String,
+    /// Its who-clause.
+    pub who: String,
+    /// Its reason.
+    pub because: Option<String>,
+}
+
+impl StatementRef {
+    /// The statement of an id.
+    pub fn new(estate: &Estate, id: StatementId) -> StatementRef {
+        let statement = estate.statement(id);
+        StatementRef {
+            name: statement.name.clone(),
+            sort: match statement.sort {
+                Sort::Rule => "rule".into(),
+                Sort::Entry => "entry".into(),
+            },
+            place: estate.place(statement.origin),
+            modality: statement.modality.words().into(),
+            who: show::who(estate, &statement.who),
+            because: statement.because.clone(),
+        }
+    }
+}
+
+/// One way in which a statement means a user.
+#[derive(Clone, Serialize, JsonSchema, Debug, PartialEq, Eq)]
+pub struct Way {
+    /// `anyone`, `owner`, `named`, or `member`.
+    pub by: String,
+    /// For a member: from the group that names the user (or is computed) to the statement's group.
+    pub chain: Vec<String>,
+    /// Where the memberships of the chain are written, as far as they are data.
+    pub places: Vec<String>,
+    /// False where a missing value leaves it open.
+    pub certain: bool,
+}
+
+/// The ways in which a statement means a user: one a term of its who-clause. Without a resource,
+/// `owner` is one of them only where it stands alone.
+pub fn ways(judge: &Judge, statement: &Statement, user: UserId, resource: Option<ResourceId>) -> Vec<Way> {
+    let estate = judge.estate();
+    let mut found = Vec::new();
+    for term in &statement.who.terms {
+        let truth = match (term, resource) {
+            (Term::Owner, None) if statement.who.terms.len() == 1 => Truth::True,
+            (Term::Owner, None) => Truth::False,
+            _ => judge.term(term, user, resource),
+        };
+        if truth == Truth::False {
+            continue;
+        }
+        let (by, chain) = match term {
+            Term::Anyone => ("anyone", Vec::new()),
+            Term::Owner => ("owner", Vec::new()),
+            Term::User(_) | Term::Nobody(_) => ("named", Vec::new()),
+            Term::Members(group) => {
+                let start = computed_groups(judge, user);
+                ("member", estate.groups.chain(user, &start, *group).unwrap_or_else(|| vec![*group]))
+            }
+        };
+        found.push(Way {
+            by: by.into(),
+            places: places(estate, user, &chain),
+            chain: chain.iter().map(|g| estate.groups.id(*g).to_string()).collect(),
+            certain: truth == Truth::True,
+        });
+    }
+    found
+}
+
+/// Where each step of a chain is written.
+fn places(estate: &Estate, user: UserId, chain: &[GroupId]) -> Vec<String> {
+    let groups = &estate.groups;
+    let mut member = Member::User(user);
+    let mut places = Vec::new();
+    for &group in chain {
+        let origin = groups.origin(group, member).or(groups.declared[group.index()]);
+        places.extend(origin.map(|o| estate.place(o)));
+        member = Member::Group(group);
+    }
+    places
+}
