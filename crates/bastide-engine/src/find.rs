@@ -113,7 +113,11 @@ pub fn resource(estate: &Estate, name: &str) -> Result<ResourceId, FindError> {
     let shown = |r: &ResourceId| format!("{} (id {})", catalog.path(*r), catalog.id(*r));
     match found.as_slice() {
         [only] => Ok(*only),
-        [] => Err(FindError::Unknown { what: "resource", name: name.to_string(), candidates: near(catalog, &pattern, name) }),
+        [] => Err(FindError::Unknown {
+            what: "resource",
+            name: name.to_string(),
+            candidates: near(catalog, &pattern, name),
+        }),
         several => Err(FindError::Ambiguous {
             what: "resource",
             name: name.to_string(),
@@ -145,8 +149,11 @@ fn near(catalog: &Catalog, pattern: &PathPattern, name: &str) -> Vec<String> {
         if above.is_empty() && length > 0 {
             continue;
         }
-        let within: Vec<ResourceId> =
-            if length == 0 { catalog.roots().collect() } else { above.iter().flat_map(|r| catalog.children(*r)).collect() };
+        let within: Vec<ResourceId> = if length == 0 {
+            catalog.roots().collect()
+        } else {
+            above.iter().flat_map(|r| catalog.children(*r)).collect()
+        };
         let Some(wanted) = pattern.segments[length].literal() else { break };
         let names = ranked(&wanted, within.iter().map(|r| catalog.name(*r)), MOST);
         let fits = |r: &&ResourceId| names.contains(&catalog.name(**r));

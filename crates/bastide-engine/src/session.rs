@@ -46,9 +46,7 @@ pub fn moment(schema: &Schema, date: jiff::civil::Date, given: &[(String, String
         };
         let attribute: &Attribute = &schema.session_attributes[id.index()];
         let scalar: Scalar = attribute.scalar;
-        let value = schema
-            .read(scalar, text)
-            .map_err(|message| SessionError::Value { name: name.clone(), message })?;
+        let value = schema.read(scalar, text).map_err(|message| SessionError::Value { name: name.clone(), message })?;
         if attribute.set {
             sets[id.index()].push(value);
             moment.session[id.index()] = Some(Value::set(sets[id.index()].iter().cloned()));

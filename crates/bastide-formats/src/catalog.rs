@@ -90,7 +90,13 @@ impl<'s> CatalogSink<'s> {
         let at = |wanted: CatalogField| fields.iter().position(|f| *f == Some(wanted));
         let fixed = [CatalogField::Id, CatalogField::Parent, CatalogField::Kind, CatalogField::Name];
         let others = fields.iter().enumerate().filter_map(|(i, f)| f.filter(|f| !fixed.contains(f)).map(|f| (i, f)));
-        Layout { id: at(fixed[0]), parent: at(fixed[1]), kind: at(fixed[2]), name: at(fixed[3]), others: others.collect() }
+        Layout {
+            id: at(fixed[0]),
+            parent: at(fixed[1]),
+            kind: at(fixed[2]),
+            name: at(fixed[3]),
+            others: others.collect(),
+        }
     }
 
     /// Reads a CSV file.
@@ -143,7 +149,13 @@ impl<'s> CatalogSink<'s> {
         }
     }
 
-    fn kind(&mut self, text: &str, id: &str, span: impl Fn() -> bastide_syntax::Span, out: &mut Vec<Diagnostic>) -> Option<KindId> {
+    fn kind(
+        &mut self,
+        text: &str,
+        id: &str,
+        span: impl Fn() -> bastide_syntax::Span,
+        out: &mut Vec<Diagnostic>,
+    ) -> Option<KindId> {
         let found = self.schema.kind(text);
         if found.is_none() {
             if text.is_empty() {
@@ -153,7 +165,8 @@ impl<'s> CatalogSink<'s> {
                 let diagnostic = Diagnostic::at(&codes::UNKNOWN_KIND, span(), format!("unknown kind `{text}`"));
                 out.push(match near {
                     Some(near) => diagnostic.help(format!("did you mean `{near}`?")),
-                    None => diagnostic.help(format!("to declare it, write `kind {} in ...`", bastide_syntax::quote::name(text))),
+                    None => diagnostic
+                        .help(format!("to declare it, write `kind {} in ...`", bastide_syntax::quote::name(text))),
                 });
             }
         }

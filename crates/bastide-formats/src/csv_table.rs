@@ -62,7 +62,8 @@ impl<'t> CsvTable<'t> {
             out.push(Diagnostic::at(&codes::MISSING_COLUMN, span, "the file is empty: a header row is required"));
             return None;
         }
-        table.header = (0..row.record.len()).map(|i| Cell { text: row.text(i).to_string(), span: row.span(i) }).collect();
+        table.header =
+            (0..row.record.len()).map(|i| Cell { text: row.text(i).to_string(), span: row.span(i) }).collect();
         Some(table)
     }
 
@@ -96,7 +97,8 @@ impl<'t> CsvTable<'t> {
         let first = row.raw.split('\n').next().unwrap_or("").trim_end_matches('\r').len();
         let span = Span::new(self.file, row.place.start as usize, row.place.start as usize + first);
         let count = |n: usize| if n == 1 { "1 cell".to_string() } else { format!("{n} cells") };
-        let diagnostic = Diagnostic::at(&codes::BAD_ROW, span, format!("expected {}, found {}", count(expected), found));
+        let diagnostic =
+            Diagnostic::at(&codes::BAD_ROW, span, format!("expected {}, found {}", count(expected), found));
         if found > expected {
             diagnostic.help("a cell that holds a comma is quoted: `\"a, b\"`; elements of a set are joined by `;`")
         } else {
@@ -170,7 +172,9 @@ pub fn unknown_column(name: &str, span: Span, known: &[String]) -> Diagnostic {
     let diagnostic = Diagnostic::at(&codes::UNKNOWN_COLUMN, span, format!("unknown column `{name}`"));
     match near {
         Some(near) => diagnostic.help(format!("did you mean `{near}`?")),
-        None => diagnostic.help(format!("to read it, declare it: `attribute {} of ...`", bastide_syntax::quote::name(name))),
+        None => {
+            diagnostic.help(format!("to read it, declare it: `attribute {} of ...`", bastide_syntax::quote::name(name)))
+        }
     }
 }
 
@@ -228,7 +232,11 @@ mod tests {
         assert_eq!(found.len(), 1);
         assert_eq!(
             messages,
-            ["expected 2 cells, found 1 [1]", "expected 2 cells, found 3 [1,2,3]", "a quoted cell that is not closed [\"]"]
+            [
+                "expected 2 cells, found 1 [1]",
+                "expected 2 cells, found 3 [1,2,3]",
+                "a quoted cell that is not closed [\"]"
+            ]
         );
         assert_eq!(rows("").1, ["the file is empty: a header row is required []"]);
     }

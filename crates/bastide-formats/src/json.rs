@@ -110,7 +110,9 @@ pub fn catalog(file: FileId, text: &str, sink: &mut CatalogSink, out: &mut Vec<D
                     fields.push(field);
                     texts.push(text);
                 }
-                Err(message) => out.push(Diagnostic::at(&codes::BAD_VALUE, place.span(), format!("`{key}`: {message}"))),
+                Err(message) => {
+                    out.push(Diagnostic::at(&codes::BAD_VALUE, place.span(), format!("`{key}`: {message}")))
+                }
             }
         }
         sink.loose(&fields, &LooseCells { texts, place }, out);

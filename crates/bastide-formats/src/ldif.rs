@@ -115,7 +115,10 @@ fn user(
             continue;
         }
         // Several values are a set; a field that holds one value takes the first.
-        let single = matches!(field, PeopleField::Id | PeopleField::Name | PeopleField::Kind | PeopleField::Active | PeopleField::Realm);
+        let single = matches!(
+            field,
+            PeopleField::Id | PeopleField::Name | PeopleField::Kind | PeopleField::Active | PeopleField::Realm
+        );
         fields.push(Some(field));
         cells.texts.push(if single { values[0].to_string() } else { set_or_text(people, field, &values) });
     }
@@ -247,7 +250,11 @@ fn logical_lines(file: FileId, text: &str) -> Vec<Line> {
         match (line.strip_prefix(' '), lines.last_mut()) {
             (Some(more), Some(last)) if !last.text.is_empty() => last.text.push_str(more),
             // The span is the first line alone: it is what can be shown.
-            _ => lines.push(Line { text: line.to_string(), span: Span::new(file, start, start + line.len()), line: i as u32 + 1 }),
+            _ => lines.push(Line {
+                text: line.to_string(),
+                span: Span::new(file, start, start + line.len()),
+                line: i as u32 + 1,
+            }),
         }
         start += whole.len();
     }

@@ -68,7 +68,8 @@ impl Loader<'_> {
         }
         let usage_rows = self.usage(&manifest, &schema);
         let (people, catalog) = (people.finish(), catalog.finish());
-        let files: Vec<String> = (0..self.sources.len()).map(|i| self.sources.name(FileId(i as u32)).to_string()).collect();
+        let files: Vec<String> =
+            (0..self.sources.len()).map(|i| self.sources.name(FileId(i as u32)).to_string()).collect();
         let parts = Parts {
             name: manifest.name,
             files,

@@ -77,7 +77,13 @@ impl<'s> PeopleSink<'s> {
     }
 
     /// Takes one user in. `fields` says what each column is; columns without a field are passed over.
-    pub fn row(&mut self, fields: &[Option<PeopleField>], cells: &impl Cells, realm: Option<&str>, out: &mut Vec<Diagnostic>) {
+    pub fn row(
+        &mut self,
+        fields: &[Option<PeopleField>],
+        cells: &impl Cells,
+        realm: Option<&str>,
+        out: &mut Vec<Diagnostic>,
+    ) {
         let row = self.rows.ids.len();
         let column = |wanted: PeopleField| fields.iter().position(|f| *f == Some(wanted));
         let text = |wanted: PeopleField| column(wanted).map_or("", |c| cells.text(c));
@@ -106,7 +112,10 @@ impl<'s> PeopleSink<'s> {
                         self.rows.kinds[row] = kind as u8;
                         None
                     }
-                    None => Some((format!("`{text}` is no kind of user: `person`, `guest` or `service`"), nearest(text, USER_KINDS))),
+                    None => Some((
+                        format!("`{text}` is no kind of user: `person`, `guest` or `service`"),
+                        nearest(text, USER_KINDS),
+                    )),
                 },
                 PeopleField::Active => match read_flag(text) {
                     Some(active) => {
@@ -135,7 +144,9 @@ impl<'s> PeopleSink<'s> {
     pub fn csv(&mut self, file: FileId, text: &str, source: &DataSource, out: &mut Vec<Diagnostic>) {
         let mapping = self.mapping(source, out);
         let Some(mut table) = CsvTable::open(file, text, out) else { return };
-        let field = |name: &str| mapping.iter().find(|(theirs, _)| theirs == name).map(|(_, f)| *f).or_else(|| self.field(name));
+        let field = |name: &str| {
+            mapping.iter().find(|(theirs, _)| theirs == name).map(|(_, f)| *f).or_else(|| self.field(name))
+        };
         let fields = table.fields(field, &self.known(), &["id"], out);
         let mut row = table.row();
         while table.next(&mut row, out) {

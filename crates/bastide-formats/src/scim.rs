@@ -73,7 +73,8 @@ fn resources(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Vec<(RowPla
     let mut found = Vec::new();
     // One document is a list response or a single resource; otherwise every line is a resource.
     let whole: Result<std::collections::BTreeMap<String, &RawValue>, _> = serde_json::from_str(trimmed);
-    let one_a_line = whole.is_err() && trimmed.lines().next().is_some_and(|l| serde_json::from_str::<&RawValue>(l).is_ok());
+    let one_a_line =
+        whole.is_err() && trimmed.lines().next().is_some_and(|l| serde_json::from_str::<&RawValue>(l).is_ok());
     if one_a_line {
         for (place, line) in lines(file, text) {
             match serde_json::from_str::<Map<String, Value>>(line) {

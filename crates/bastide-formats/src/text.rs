@@ -46,7 +46,10 @@ pub fn find(root: &Path, pattern: &str, place: Span, out: &mut Vec<Diagnostic>) 
     if found.is_empty() {
         let wild = pattern.contains(['*', '?', '[']);
         let message = if wild { format!("no file fits `{pattern}`") } else { format!("there is no file `{pattern}`") };
-        out.push(Diagnostic::at(&codes::MISSING_FILE, place, message).help("paths are relative to the folder of `bastide.toml`"));
+        out.push(
+            Diagnostic::at(&codes::MISSING_FILE, place, message)
+                .help("paths are relative to the folder of `bastide.toml`"),
+        );
     }
     found
 }
@@ -71,7 +74,9 @@ pub fn read(path: &FilePath, sources: &mut Sources, out: &mut Vec<Diagnostic>) -
     };
     if u32::try_from(bytes.len()).is_err() {
         let message = "a file of more than 4 GiB".to_string();
-        out.push(refuse(&codes::UNSUPPORTED, message).help("to read it, cut it into several files and name them by a glob"));
+        out.push(
+            refuse(&codes::UNSUPPORTED, message).help("to read it, cut it into several files and name them by a glob"),
+        );
         return None;
     }
     match String::from_utf8(bytes) {

@@ -86,9 +86,7 @@ impl ColumnBuilder {
                     Err(_) => NONE,
                 };
                 self.seen.insert(text.into(), code);
-                if let Err(message) = parsed {
-                    return Err(message);
-                }
+                parsed?;
                 code
             }
         };

@@ -284,14 +284,16 @@ impl Schema {
         if !attribute.set {
             return self.read(attribute.scalar, text);
         }
-        let elements: Result<Vec<Value>, String> = split_set(text).iter().map(|e| self.read(attribute.scalar, e)).collect();
+        let elements: Result<Vec<Value>, String> =
+            split_set(text).iter().map(|e| self.read(attribute.scalar, e)).collect();
         elements.map(Value::set)
     }
 }
 
 /// A day in the form of ISO 8601, year, month and day.
 pub fn read_date(text: &str) -> Option<Date> {
-    let shape = text.len() == 10 && text.bytes().enumerate().all(|(i, b)| if i == 4 || i == 7 { b == b'-' } else { b.is_ascii_digit() });
+    let shape = text.len() == 10
+        && text.bytes().enumerate().all(|(i, b)| if i == 4 || i == 7 { b == b'-' } else { b.is_ascii_digit() });
     if shape { text.parse().ok() } else { None }
 }
 

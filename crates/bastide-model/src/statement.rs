@@ -2,8 +2,8 @@
 
 use crate::condition::{Condition, Who};
 use crate::ids::*;
-pub use bastide_syntax::tree::{Comparison, Modality, Reach, SetRelation};
 use bastide_syntax::Span;
+pub use bastide_syntax::tree::{Comparison, Modality, Reach, SetRelation};
 use fixedbitset::FixedBitSet;
 use jiff::civil::Date;
 

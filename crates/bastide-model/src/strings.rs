@@ -43,8 +43,7 @@ impl Strings {
 
     /// The same texts in another order: the new `i` is the old `order[i]`.
     pub fn reordered(&self, order: &[u32]) -> Strings {
-        let mut out =
-            Strings { bytes: String::with_capacity(self.bytes.len()), ends: Vec::with_capacity(order.len()) };
+        let mut out = Strings { bytes: String::with_capacity(self.bytes.len()), ends: Vec::with_capacity(order.len()) };
         for &old in order {
             out.push(self.get(old as usize));
         }

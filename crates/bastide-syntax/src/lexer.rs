@@ -330,19 +330,12 @@ mod tests {
         lexes("tl-014 ines.varga", &[(Word, "tl-014"), (Word, "ines.varga")]);
         lexes("user.site=harbour", &[(Member, "user.site"), (TokenKind::Symbol(Equal), "="), (Word, "harbour")]);
         lexes("resource.\"5th kind\".state", &[(Member, "resource.\"5th kind\".state")]);
-        lexes("today - 2 days", &[
-            (Word, "today"),
-            (TokenKind::Symbol(Minus), "-"),
-            (Number, "2"),
-            (Word, "days"),
-        ]);
+        lexes("today - 2 days", &[(Word, "today"), (TokenKind::Symbol(Minus), "-"), (Number, "2"), (Word, "days")]);
         lexes("2.50 2027-06-30", &[(Number, "2.50"), (Date, "2027-06-30")]);
-        lexes("name. # not a name\nnext-", &[
-            (Word, "name"),
-            (Bad, "."),
-            (Word, "next"),
-            (TokenKind::Symbol(Minus), "-"),
-        ]);
+        lexes(
+            "name. # not a name\nnext-",
+            &[(Word, "name"), (Bad, "."), (Word, "next"), (TokenKind::Symbol(Minus), "-")],
+        );
         lexes("\"a \\\" b\" user", &[(Text, "\"a \\\" b\""), (Word, "user")]);
     }
 

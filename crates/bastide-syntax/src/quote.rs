@@ -2,8 +2,21 @@
 
 /// Words that cannot stand bare where a name is wanted.
 pub const RESERVED: [&str; 15] = [
-    "anyone", "user", "members", "owner", "not", "holds", "today", "resource", "session", "always", "never", "only",
-    "everything", "anything", "self",
+    "anyone",
+    "user",
+    "members",
+    "owner",
+    "not",
+    "holds",
+    "today",
+    "resource",
+    "session",
+    "always",
+    "never",
+    "only",
+    "everything",
+    "anything",
+    "self",
 ];
 
 /// Reserved words beyond [`RESERVED`] that name targets.

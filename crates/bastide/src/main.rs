@@ -1,1 +1,13 @@
-fn main(){}
+//! Who can do what, where, why, what changes if, and what is wrong.
+
+mod cli;
+mod commands;
+mod demo;
+mod failure;
+mod open;
+mod print;
+mod stage;
+
+fn main() -> std::process::ExitCode {
+    cli::main()
+}

@@ -43,15 +43,22 @@ pub struct MatrixRow {
     pub cells: Vec<Vec<usize>>,
 }
 
-/// The table of users and resources. Memory: rows times profiles.
+/// The table of users, resources and actions. Memory: rows times users.
 ///
 /// # Errors
 /// A decision that depends on itself.
-pub fn matrix(estate: &Estate, moment: &Moment, users: &[UserId], resources: &[ResourceId]) -> Result<Matrix, Stopped<Infallible>> {
+pub fn matrix(
+    estate: &Estate,
+    moment: &Moment,
+    users: &[UserId],
+    resources: &[ResourceId],
+    wanted: &[ActionId],
+) -> Result<Matrix, Stopped<Infallible>> {
     let mut profiles = Profiles::new(users.len());
     let mut raw: Vec<(ResourceId, Vec<Vec<usize>>)> = Vec::new();
     sweep(estate, moment, users, resources, |row| {
-        let cells: Vec<Vec<usize>> = (0..users.len()).map(|u| row.allowed(u).map(ActionId::index).collect()).collect();
+        let place = |action: ActionId| wanted.iter().position(|w| *w == action);
+        let cells: Vec<Vec<usize>> = (0..users.len()).map(|u| row.allowed(u).filter_map(place).collect()).collect();
         profiles.refine(|u| cells[u].clone());
         raw.push((row.resource, cells));
         Ok(())
@@ -78,6 +85,6 @@ pub fn matrix(estate: &Estate, moment: &Moment, users: &[UserId], resources: &[R
         .iter()
         .map(|class| MatrixProfile { users: class.iter().map(|u| estate.people.id(users[*u]).to_string()).collect() })
         .collect();
-    let actions = estate.schema.actions.iter().map(|a| a.name.clone()).collect();
+    let actions = wanted.iter().map(|a| estate.schema.actions[a.index()].name.clone()).collect();
     Ok(Matrix { actions, profiles, rows })
 }

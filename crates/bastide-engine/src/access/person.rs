@@ -95,7 +95,12 @@ pub struct Branch {
 ///
 /// # Errors
 /// A decision that depends on itself.
-pub fn person(estate: &Estate, moment: &Moment, user: UserId, under: Option<ResourceId>) -> Result<Person, Stopped<Infallible>> {
+pub fn person(
+    estate: &Estate,
+    moment: &Moment,
+    user: UserId,
+    under: Option<ResourceId>,
+) -> Result<Person, Stopped<Infallible>> {
     let catalog = &estate.catalog;
     let resources: Vec<ResourceId> = match under {
         Some(place) => catalog.subtree(place).map(ResourceId).collect(),
@@ -165,7 +170,8 @@ pub(crate) fn computed_groups(judge: &Judge, user: UserId) -> Vec<GroupId> {
 }
 
 fn counts(estate: &Estate, resources: &[ResourceId], access: &[Vec<usize>]) -> Vec<KindCount> {
-    let mut counts: Vec<(usize, Vec<usize>)> = vec![(0, vec![0; estate.schema.actions.len()]); estate.schema.kinds.len()];
+    let mut counts: Vec<(usize, Vec<usize>)> =
+        vec![(0, vec![0; estate.schema.actions.len()]); estate.schema.kinds.len()];
     for (resource, actions) in resources.iter().zip(access) {
         let (all, by_action) = &mut counts[estate.catalog.kind(*resource).index()];
         *all += 1;
@@ -220,7 +226,9 @@ impl Tree<'_> {
             return (None, uniform);
         }
         // A resource need not be like what lies in it: only what lies beneath must be alike.
-        let named = |(kind, actions): (&usize, &Vec<usize>)| (self.estate.schema.kinds[*kind].name.clone(), self.names(actions));
+        let named = |(kind, actions): (&usize, &Vec<usize>)| {
+            (self.estate.schema.kinds[*kind].name.clone(), self.names(actions))
+        };
         let alike = beneath.filter(|_| !catalog.is_leaf(resource)).map(|by_kind| by_kind.iter().map(named).collect());
         let branch = Branch {
             resource: catalog.id(resource).to_string(),

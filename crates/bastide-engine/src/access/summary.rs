@@ -68,7 +68,9 @@ pub fn summary(estate: &Estate, moment: &Moment) -> Result<Summary, Stopped<Infa
         }
         // A row seen before splits no profile.
         if !distinct.contains(&bits) {
-            let has = |user: usize, action: usize| bits[(user * actions + action) / 64] >> ((user * actions + action) % 64) & 1;
+            let has = |user: usize, action: usize| {
+                bits[(user * actions + action) / 64] >> ((user * actions + action) % 64) & 1
+            };
             profiles.refine(|user| (0..actions).map(|a| has(user, a) == 1).collect::<Vec<bool>>());
             distinct.insert(bits);
         }

@@ -57,12 +57,20 @@ impl Judge<'_> {
     }
 
     /// What step 5 alone would say, whatever the steps before it: granted, denied or silent.
-    pub(crate) fn combined(&self, candidates: &Candidates, user: UserId, action: ActionId, resource: ResourceId) -> Reason {
+    pub(crate) fn combined(
+        &self,
+        candidates: &Candidates,
+        user: UserId,
+        action: ActionId,
+        resource: ResourceId,
+    ) -> Reason {
         let weighed: Vec<(&Candidate, bool)> = candidates
             .list
             .iter()
             .map(|candidate| (candidate, self.estate.statement(candidate.id)))
-            .filter(|(_, s)| matches!(s.modality, Modality::May | Modality::MayNot) && s.actions.contains(action.index()))
+            .filter(|(_, s)| {
+                matches!(s.modality, Modality::May | Modality::MayNot) && s.actions.contains(action.index())
+            })
             .filter(|(c, s)| self.controls(candidates, s) && self.applies(c, user, resource))
             .map(|(candidate, s)| (candidate, s.modality == Modality::May))
             .collect();

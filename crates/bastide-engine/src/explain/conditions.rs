@@ -6,7 +6,13 @@ use bastide_model::condition::*;
 use bastide_model::*;
 
 /// The comparisons because of which a condition is `wanted` (false or unknown), as sentences.
-pub(super) fn causes(judge: &Judge, condition: &Condition, user: UserId, resource: ResourceId, wanted: Truth) -> Vec<String> {
+pub(super) fn causes(
+    judge: &Judge,
+    condition: &Condition,
+    user: UserId,
+    resource: ResourceId,
+    wanted: Truth,
+) -> Vec<String> {
     let mut found = Vec::new();
     gather(judge, condition, user, resource, wanted, &mut found);
     found.dedup();
@@ -51,7 +57,11 @@ fn sentence(judge: &Judge, of: &Condition, leaf: &Test, user: UserId, resource: 
         }
         return format!("`{text}`: {}", missing.join(", "));
     }
-    if values.is_empty() { format!("`{text}` does not hold") } else { format!("`{text}` does not hold: {}", values.join(", ")) }
+    if values.is_empty() {
+        format!("`{text}` does not hold")
+    } else {
+        format!("`{text}` does not hold: {}", values.join(", "))
+    }
 }
 
 fn operands(leaf: &Test) -> Vec<&Operand> {

@@ -36,9 +36,10 @@ pub fn explain(judge: &Judge, user: UserId, action: ActionId, resource: Resource
         reason: decision.reason,
         reasons: asked.reasons(&needs),
         sentence: String::new(),
-        layer: candidates.layer.filter(|_| asked.fits()).map(|layer| {
-            estate.layers.get(layer.index()).cloned().unwrap_or_else(|| "rest".to_string())
-        }),
+        layer: candidates
+            .layer
+            .filter(|_| asked.fits())
+            .map(|layer| estate.layers.get(layer.index()).cloned().unwrap_or_else(|| "rest".to_string())),
         barrier: asked.barrier(),
         applying,
         passing: asked.passing(),
@@ -158,7 +159,9 @@ impl Asked<'_, '_> {
             };
             found.push(what);
         }
-        for condition in [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten() {
+        for condition in
+            [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten()
+        {
             found.extend(causes(judge, condition, user, resource, wanted));
         }
         found
@@ -209,7 +212,8 @@ impl Asked<'_, '_> {
             reasons.push(Reason::Inactive);
         }
         let applies = |wanted: &[Modality]| {
-            self.speaking().any(|(c, s)| wanted.contains(&s.modality) && self.judge.applies(c, self.user, self.resource))
+            self.speaking()
+                .any(|(c, s)| wanted.contains(&s.modality) && self.judge.applies(c, self.user, self.resource))
         };
         if applies(&[Modality::MayNever, Modality::MayOnly]) {
             reasons.push(Reason::Capped);
@@ -230,7 +234,10 @@ impl Asked<'_, '_> {
         let can = if explanation.allowed { "can" } else { "cannot" };
         let head = format!("{} ({}) {can} {action} `{}`", user.name, user.id, resource.path);
         let by = |what: &str| match explanation.applying.iter().find(|a| a.fate == Fate::Decides) {
-            Some(a) => format!("{} `{}` ({}) {what}", a.statement.sort, a.statement.name, a.statement.place),
+            Some(a) if a.statement.sort == "rule" => {
+                format!("rule `{}` ({}) {what}", a.statement.name, a.statement.place)
+            }
+            Some(a) => format!("entry `{}` {what}", a.statement.name),
             None => what.to_string(),
         };
         let why = match explanation.reason {

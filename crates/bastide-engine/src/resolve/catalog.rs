@@ -44,7 +44,11 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
         ends,
         depths,
         kinds: order.iter().map(|&old| rows.kinds[old as usize]).collect(),
-        owner_users: owners.values.iter().map(|v| if let Value::Text(id) = v { people.find(id) } else { None }).collect(),
+        owner_users: owners
+            .values
+            .iter()
+            .map(|v| if let Value::Text(id) = v { people.find(id) } else { None })
+            .collect(),
         owners,
         states: rows.states.reordered(&order),
         barriers,
@@ -62,7 +66,8 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
     unknown_owners(&catalog, &places, out);
     for (row, ids) in &rows.sources {
         let resource = ResourceId(position[*row as usize]);
-        let sources = ids.iter().map(|id| catalog.find(id).map_or(Source::Missing(id.clone()), Source::Resource)).collect();
+        let sources =
+            ids.iter().map(|id| catalog.find(id).map_or(Source::Missing(id.clone()), Source::Resource)).collect();
         catalog.sources.insert(resource, sources);
     }
     check_sources(&catalog, &places, out);
@@ -86,7 +91,8 @@ fn link(rows: &CatalogRows, index: &Index, out: &mut Vec<Diagnostic>) -> Vec<u32
         }
         let found = index.find(&rows.ids, parent);
         if found.is_none() && !rows.broken.contains(parent) {
-            let message = format!("resource `{}` has the parent `{parent}`, which is not in the catalog", rows.ids.get(row));
+            let message =
+                format!("resource `{}` has the parent `{parent}`, which is not in the catalog", rows.ids.get(row));
             let mut diagnostic = Diagnostic::at(&codes::UNKNOWN_PARENT, rows.places[row].span(), message);
             suggestions += 1;
             if suggestions <= MOST_SUGGESTIONS
@@ -193,7 +199,13 @@ fn barrier_depths(catalog: &Catalog) -> Vec<u16> {
     depths
 }
 
-fn containment(catalog: &Catalog, schema: &Schema, places: &[RowPlace], orphans: &FixedBitSet, out: &mut Vec<Diagnostic>) {
+fn containment(
+    catalog: &Catalog,
+    schema: &Schema,
+    places: &[RowPlace],
+    orphans: &FixedBitSet,
+    out: &mut Vec<Diagnostic>,
+) {
     for resource in catalog.all() {
         let kind = &schema.kinds[catalog.kind(resource).index()];
         let (id, place) = (catalog.id(resource), places[resource.index()].span());
@@ -246,7 +258,8 @@ fn check_sources(catalog: &Catalog, places: &[RowPlace], out: &mut Vec<Diagnosti
     for &resource in &linked {
         for source in catalog.sources(resource) {
             if let Source::Missing(id) = source {
-                let message = format!("resource `{}` has the source `{id}`, which is not in the catalog", catalog.id(resource));
+                let message =
+                    format!("resource `{}` has the source `{id}`, which is not in the catalog", catalog.id(resource));
                 out.push(Diagnostic::at(&codes::UNKNOWN_REFERENCE, places[resource.index()].span(), message));
             }
         }
@@ -261,4 +274,3 @@ fn check_sources(catalog: &Catalog, places: &[RowPlace], out: &mut Vec<Diagnosti
         out.push(Diagnostic::at(&codes::SOURCE_CYCLE, places[cycle[0].index()].span(), message));
     }
 }
-

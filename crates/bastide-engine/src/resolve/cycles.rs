@@ -156,7 +156,11 @@ fn edges(estate: &Estate, date: Date) -> Vec<Vec<Edge>> {
     let count = estate.schema.actions.len();
     let mut edges: Vec<Vec<Edge>> = (0..count).map(|_| Vec::new()).collect();
     for (i, action) in estate.schema.actions.iter().enumerate() {
-        edges[i].extend(action.needs.iter().map(|n| Edge { action: n.action, way: Way::Relative(n.target), by: By::Need }));
+        edges[i].extend(action.needs.iter().map(|n| Edge {
+            action: n.action,
+            way: Way::Relative(n.target),
+            by: By::Need,
+        }));
     }
     for (i, statement) in estate.statements.iter().enumerate() {
         if !statement.is_on() || !statement.in_date(date) {

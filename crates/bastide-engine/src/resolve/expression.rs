@@ -1,9 +1,7 @@
 //! Typing of expressions: every name is looked up and every comparison is between values of one type.
 
 use super::scope::Scope;
-use bastide_model::condition::{
-    Condition, HoldsTarget, Operand, ResourceField, Step, Term, Test, UserField, Who,
-};
+use bastide_model::condition::{Condition, HoldsTarget, Operand, ResourceField, Step, Term, Test, UserField, Who};
 use bastide_model::schema::{Attribute, Scalar, Target, read_date};
 use bastide_model::value::{Pattern, Value};
 use bastide_model::*;
@@ -68,8 +66,11 @@ pub(super) fn literal(schema: &Schema, scalar: Scalar, written: &Literal) -> Res
         let article = if matches!(scalar, Scalar::Named(_)) { "a value of type " } else { "" };
         let expected = schema.type_name(scalar);
         let expected = if article.is_empty() { expected } else { format!("{article}`{expected}`") };
-        let diagnostic =
-            Diagnostic::at(&codes::TYPE_MISMATCH, written.span, format!("expected {expected}, found {}", shown(written)));
+        let diagnostic = Diagnostic::at(
+            &codes::TYPE_MISMATCH,
+            written.span,
+            format!("expected {expected}, found {}", shown(written)),
+        );
         match help {
             Some(help) => diagnostic.help(help),
             None => diagnostic,
@@ -175,8 +176,12 @@ impl Typer<'_, '_, '_> {
                 let pattern = bastide_model::catalog::PathPattern::new(&path.raw);
                 if pattern.is_wild() {
                     return self.fail(
-                        Diagnostic::at(&codes::WRONG_TARGET, path.span, "`holds` looks at one place, found a path with `*`")
-                            .help("to ask about several places, define a group: `group g = holders of ... on \"...\"`"),
+                        Diagnostic::at(
+                            &codes::WRONG_TARGET,
+                            path.span,
+                            "`holds` looks at one place, found a path with `*`",
+                        )
+                        .help("to ask about several places, define a group: `group g = holders of ... on \"...\"`"),
                     );
                 }
                 let place = tree::Place::Path(path.clone());
@@ -216,7 +221,8 @@ impl Typer<'_, '_, '_> {
             tree::Test::Empty => Ok(Test::IsEmpty(typed)),
             tree::Test::Set | tree::Test::Missing => {
                 if found.set {
-                    let always = if test == tree::Test::Set { "`is set` always holds" } else { "`is missing` never holds" };
+                    let always =
+                        if test == tree::Test::Set { "`is set` always holds" } else { "`is missing` never holds" };
                     let message = format!("a set is never missing: {always} here");
                     let help = "to ask whether it has elements, write `is empty` or `not ... is empty`";
                     self.out.push(Diagnostic::at(&codes::NO_EFFECT, operand.span, message).help(help));
@@ -241,7 +247,13 @@ impl Typer<'_, '_, '_> {
         Ok(Test::Like { operand: typed, pattern, caseless: found.caseless })
     }
 
-    fn compare(&mut self, left: &tree::Operand, comparison: Comparison, right: &tree::Operand, span: Span) -> Typed<Test> {
+    fn compare(
+        &mut self,
+        left: &tree::Operand,
+        comparison: Comparison,
+        right: &tree::Operand,
+        span: Span,
+    ) -> Typed<Test> {
         let ((left_typed, a), (right_typed, b)) = match (&left.body, &right.body) {
             (OperandBody::Literal(_), OperandBody::Literal(_)) => {
                 let message = "two fixed values are compared: one side must be an attribute";
@@ -404,7 +416,12 @@ impl Typer<'_, '_, '_> {
                     return Ok((Operand::User(field), Type::single(scalar)));
                 }
                 let Some(id) = schema.user_attribute(name) else {
-                    return self.unknown_attribute(member, "users", &schema.user_attributes, &bastide_model::schema::PEOPLE_COLUMNS);
+                    return self.unknown_attribute(
+                        member,
+                        "users",
+                        &schema.user_attributes,
+                        &bastide_model::schema::PEOPLE_COLUMNS,
+                    );
                 };
                 Ok((Operand::User(UserField::Attribute(id)), of(&schema.user_attributes[id.index()])))
             }
@@ -445,7 +462,8 @@ impl Typer<'_, '_, '_> {
     fn unknown_attribute<T>(&mut self, member: &Member, whose: &str, known: &[Attribute], fixed: &[&str]) -> Typed<T> {
         let name = &member.attribute;
         let schema = self.scope.schema;
-        let message = format!("{whose} have no attribute `{}`", name.text).replace("the session have", "the session has");
+        let message =
+            format!("{whose} have no attribute `{}`", name.text).replace("the session have", "the session has");
         let near = nearest(&name.text, known.iter().map(|a| a.name.as_str()).chain(fixed.iter().copied()));
         let mut diagnostic = Diagnostic::at(&codes::UNKNOWN_ATTRIBUTE, name.span, message).suggest(near);
         for (domain, table) in [

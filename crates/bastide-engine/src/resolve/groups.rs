@@ -13,7 +13,10 @@ use bastide_syntax::{Diagnostic, Span, codes};
 use hashbrown::{HashMap, HashSet};
 
 fn declared(trees: &[tree::File]) -> impl Iterator<Item = &tree::Group> {
-    trees.iter().flat_map(|t| &t.declarations).filter_map(|d| if let Declaration::Group(g) = d { Some(g) } else { None })
+    trees
+        .iter()
+        .flat_map(|t| &t.declarations)
+        .filter_map(|d| if let Declaration::Group(g) = d { Some(g) } else { None })
 }
 
 /// Numbers the groups of data and policy and resolves the members of data groups.
@@ -60,7 +63,7 @@ pub(super) fn build(
         let (found, what, id) = match member {
             MemberRow::User(id) => (people.find(id).map(Member::User), "user", id),
             MemberRow::Group(id) => (index.find(&ids, id).map(|g| Member::Group(GroupId(g))), "group", id),
-            MemberRow::Nobody(id) => (None, "entry", id),
+            MemberRow::Nobody(id) => (None, "directory entry", id),
         };
         match found {
             Some(member) => members[group].push(Membership { member, origin: place.origin() }),
@@ -104,7 +107,12 @@ pub(super) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Vec<Diagno
                     }
                 }
                 if let Some(condition) = &typed.condition {
-                    forbid(condition, |m| m.resource, "a group is made of users alone and cannot mention a resource", out);
+                    forbid(
+                        condition,
+                        |m| m.resource,
+                        "a group is made of users alone and cannot mention a resource",
+                        out,
+                    );
                 }
                 Computed::Who(typed)
             }
@@ -130,10 +138,7 @@ pub(super) fn forbid(
     out: &mut Vec<Diagnostic>,
 ) {
     condition.visit(&mut |inner| {
-        let is_leaf = !matches!(
-            inner.test,
-            condition::Test::Or(_) | condition::Test::And(_) | condition::Test::Not(_)
-        );
+        let is_leaf = !matches!(inner.test, condition::Test::Or(_) | condition::Test::And(_) | condition::Test::Not(_));
         if is_leaf && is(inner.mentions()) {
             out.push(Diagnostic::at(&codes::OUT_OF_PLACE, inner.span, message));
         }

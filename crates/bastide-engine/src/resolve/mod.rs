@@ -56,7 +56,13 @@ pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<D
     let catalog = catalog::build(parts.catalog, &schema, &people, diagnostics);
     let mut groups = groups::build(parts.groups, &trees, &people, lines, diagnostics);
     let computed = {
-        let scope = scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
+        let scope = scope::Scope {
+            schema: &schema,
+            people: &people,
+            groups: &groups,
+            catalog: &catalog,
+            layers: &parts.layers,
+        };
         groups::computed(&scope, &trees, diagnostics)
     };
     let computed: HashMap<_, _> = computed.into_iter().collect();
@@ -64,7 +70,8 @@ pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<D
         groups.computed[group.index()] = Some(body);
     }
     groups.close(people.len());
-    let scope = scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
+    let scope =
+        scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
     let mut statements = statements::rules(&scope, &trees, lines, diagnostics);
     statements.extend(entries::entries(&scope, &parts.entries, &parts.files, diagnostics));
     cycles::groups(&groups, &trees, diagnostics);

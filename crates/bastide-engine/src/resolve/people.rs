@@ -49,7 +49,13 @@ pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Vec<Diagnostic>
 }
 
 /// Reports ids that stand twice, naming both places.
-pub(super) fn duplicates(what: &str, ids: &Strings, twice: &[(u32, u32)], places: &[RowPlace], out: &mut Vec<Diagnostic>) {
+pub(super) fn duplicates(
+    what: &str,
+    ids: &Strings,
+    twice: &[(u32, u32)],
+    places: &[RowPlace],
+    out: &mut Vec<Diagnostic>,
+) {
     for &(later, first) in twice {
         let message = format!("{what} `{}` stands twice", ids.get(later as usize));
         let (here, there) = (places[later as usize].span(), places[first as usize].span());

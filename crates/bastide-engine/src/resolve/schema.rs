@@ -92,8 +92,7 @@ impl Build {
             let (name, span) = (kind.name.text.clone(), kind.name.span);
             self.schema.kinds.push(Kind { name, containers: Vec::new(), is: Vec::new(), span });
         }
-        let bases: Vec<Option<KindId>> =
-            declared.iter().map(|k| k.base.as_ref().and_then(|b| self.kind(b))).collect();
+        let bases: Vec<Option<KindId>> = declared.iter().map(|k| k.base.as_ref().and_then(|b| self.kind(b))).collect();
         let own: Vec<Option<Vec<KindId>>> = declared.iter().map(|k| self.kind_list(&k.containers)).collect();
         for (i, kind) in declared.iter().enumerate() {
             let mut is = vec![KindId::new(i)];
@@ -101,7 +100,8 @@ impl Build {
                 if is.contains(&base) {
                     if base == is[0] {
                         let names: Vec<&str> = is.iter().map(|k| declared[k.index()].name.text.as_str()).collect();
-                        let message = format!("kind `{0}` is a sub-kind of itself: {1} is {0}", names[0], names.join(" is "));
+                        let message =
+                            format!("kind `{0}` is a sub-kind of itself: {1} is {0}", names[0], names.join(" is "));
                         self.report(Diagnostic::at(&codes::KIND_CYCLE, kind.span, message));
                     }
                     break;
@@ -213,7 +213,12 @@ impl Build {
     }
 
     /// The part of an attribute that is the same in every domain. None where its type is unknown.
-    fn attribute(&mut self, declared: &tree::Attribute, kinds: Option<Vec<KindId>>, on_resources: bool) -> Option<Attribute> {
+    fn attribute(
+        &mut self,
+        declared: &tree::Attribute,
+        kinds: Option<Vec<KindId>>,
+        on_resources: bool,
+    ) -> Option<Attribute> {
         let type_name = &declared.value_type;
         let built_in = BUILT_IN.iter().find(|(name, _)| *name == type_name.text).map(|(_, scalar)| *scalar);
         let Some(scalar) = built_in.or_else(|| self.schema.named_type(&type_name.text).map(Scalar::Named)) else {
@@ -365,7 +370,8 @@ fn cycle_from(declared: &[&tree::Role], start: usize) -> Option<Vec<usize>> {
 pub(super) fn unknown_item(schema: &Schema, name: &Name) -> Diagnostic {
     let known = schema.actions.iter().map(|a| a.name.as_str()).chain(schema.roles.iter().map(|r| r.name.as_str()));
     let near = nearest(&name.text, known);
-    let diagnostic = Diagnostic::at(&codes::UNKNOWN_ACTION, name.span, format!("unknown action or role `{}`", name.text));
+    let diagnostic =
+        Diagnostic::at(&codes::UNKNOWN_ACTION, name.span, format!("unknown action or role `{}`", name.text));
     match near {
         Some(_) => diagnostic.suggest(near),
         None => diagnostic.help(format!("to declare it, write `action {}`", bastide_syntax::quote::name(&name.text))),

@@ -45,7 +45,8 @@ impl Scope<'_> {
         if found.is_none() {
             let near = nearest(&name.text, self.schema.actions.iter().map(|a| a.name.as_str()));
             let mut diagnostic =
-                Diagnostic::at(&codes::UNKNOWN_ACTION, name.span, format!("unknown action `{}`", name.text)).suggest(near);
+                Diagnostic::at(&codes::UNKNOWN_ACTION, name.span, format!("unknown action `{}`", name.text))
+                    .suggest(near);
             if self.schema.role(&name.text).is_some() {
                 diagnostic = diagnostic.note(format!("`{}` is a role; an action is wanted here", name.text));
             }

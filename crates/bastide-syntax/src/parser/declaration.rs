@@ -7,9 +7,8 @@ use crate::lexer::{Symbol, TokenKind};
 use crate::source::Span;
 use crate::tree::*;
 
-const DECLARATIONS: [&str; 11] = [
-    "kind", "action", "type", "attribute", "role", "group", "rule", "apart", "alike", "expect", "guarantee",
-];
+const DECLARATIONS: [&str; 11] =
+    ["kind", "action", "type", "attribute", "role", "group", "rule", "apart", "alike", "expect", "guarantee"];
 
 impl Parser<'_> {
     pub(super) fn declarations(&mut self) -> Vec<Declaration> {

@@ -33,8 +33,14 @@ pub struct Parsed {
 /// Reads a policy file. Cost: linear in the text.
 pub fn parse(file: FileId, text: &str) -> Parsed {
     let lexed = tokens(file, text);
-    let mut parser =
-        Parser { text, tokens: lexed.tokens, at: 0, depth: 0, diagnostics: lexed.diagnostics, comments: lexed.comments };
+    let mut parser = Parser {
+        text,
+        tokens: lexed.tokens,
+        at: 0,
+        depth: 0,
+        diagnostics: lexed.diagnostics,
+        comments: lexed.comments,
+    };
     let declarations = parser.declarations();
     let Parser { diagnostics, comments, .. } = parser;
     Parsed { tree: File { file, declarations, comments }, diagnostics }
@@ -130,7 +136,8 @@ impl Parser<'_> {
             _ => format!("`{}`", self.slice(token)),
         };
         let near = nearest(self.word(), known.iter().copied());
-        let mut diagnostic = Diagnostic::at(&codes::UNEXPECTED, token.span, format!("expected {expected}, found {found}"));
+        let mut diagnostic =
+            Diagnostic::at(&codes::UNEXPECTED, token.span, format!("expected {expected}, found {found}"));
         if let Some(near) = near {
             diagnostic.helps.push(crate::Help {
                 text: format!("did you mean `{near}`?"),
@@ -168,7 +175,11 @@ impl Parser<'_> {
             let quoted = token.kind == TokenKind::Text;
             let text = unquote(self.slice(token));
             if text.is_empty() {
-                return Err(self.error(&codes::UNEXPECTED, token.span, format!("expected {what}, found an empty name")));
+                return Err(self.error(
+                    &codes::UNEXPECTED,
+                    token.span,
+                    format!("expected {what}, found an empty name"),
+                ));
             }
             return Ok(Name { text, span: token.span, quoted });
         }

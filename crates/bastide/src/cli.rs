@@ -1,0 +1,91 @@
+//! The command line: arguments, and from a command's end to the exit status.
+
+use crate::commands::{check, matrix, new, schema, what, who, why};
+use crate::failure::{FAULT, Failure};
+use crate::open::EstateArgs;
+use crate::stage::{Color, Stage};
+use crate::{commands, demo};
+use clap::{Parser, Subcommand};
+use std::process::ExitCode;
+
+/// A thousand nested folders must not exhaust the stack, whatever asks for their parents.
+const STACK: usize = 512 << 20;
+
+const STATUS: &str = "Exit status: 0 done; 1 the answer is bad news; 2 wrong usage; 3 the estate has errors; \
+4 something outside failed (a file, a server); 70 a fault of Bastide itself.";
+
+/// Who can do what, where, why, what changes if, and what is wrong: access rules of a content
+/// platform, evaluated and audited.
+#[derive(Parser, Debug)]
+#[command(name = "bastide", version, after_help = STATUS, max_term_width = 100)]
+pub struct Cli {
+    #[command(flatten)]
+    pub estate: EstateArgs,
+    /// When to colour
+    #[arg(long, value_enum, default_value = "auto", global = true)]
+    pub color: Color,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Subcommand, Debug)]
+pub enum Command {
+    /// Lay out the demo estate and walk through the whole job on it
+    Demo(demo::DemoArgs),
+    /// Begin an estate: a small, commented one to start from
+    New(new::NewArgs),
+    /// Find every mistake in policy and data, then count what was loaded
+    Check(check::CheckArgs),
+    /// Show everybody's effective access on everything
+    Matrix(matrix::MatrixArgs),
+    /// Show what one user can do, where, and through what
+    What(what::WhatArgs),
+    /// Show who can do one thing in one place, and through what
+    Who(who::WhoArgs),
+    /// Explain one decision: its cause, what lost, what it needs
+    Why(why::WhyArgs),
+    /// Print the JSON Schema of an output
+    Schema(schema::SchemaArgs),
+}
+
+/// Runs the command line and gives its exit status.
+pub fn main() -> ExitCode {
+    std::panic::set_hook(Box::new(|info| {
+        let stage = Stage::real(Color::Never);
+        stage.complain(&format!(
+            "error: a fault of Bastide itself: {info}\nplease report it with the command you gave\n"
+        ));
+    }));
+    let cli = Cli::parse();
+    let _ = rayon::ThreadPoolBuilder::new().stack_size(STACK).build_global();
+    let work = std::thread::Builder::new().stack_size(STACK).spawn(move || {
+        let mut stage = Stage::real(cli.color);
+        let status = run(cli, &mut stage);
+        status.unwrap_or_else(|failure| {
+            stage.complain(&failure.text());
+            failure.status()
+        })
+    });
+    match work.map(std::thread::JoinHandle::join) {
+        Ok(Ok(status)) => ExitCode::from(status),
+        Ok(Err(_)) => ExitCode::from(FAULT),
+        Err(error) => {
+            Stage::real(Color::Never).complain(&format!("error: no thread can be started: {error}\n"));
+            ExitCode::from(crate::failure::OUTSIDE)
+        }
+    }
+}
+
+/// Runs one command; its status where it came to its end.
+pub fn run(cli: Cli, stage: &mut Stage) -> Result<u8, Failure> {
+    match cli.command {
+        Command::Demo(args) => demo::run(args, cli.color, stage),
+        Command::New(args) => commands::new::run(args, stage),
+        Command::Check(args) => check::run(args, &cli.estate, stage),
+        Command::Matrix(args) => matrix::run(args, &cli.estate, stage),
+        Command::What(args) => what::run(args, &cli.estate, stage),
+        Command::Who(args) => who::run(args, &cli.estate, stage),
+        Command::Why(args) => why::run(args, &cli.estate, stage),
+        Command::Schema(args) => schema::run(args, stage),
+    }
+}

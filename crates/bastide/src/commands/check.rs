@@ -1,0 +1,136 @@
+//! `bastide check`
+
+use crate::failure::{DONE, ESTATE, Failure};
+use crate::open::{EstateArgs, MomentArgs};
+use crate::print::text::{bold, count, grouped, hang, visible};
+use crate::print::{diagnostics, json};
+use crate::stage::Stage;
+use bastide_engine::resolve;
+use bastide_formats::Loaded;
+use bastide_model::statement::Sort;
+use bastide_model::{Estate, Member};
+use bastide_syntax::{Diagnostic, Sources, Span};
+use clap::Args;
+use serde_json::{Value, json};
+use std::path::PathBuf;
+
+/// How to print what was found.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Format {
+    /// With the lines in question
+    Table,
+    /// For programs
+    Json,
+}
+
+#[derive(Args, Debug)]
+pub struct CheckArgs {
+    #[command(flatten)]
+    moment: MomentArgs,
+    /// How to print
+    #[arg(long, value_enum, default_value = "table")]
+    format: Format,
+    /// Write to a file
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    let mut loaded = bastide_formats::load(&estate.root()?);
+    if let Some(estate) = &loaded.estate {
+        let moment = args.moment.moment(estate)?;
+        loaded.diagnostics.extend(resolve::stratification(estate, moment.date));
+    }
+    let errors = loaded.diagnostics.iter().any(Diagnostic::is_error);
+    let text = match args.format {
+        Format::Table => {
+            let all: Vec<&Diagnostic> = loaded.diagnostics.iter().collect();
+            let counted = loaded.estate.as_ref().map_or(String::new(), |e| counts(e, &loaded, stage.width()));
+            format!("{}{counted}", diagnostics::report(&loaded.sources, &all, stage))
+        }
+        Format::Json => machine(&loaded),
+    };
+    stage.deliver(&text, args.output.as_deref())?;
+    Ok(if errors { ESTATE } else { DONE })
+}
+
+/// What was loaded, in counts.
+fn counts(estate: &Estate, loaded: &Loaded, columns: usize) -> String {
+    let people = &estate.people;
+    let kinds: Vec<String> = ["person", "guest", "service"]
+        .iter()
+        .map(|kind| (people.all().filter(|u| people.kind(*u) == *kind).count(), kind))
+        .filter(|(n, _)| *n > 0)
+        .map(|(n, kind)| count(n, kind))
+        .collect();
+    let inactive = people.len() - people.active.count_ones(..);
+    let groups = &estate.groups;
+    let computed = groups.all().filter(|g| groups.computed[g.index()].is_some()).count();
+    let nested =
+        |g: &bastide_model::GroupId| groups.members[g.index()].iter().any(|m| matches!(m.member, Member::Group(_)));
+    let nested = groups.all().filter(nested).count();
+    let resources: Vec<String> = estate
+        .schema
+        .kinds
+        .iter()
+        .enumerate()
+        .map(|(k, kind)| (estate.catalog.kinds.iter().filter(|x| x.index() == k).count(), &kind.name))
+        .filter(|(n, _)| *n > 0)
+        .map(|(n, kind)| format!("{kind} {}", grouped(n as u64)))
+        .collect();
+    let of = |sort: Sort| estate.statements.iter().filter(|s| s.sort == sort).count();
+    let off = estate.statements.iter().filter(|s| !s.is_on()).count();
+    let deepest = estate.catalog.depths.iter().max().copied().unwrap_or(0);
+    let mut lines = vec![
+        ("people", format!("{}: {}; {inactive} inactive", count(people.len(), "user"), kinds.join(", "))),
+        ("groups", format!("{}: {nested} hold other groups, {computed} computed", count(groups.len(), "group"))),
+        (
+            "catalog",
+            format!("{}, {deepest} levels deep: {}", count(estate.catalog.len(), "resource"), resources.join(", ")),
+        ),
+        (
+            "policy",
+            format!("{} and {}; {off} switched off", count(of(Sort::Rule), "rule"), count(of(Sort::Entry), "entry")),
+        ),
+        ("decided by", estate.combining.name().to_string()),
+    ];
+    if !estate.layers.is_empty() {
+        lines.push(("layers", estate.layers.join(", ")));
+    }
+    if loaded.usage_rows > 0 {
+        lines.push(("usage", count(loaded.usage_rows, "row")));
+    }
+    let lines: String =
+        lines.iter().map(|(head, text)| hang(&format!("  {head:<11}"), &visible(text), columns)).collect();
+    format!("\n{}\n{lines}", bold(&visible(&estate.name)))
+}
+
+fn machine(loaded: &Loaded) -> String {
+    let sources = &loaded.sources;
+    let list: Vec<Value> = loaded.diagnostics.iter().map(|d| diagnostic(sources, d)).collect();
+    let errors = loaded.diagnostics.iter().filter(|d| d.is_error()).count();
+    json::document("check", &json!({"errors": errors, "warnings": list.len() - errors, "diagnostics": list}))
+}
+
+fn place(sources: &Sources, span: Span) -> Value {
+    let (from, upto) = (sources.position(span), sources.position(Span { start: span.end, ..span }));
+    json!({
+        "file": sources.name(span.file),
+        "line": from.line, "column": from.column, "end_line": upto.line, "end_column": upto.column,
+    })
+}
+
+fn diagnostic(sources: &Sources, d: &Diagnostic) -> Value {
+    json!({
+        "code": d.code.name,
+        "severity": if d.is_error() { "error" } else { "warning" },
+        "message": d.message,
+        "place": d.place.map_or_else(|| d.file.as_ref().map_or(Value::Null, |f| json!({"file": f})), |p| place(sources, p)),
+        "others": d.others.iter().map(|o| json!({"place": place(sources, o.span), "text": o.text})).collect::<Vec<_>>(),
+        "notes": d.notes,
+        "helps": d.helps.iter().map(|h| json!({
+            "text": h.text,
+            "edit": h.edit.as_ref().map(|e| json!({"place": place(sources, e.span), "replacement": e.replacement})),
+        })).collect::<Vec<_>>(),
+    })
+}

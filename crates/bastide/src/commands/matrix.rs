@@ -1,0 +1,354 @@
+//! `bastide matrix`
+
+use crate::failure::{DONE, Failure};
+use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::print::summary::Cost;
+use crate::print::{json, matrix, summary};
+use crate::stage::Stage;
+use bastide_engine::access::{self, Row, Stopped, sweep};
+use bastide_engine::find;
+use bastide_model::{ActionId, Moment, ResourceId, UserId};
+use clap::Args;
+use std::io::{self, Write};
+use std::path::PathBuf;
+use std::time::Instant;
+
+/// How to print.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Format {
+    /// Resources down, profiles across
+    Table,
+    /// One row a user and resource
+    Csv,
+    /// One object a user and resource
+    Jsonl,
+    /// The table, for programs
+    Json,
+}
+
+/// What totals are by.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum By {
+    /// One row a user
+    Users,
+    /// One row a resource
+    Resources,
+}
+
+#[derive(Args, Debug)]
+pub struct MatrixArgs {
+    #[command(flatten)]
+    moment: MomentArgs,
+    /// How many levels of the tree, from the top or from --under
+    #[arg(long, value_name = "N")]
+    depth: Option<u16>,
+    /// Only this place and what lies beneath it
+    #[arg(long, value_name = "PLACE")]
+    under: Option<String>,
+    /// Only resources of this kind, at every depth unless --depth says otherwise
+    #[arg(long, value_name = "KIND")]
+    kind: Option<String>,
+    /// Only these users
+    #[arg(long, value_name = "USER", value_delimiter = ',')]
+    users: Vec<String>,
+    /// Only this action; repeat it for several
+    #[arg(long, value_name = "ACTION")]
+    action: Vec<String>,
+    /// Inactive users, too
+    #[arg(long)]
+    inactive: bool,
+    /// Everybody on everything: inactive users, every depth, and pairs without any access
+    #[arg(long)]
+    all: bool,
+    /// One row a triple, with its reason and the statement that decides (csv, jsonl)
+    #[arg(long)]
+    reasons: bool,
+    /// Totals of everybody on everything instead
+    #[arg(long, conflicts_with_all = ["depth", "under", "kind", "users", "action", "reasons", "totals"])]
+    summary: bool,
+    /// The number of allowed pairs by user or by resource instead, as CSV
+    #[arg(long, value_enum, value_name = "BY", conflicts_with_all = ["depth", "under", "kind", "users", "action", "reasons"])]
+    totals: Option<By>,
+    /// Write CSV cells that a spreadsheet would run as a formula so that it does not
+    #[arg(long)]
+    for_spreadsheet: bool,
+    /// How to print
+    #[arg(long, value_enum, default_value = "table")]
+    format: Format,
+    /// Write to a file
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    if args.reasons && matches!(args.format, Format::Table | Format::Json) {
+        let hint = vec!["reasons are long lists: write `--format csv` or `--format jsonl`".to_string()];
+        return Err(Failure::Usage("`--reasons` has no table".to_string(), hint));
+    }
+    if args.for_spreadsheet && args.format != Format::Csv && args.totals.is_none() {
+        return Err(Failure::Usage("`--for-spreadsheet` goes with `--format csv`".to_string(), Vec::new()));
+    }
+    let opened = estate.open(stage)?;
+    let moment = args.moment.moment(opened.estate())?;
+    if args.summary {
+        return totals_of_all(&args, &opened, &moment, stage);
+    }
+    if let Some(by) = args.totals {
+        return totals(&args, by, &opened, &moment, stage);
+    }
+    let (users, resources) = (users(&args, &opened)?, resources(&args, &opened)?);
+    let wanted = actions(&args, &opened)?;
+    let unwrap = |stopped: Stopped<std::convert::Infallible>| match stopped {
+        Stopped::Cycle(cycles) => cycle(&opened, &cycles, stage),
+        Stopped::Receiver(never) => match never {},
+    };
+    match args.format {
+        Format::Table | Format::Json => {
+            let table = access::matrix(opened.estate(), &moment, &users, &resources, &wanted).map_err(unwrap)?;
+            if args.format == Format::Json {
+                stage.deliver(&json::document("matrix", &table), args.output.as_deref())?;
+                return Ok(DONE);
+            }
+            let inactive = opened.estate().people.len() - opened.estate().people.active.count_ones(..);
+            let inactive = if args.inactive || args.all || !args.users.is_empty() { 0 } else { inactive };
+            let aside = matrix::Aside { inactive, depth: depth(&args) };
+            let text = matrix::table(&table, &aside, stage.width());
+            stage.deliver(&text, args.output.as_deref())?;
+        }
+        Format::Csv | Format::Jsonl => long(&args, &opened, &moment, &users, &resources, &wanted, stage)?,
+    }
+    Ok(DONE)
+}
+
+fn users(args: &MatrixArgs, opened: &Opened) -> Result<Vec<UserId>, Failure> {
+    let people = &opened.estate().people;
+    if args.users.is_empty() {
+        return Ok(people.all().filter(|u| args.inactive || args.all || people.is_active(*u)).collect());
+    }
+    let mut users = Vec::new();
+    for name in &args.users {
+        users.push(find::user(opened.estate(), name)?);
+    }
+    users.sort();
+    users.dedup();
+    Ok(users)
+}
+
+fn actions(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ActionId>, Failure> {
+    if args.action.is_empty() {
+        return Ok(ActionId::all(opened.estate().schema.actions.len()).collect());
+    }
+    let mut actions = Vec::new();
+    for name in &args.action {
+        actions.push(find::action(opened.estate(), name)?);
+    }
+    actions.sort();
+    actions.dedup();
+    Ok(actions)
+}
+
+/// How deep the tree is shown: two levels, unless asked otherwise.
+fn depth(args: &MatrixArgs) -> Option<u16> {
+    args.depth.or(if args.all || args.kind.is_some() { None } else { Some(2) })
+}
+
+fn resources(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ResourceId>, Failure> {
+    let estate = opened.estate();
+    let catalog = &estate.catalog;
+    let (within, top): (Vec<ResourceId>, u16) = match &args.under {
+        None => (catalog.all().collect(), 1),
+        Some(name) => {
+            let place = find::resource(estate, name)?;
+            (catalog.subtree(place).map(ResourceId).collect(), catalog.depth(place))
+        }
+    };
+    let kind = args.kind.as_ref().map(|name| find::kind(estate, name)).transpose()?;
+    let depth = depth(args);
+    let shallow = |r: &ResourceId| depth.is_none_or(|d| catalog.depth(*r) < top + d);
+    let of_kind = |r: &ResourceId| kind.is_none_or(|k| estate.schema.is_kind(catalog.kind(*r), k));
+    Ok(within.into_iter().filter(shallow).filter(of_kind).collect())
+}
+
+fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, stage: &mut Stage) -> Result<u8, Failure> {
+    let started = Instant::now();
+    let totals = access::summary(opened.estate(), moment).map_err(|stopped| match stopped {
+        Stopped::Cycle(cycles) => cycle(opened, &cycles, stage),
+        Stopped::Receiver(never) => match never {},
+    })?;
+    let cost = Cost { load: opened.seconds, evaluate: started.elapsed().as_secs_f64(), peak: peak_bytes() };
+    let text = match args.format {
+        Format::Table => summary::summary(&totals, &cost, stage.width()),
+        Format::Json => {
+            let mut value = serde_json::to_value(&totals).expect("plain values always serialise");
+            value["seconds"] = serde_json::json!({"load": cost.load, "evaluate": cost.evaluate});
+            value["peak_bytes"] = serde_json::json!(cost.peak);
+            json::document("summary", &value)
+        }
+        Format::Csv | Format::Jsonl => {
+            let hint = "write `--format json`, or `--totals users` for CSV".to_string();
+            return Err(Failure::Usage("a summary has no rows".to_string(), vec![hint]));
+        }
+    };
+    stage.deliver(&text, args.output.as_deref())?;
+    Ok(DONE)
+}
+
+/// Peak resident memory by the system's own account, where it gives one.
+fn peak_bytes() -> Option<u64> {
+    let status = std::fs::read_to_string("/proc/self/status").ok()?;
+    let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:"))?;
+    line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok().map(|kib| kib * 1024)
+}
+
+fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, stage: &mut Stage) -> Result<u8, Failure> {
+    let estate = opened.estate();
+    let totals = access::totals(estate, moment, by == By::Users).map_err(|stopped| match stopped {
+        Stopped::Cycle(cycles) => cycle(opened, &cycles, stage),
+        Stopped::Receiver(never) => match never {},
+    })?;
+    stage.stream(args.output.as_deref(), |out| {
+        let mut csv = csv::Writer::from_writer(out);
+        let header = std::iter::once("id").chain(estate.schema.actions.iter().map(|a| a.name.as_str()));
+        csv.write_record(header)?;
+        for (id, counts) in &totals.rows {
+            let id = std::iter::once(guarded(id, args.for_spreadsheet));
+            csv.write_record(id.chain(counts.iter().map(u64::to_string)))?;
+        }
+        csv.flush()
+    })?;
+    Ok(DONE)
+}
+
+/// A cell that no spreadsheet takes for a formula, where that is wanted.
+fn guarded(text: &str, guard: bool) -> String {
+    let formula = text.starts_with(['=', '+', '-', '@', '\t', '\r']);
+    if guard && formula { format!("'{text}") } else { text.to_string() }
+}
+
+/// The long form, streamed row by row.
+fn long(
+    args: &MatrixArgs,
+    opened: &Opened,
+    moment: &Moment,
+    users: &[UserId],
+    resources: &[ResourceId],
+    wanted: &[ActionId],
+    stage: &mut Stage,
+) -> Result<(), Failure> {
+    let mut cycles = None;
+    let result = stage.stream(args.output.as_deref(), |out| {
+        let target = match args.format {
+            Format::Csv => Target::Csv(Box::new(csv::Writer::from_writer(out))),
+            _ => Target::Jsonl(out),
+        };
+        let mut lines = Lines { args, opened, users, wanted, out: target, header: false };
+        let swept = sweep(opened.estate(), moment, users, resources, |row| lines.row(&row));
+        match swept {
+            Err(Stopped::Receiver(error)) => Err(error),
+            Err(Stopped::Cycle(found)) => {
+                cycles = Some(found);
+                Ok(())
+            }
+            Ok(()) => lines.head().and_then(|()| lines.out.flush()),
+        }
+    });
+    match cycles {
+        Some(cycles) => Err(cycle(opened, &cycles, stage)),
+        None => result,
+    }
+}
+
+/// Where the rows go.
+enum Target<'a> {
+    Csv(Box<csv::Writer<&'a mut dyn Write>>),
+    Jsonl(&'a mut dyn Write),
+}
+
+impl Target<'_> {
+    fn flush(&mut self) -> io::Result<()> {
+        match self {
+            Target::Csv(csv) => csv.flush(),
+            Target::Jsonl(out) => out.flush(),
+        }
+    }
+}
+
+struct Lines<'a> {
+    args: &'a MatrixArgs,
+    opened: &'a Opened,
+    users: &'a [UserId],
+    wanted: &'a [ActionId],
+    out: Target<'a>,
+    header: bool,
+}
+
+impl<'a> Lines<'a> {
+    fn columns(&self) -> &'static [&'static str] {
+        if self.args.reasons {
+            &["user", "resource", "action", "decision", "reason", "statement"]
+        } else {
+            &["user", "resource", "actions"]
+        }
+    }
+
+    /// The header comes with the first round of rows, so that nothing stands there where nothing
+    /// can be evaluated.
+    fn head(&mut self) -> io::Result<()> {
+        let columns = self.columns();
+        match &mut self.out {
+            Target::Csv(csv) if !std::mem::replace(&mut self.header, true) => Ok(csv.write_record(columns)?),
+            _ => Ok(()),
+        }
+    }
+
+    fn write(&mut self, cells: &[&str]) -> io::Result<()> {
+        let guard = self.args.for_spreadsheet;
+        let columns = self.columns();
+        match &mut self.out {
+            Target::Csv(csv) if guard => Ok(csv.write_record(cells.iter().map(|c| guarded(c, guard)))?),
+            Target::Csv(csv) => Ok(csv.write_record(cells)?),
+            Target::Jsonl(out) => {
+                let value = |name: &str, cell: &str| match name {
+                    "actions" if cell.is_empty() => serde_json::json!([]),
+                    "actions" => serde_json::json!(cell.split(';').collect::<Vec<_>>()),
+                    "statement" if cell.is_empty() => serde_json::Value::Null,
+                    _ => serde_json::json!(cell),
+                };
+                let pairs = columns.iter().zip(cells).map(|(name, cell)| (name.to_string(), value(name, cell)));
+                writeln!(out, "{}", serde_json::Value::Object(pairs.collect()))
+            }
+        }
+    }
+
+    fn row(&mut self, row: &Row) -> io::Result<()> {
+        self.head()?;
+        let opened = self.opened;
+        let estate = opened.estate();
+        let resource = estate.catalog.id(row.resource);
+        let names = &estate.schema.actions;
+        for (at, user) in self.users.iter().enumerate() {
+            let user = estate.people.id(*user);
+            if !self.args.reasons {
+                let allowed: Vec<&str> = row
+                    .allowed(at)
+                    .filter(|a| self.wanted.contains(a))
+                    .map(|a| names[a.index()].name.as_str())
+                    .collect();
+                if self.args.all || !allowed.is_empty() {
+                    self.write(&[user, resource, &allowed.join(";")])?;
+                }
+                continue;
+            }
+            if !self.args.all && row.allowed(at).next().is_none() {
+                continue;
+            }
+            for action in self.wanted {
+                let decision = row.decision(at, *action);
+                let word = if decision.is_allowed() { "allowed" } else { "refused" };
+                let by = decision.by.map_or("", |by| estate.statement(by).name.as_str());
+                self.write(&[user, resource, &names[action.index()].name, word, decision.reason.word(), by])?;
+            }
+        }
+        Ok(())
+    }
+}

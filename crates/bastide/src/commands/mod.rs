@@ -1,0 +1,9 @@
+//! One file a command: its arguments, and its run.
+
+pub mod check;
+pub mod matrix;
+pub mod new;
+pub mod schema;
+pub mod what;
+pub mod who;
+pub mod why;

@@ -1,0 +1,111 @@
+//! `bastide schema`
+
+use crate::failure::{DONE, Failure};
+use crate::stage::Stage;
+use bastide_engine::access::{Holders, Matrix, Person, Summary};
+use bastide_engine::explain::Explanation;
+use clap::Args;
+use schemars::Schema;
+use serde_json::json;
+
+/// Outputs that have a schema.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Name {
+    /// `bastide check --format json`
+    Check,
+    /// `bastide matrix --format json`
+    Matrix,
+    /// `bastide matrix --summary --format json`
+    Summary,
+    /// `bastide what --format json`
+    What,
+    /// `bastide who --format json`
+    Who,
+    /// `bastide why --format json`
+    Why,
+}
+
+#[derive(Args, Debug)]
+pub struct SchemaArgs {
+    /// Of which output
+    #[arg(value_enum)]
+    name: Name,
+}
+
+pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    let (name, schema) = match args.name {
+        Name::Check => ("check", check()),
+        Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
+        Name::Summary => ("summary", summary()),
+        Name::What => ("what", schemars::schema_for!(Person)),
+        Name::Who => ("who", schemars::schema_for!(Holders)),
+        Name::Why => ("why", schemars::schema_for!(Explanation)),
+    };
+    let mut value = serde_json::to_value(&schema).expect("schemas always serialise");
+    value["properties"]["schema"] = json!({"const": format!("bastide.{name}/1")});
+    if let Some(required) = value["required"].as_array_mut() {
+        required.insert(0, json!("schema"));
+    }
+    let text = serde_json::to_string_pretty(&value).expect("JSON always serialises");
+    stage.print(&format!("{text}\n"))?;
+    Ok(DONE)
+}
+
+fn summary() -> Schema {
+    let mut schema = schemars::schema_for!(Summary);
+    let object = schema.ensure_object();
+    object["properties"]["seconds"] = json!({
+        "type": "object",
+        "properties": {"load": {"type": "number"}, "evaluate": {"type": "number"}},
+        "required": ["load", "evaluate"],
+    });
+    object["properties"]["peak_bytes"] = json!({"type": ["integer", "null"]});
+    if let Some(required) = object["required"].as_array_mut() {
+        required.extend([json!("seconds"), json!("peak_bytes")]);
+    }
+    schema
+}
+
+fn check() -> Schema {
+    let place = json!({"anyOf": [{"type": "null"}, {
+        "type": "object",
+        "properties": {
+            "file": {"type": "string"},
+            "line": {"type": "integer"}, "column": {"type": "integer"},
+            "end_line": {"type": "integer"}, "end_column": {"type": "integer"},
+        },
+        "required": ["file"],
+    }]});
+    let text = json!({"type": "string"});
+    let schema = json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Check",
+        "type": "object",
+        "properties": {
+            "errors": {"type": "integer"},
+            "warnings": {"type": "integer"},
+            "diagnostics": {"type": "array", "items": {
+                "type": "object",
+                "properties": {
+                    "code": text, "severity": {"enum": ["error", "warning"]}, "message": text, "place": place,
+                    "others": {"type": "array", "items": {
+                        "type": "object", "properties": {"place": place, "text": text}, "required": ["place", "text"],
+                    }},
+                    "notes": {"type": "array", "items": text},
+                    "helps": {"type": "array", "items": {
+                        "type": "object",
+                        "properties": {"text": text, "edit": {"anyOf": [{"type": "null"}, {
+                            "type": "object",
+                            "properties": {"place": place, "replacement": text},
+                            "required": ["place", "replacement"],
+                        }]}},
+                        "required": ["text", "edit"],
+                    }},
+                },
+                "required": ["code", "severity", "message", "place", "others", "notes", "helps"],
+            }},
+        },
+        "required": ["errors", "warnings", "diagnostics"],
+    });
+    Schema::try_from(schema).expect("an object is a schema")
+}

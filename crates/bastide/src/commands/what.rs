@@ -1,0 +1,58 @@
+//! `bastide what`
+
+use crate::failure::{DONE, Failure};
+use crate::open::{EstateArgs, MomentArgs, cycle};
+use crate::print::{json, what};
+use crate::stage::Stage;
+use bastide_engine::access::{self, Stopped};
+use bastide_engine::find;
+use clap::Args;
+use std::path::PathBuf;
+
+/// How to print.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Format {
+    /// Counts, causes and the tree
+    Table,
+    /// For programs
+    Json,
+}
+
+#[derive(Args, Debug)]
+pub struct WhatArgs {
+    /// The user, by id or its unique beginning
+    user: String,
+    #[command(flatten)]
+    moment: MomentArgs,
+    /// Only this place and what lies beneath it
+    #[arg(long, value_name = "PLACE")]
+    under: Option<String>,
+    /// How many levels of the tree
+    #[arg(long, value_name = "N", default_value = "4")]
+    depth: u16,
+    /// How to print
+    #[arg(long, value_enum, default_value = "table")]
+    format: Format,
+    /// Write to a file
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+pub fn run(args: WhatArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    let opened = estate.open(stage)?;
+    let estate = opened.estate();
+    let moment = args.moment.moment(estate)?;
+    let user = find::user(estate, &args.user)?;
+    let under = args.under.as_ref().map(|place| find::resource(estate, place)).transpose()?;
+    let person = access::person(estate, &moment, user, under).map_err(|stopped| match stopped {
+        Stopped::Cycle(cycles) => cycle(&opened, &cycles, stage),
+        Stopped::Receiver(never) => match never {},
+    })?;
+    let actions: Vec<String> = estate.schema.actions.iter().map(|a| a.name.clone()).collect();
+    let text = match args.format {
+        Format::Table => what::person(&person, &actions, args.depth.max(1), stage.width()),
+        Format::Json => json::document("what", &person),
+    };
+    stage.deliver(&text, args.output.as_deref())?;
+    Ok(DONE)
+}

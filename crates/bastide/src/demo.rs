@@ -1,0 +1,140 @@
+//! `bastide demo`: the demo estate on disk, and a tour through the whole job on it.
+
+use crate::cli::{self, Cli};
+use crate::commands::new::lay_out;
+use crate::failure::{DONE, Failure};
+use crate::print::text::{bold, dim, wrap};
+use crate::stage::{Color, Stage};
+use clap::{Args, Parser};
+use include_dir::{Dir, include_dir};
+use std::path::{Path, PathBuf};
+
+static DEMO: Dir = include_dir!("$CARGO_MANIFEST_DIR/demo");
+
+/// The day of the tour, so that it tells the same story whenever it is run.
+const DAY: &str = "2026-11-24";
+
+#[derive(Args, Debug)]
+pub struct DemoArgs {
+    /// The folder to lay it out in; it is made, or must hold the demo already
+    #[arg(default_value = "four-tides")]
+    dir: PathBuf,
+    /// Lay the estate out and stop there
+    #[arg(long)]
+    no_tour: bool,
+}
+
+/// One stop of the tour: what the story says, and the command that is run.
+struct Stop {
+    story: &'static str,
+    command: &'static [&'static str],
+}
+
+const TOUR: &[Stop] = &[
+    Stop {
+        story: "It is Tuesday morning at the Four Tides Museums. You look after the platform on which four houses prepare \
+                the exhibition Tidal Light. (So that the tour always tells the same story, it is asked for 24 November 2026: \
+                the commands below run with `--on 2026-11-24`.) First: does everything in policy and data fit together?",
+        command: &["check"],
+    },
+    Stop {
+        story: "Now the overview: who can do what at the top of the tree? Users with the same access share a column; the \
+                largest come first.",
+        command: &["matrix"],
+    },
+    Stop { story: "And the totals over everybody and everything.", command: &["matrix", "--summary"] },
+    Stop {
+        story: "The phone rings. It is a conservator, Bruno Tavares: \"I cannot open the condition reports, and everybody \
+                else can.\" What does he see at all?",
+        command: &["what", "bruno.tavares", "--under", "Exhibitions/Tidal Light", "--depth", "3"],
+    },
+    Stop {
+        story: "Nothing under Condition. Who can read one of these reports?",
+        command: &["who", "read", "Exhibitions/Tidal Light/Condition/Incoming/TL-007 incoming"],
+    },
+    Stop {
+        story: "His colleagues are there, he is not. Why?",
+        command: &["why", "bruno.tavares", "read", "Exhibitions/Tidal Light/Condition/Incoming/TL-007 incoming"],
+    },
+    Stop {
+        story: "A `may not` that was meant for somebody else. That was one minute on the phone. The second caller is a \
+                courier who should never see insured values. Can he?",
+        command: &["why", "bjrn.thackeray", "read", "Exhibitions/Tidal Light/Valuations/TL-020"],
+    },
+    Stop {
+        story: "He can, through three nested groups that nobody remembers joining. Such things are the business of an \
+                audit; the mistakes that were put into this estate on purpose are listed in NOTES.md beside it. \
+                A last one: a sealed agreement and somebody from finance.",
+        command: &["why", "vesna.babic", "pay", "loan-004"],
+    },
+];
+
+pub fn run(args: DemoArgs, color: Color, stage: &mut Stage) -> Result<u8, Failure> {
+    // `check` is the first stop of the tour: its warnings need not be mentioned again.
+    stage.warned = true;
+    let dir = &args.dir;
+    let known = DEMO.get_file("bastide.toml").expect("the demo has a manifest").contents();
+    let there = std::fs::read(dir.join("bastide.toml")).is_ok_and(|found| found == known);
+    if there {
+        stage.print(&format!("the demo estate stands in `{}` already\n", dir.display()))?;
+    } else {
+        lay_out(&DEMO, dir)?;
+        stage.print(&format!("the demo estate is laid out in `{}`\n", dir.display()))?;
+    }
+    if args.no_tour {
+        return Ok(DONE);
+    }
+    for (i, stop) in TOUR.iter().enumerate() {
+        if i == 1 {
+            mistake(dir, color, stage)?;
+        }
+        tell(stage, stop.story)?;
+        step(dir, stop.command, color, stage)?;
+    }
+    tell(stage, "That was the tour. Everything it showed are files in the folder: change them and ask again.")?;
+    Ok(DONE)
+}
+
+fn tell(stage: &mut Stage, story: &str) -> Result<(), Failure> {
+    let columns = stage.width().min(100);
+    let lines = wrap(&story.split_whitespace().collect::<Vec<_>>().join(" "), columns - 2);
+    let story: String = lines.iter().map(|l| format!("{}\n", dim(&format!("| {l}")))).collect();
+    stage.print(&format!("\n{story}\n"))
+}
+
+/// Runs one command as it would be typed.
+fn step(dir: &Path, command: &[&str], color: Color, stage: &mut Stage) -> Result<(), Failure> {
+    let quoted = |word: &&str| if word.contains(' ') { format!("\"{word}\"") } else { word.to_string() };
+    let shown: Vec<String> = command.iter().map(quoted).collect();
+    stage.print(&format!("{}\n\n", bold(&format!("$ bastide {}", shown.join(" ")))))?;
+    let dir = dir.to_string_lossy();
+    let words = ["bastide", "-C", &dir].into_iter().chain(command.iter().copied());
+    let on = if matches!(command[0], "matrix" | "what" | "who" | "why") { vec!["--on", DAY] } else { Vec::new() };
+    let mut cli = Cli::try_parse_from(words.chain(on)).map_err(|e| Failure::Usage(e.to_string(), Vec::new()))?;
+    cli.color = color;
+    match cli::run(cli, stage) {
+        Ok(DONE) => Ok(()),
+        Ok(status) => stage.print(&format!("{}\n", dim(&format!("(exit status {status})")))),
+        Err(failure @ Failure::Estate(_)) => {
+            let status = failure.status();
+            stage.print(&format!("{}{}\n", failure.text(), dim(&format!("(exit status {status})"))))
+        }
+        Err(other) => Err(other),
+    }
+}
+
+/// Shows what a mistake looks like: a rule with two of them is saved beside the others for a moment.
+fn mistake(dir: &Path, color: Color, stage: &mut Stage) -> Result<(), Failure> {
+    const DRAFT: &str = "rule reading-room-sees-reports {\n    because \"Visitors ask about the state of the objects.\"\n    \
+                         who     user reading-room\n    may     raed\n    what    report where resource.label <= internl\n}\n";
+    tell(
+        stage,
+        "Those are warnings: leads for later. An error stops everything, for an answer from half an estate would be worse \
+         than none. Somebody saves a new rule in policy/draft.bastide in a hurry and asks for the matrix:",
+    )?;
+    let draft = dir.join("policy/draft.bastide");
+    std::fs::write(&draft, DRAFT)?;
+    let shown = step(dir, &["matrix"], color, stage);
+    std::fs::remove_file(&draft)?;
+    shown
+}

@@ -1,0 +1,110 @@
+//! Finding and loading the estate a command speaks of, and the moment it asks about.
+
+use crate::failure::Failure;
+use crate::print::diagnostics;
+use crate::stage::Stage;
+use bastide_engine::{Judge, session};
+use bastide_formats::{Loaded, manifest};
+use bastide_model::{Estate, Moment};
+use bastide_syntax::Diagnostic;
+use clap::Args;
+use jiff::civil::Date;
+use std::path::{Path, PathBuf};
+
+/// Which estate.
+#[derive(Args, Clone, Debug)]
+pub struct EstateArgs {
+    /// The folder of the estate; otherwise the nearest one upward that holds a `bastide.toml`
+    #[arg(short = 'C', long = "estate", value_name = "DIR", global = true)]
+    pub estate: Option<PathBuf>,
+}
+
+/// Which moment.
+#[derive(Args, Clone, Debug)]
+pub struct MomentArgs {
+    /// The day asked about; today otherwise
+    #[arg(long, value_name = "DATE")]
+    pub on: Option<Date>,
+    /// A session attribute; repeat it for several values
+    #[arg(long = "session", value_name = "NAME=VALUE")]
+    pub session: Vec<String>,
+}
+
+impl MomentArgs {
+    /// The moment asked about.
+    pub fn moment(&self, estate: &Estate) -> Result<Moment, Failure> {
+        let mut given = Vec::new();
+        for text in &self.session {
+            let Some((name, value)) = text.split_once('=') else {
+                let hint = "write it as `--session NAME=VALUE`".to_string();
+                return Err(Failure::Usage(format!("`{text}` is no session value"), vec![hint]));
+            };
+            given.push((name.to_string(), value.to_string()));
+        }
+        let date = self.on.unwrap_or_else(|| jiff::ZonedDateTime::now().date());
+        Ok(session::moment(&estate.schema, date, &given)?)
+    }
+}
+
+/// An estate that may be asked.
+pub struct Opened {
+    /// What was loaded.
+    pub loaded: Loaded,
+    /// Seconds it took.
+    pub seconds: f64,
+}
+
+impl Opened {
+    /// The estate.
+    pub fn estate(&self) -> &Estate {
+        self.loaded.estate.as_ref().expect("an estate with errors is not opened")
+    }
+}
+
+impl EstateArgs {
+    /// The folder of the estate.
+    pub fn root(&self) -> Result<PathBuf, Failure> {
+        if let Some(dir) = &self.estate {
+            if dir.join(manifest::NAME).is_file() {
+                return Ok(dir.clone());
+            }
+            return Err(Failure::Outside(format!("there is no `{}` in `{}`", manifest::NAME, dir.display())));
+        }
+        let here = std::env::current_dir()?;
+        let found = here.ancestors().find(|dir| dir.join(manifest::NAME).is_file());
+        found.map(Path::to_path_buf).ok_or_else(|| {
+            let hints = vec![
+                "to ask about another folder, write `-C DIR`".to_string(),
+                "to begin one, `bastide new DIR`; to see an example, `bastide demo`".to_string(),
+            ];
+            Failure::Usage(format!("there is no `{}` here or above", manifest::NAME), hints)
+        })
+    }
+
+    /// Loads the estate; with any error in it there is none.
+    pub fn open(&self, stage: &mut Stage) -> Result<Opened, Failure> {
+        let started = std::time::Instant::now();
+        let loaded = bastide_formats::load(&self.root()?);
+        if loaded.estate.is_none() {
+            let errors: Vec<&Diagnostic> = loaded.diagnostics.iter().filter(|d| d.is_error()).collect();
+            return Err(Failure::Estate(diagnostics::report(&loaded.sources, &errors, stage)));
+        }
+        let warnings = loaded.diagnostics.len();
+        if warnings > 0 && !std::mem::replace(&mut stage.warned, true) {
+            let them = if warnings == 1 { "1 warning".to_string() } else { format!("{warnings} warnings") };
+            stage.complain(&format!("note: the estate has {them}: `bastide check` shows them\n"));
+        }
+        Ok(Opened { loaded, seconds: started.elapsed().as_secs_f64() })
+    }
+}
+
+/// A judge, or the cycle that makes the estate impossible to evaluate.
+pub fn judge<'e>(opened: &'e Opened, moment: &'e Moment, stage: &Stage) -> Result<Judge<'e>, Failure> {
+    Judge::new(opened.estate(), moment).map_err(|cycles| cycle(opened, &cycles, stage))
+}
+
+/// The failure of decisions that depend on themselves.
+pub fn cycle(opened: &Opened, cycles: &[Diagnostic], stage: &Stage) -> Failure {
+    let cycles: Vec<&Diagnostic> = cycles.iter().collect();
+    Failure::Estate(diagnostics::report(&opened.loaded.sources, &cycles, stage))
+}

@@ -1,0 +1,10 @@
+//! Printers: plain values in, text out. They compute nothing.
+
+pub mod diagnostics;
+pub mod json;
+pub mod matrix;
+pub mod summary;
+pub mod text;
+pub mod what;
+pub mod who;
+pub mod why;

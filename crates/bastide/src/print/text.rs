@@ -1,0 +1,205 @@
+//! Words, widths, colours, and names from data made safe to show.
+
+use anstyle::{AnsiColor, Style};
+use std::borrow::Cow;
+use std::fmt::Write;
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+const BOLD: Style = Style::new().bold();
+const DIM: Style = Style::new().dimmed();
+const GOOD: Style = AnsiColor::Green.on_default().bold();
+const BAD: Style = AnsiColor::Red.on_default().bold();
+const DOUBT: Style = AnsiColor::Yellow.on_default();
+const NAME: Style = AnsiColor::Cyan.on_default();
+
+fn paint(style: Style, text: &str) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+/// A heading.
+pub fn bold(text: &str) -> String {
+    paint(BOLD, text)
+}
+
+/// Beside the point.
+pub fn dim(text: &str) -> String {
+    paint(DIM, text)
+}
+
+/// Allowed.
+pub fn good(text: &str) -> String {
+    paint(GOOD, text)
+}
+
+/// Refused.
+pub fn bad(text: &str) -> String {
+    paint(BAD, text)
+}
+
+/// Open, or worth a second look.
+pub fn doubt(text: &str) -> String {
+    paint(DOUBT, text)
+}
+
+/// The name of a statement.
+pub fn name(text: &str) -> String {
+    paint(NAME, text)
+}
+
+/// A text from data with everything that could act on a terminal made visible: control
+/// characters, and marks that turn the direction of what follows.
+pub fn visible(text: &str) -> Cow<'_, str> {
+    let acts = |c: char| {
+        c.is_control() || matches!(c, '\u{200e}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+    };
+    if !text.contains(acts) {
+        return Cow::Borrowed(text);
+    }
+    let mut out = String::new();
+    for c in text.chars() {
+        if acts(c) { write!(out, "{}", c.escape_default()).expect("a string takes everything") } else { out.push(c) }
+    }
+    Cow::Owned(out)
+}
+
+/// Columns a plain text takes.
+pub fn width(text: &str) -> usize {
+    text.width()
+}
+
+/// A plain text of at most so many columns, cut with `…`.
+pub fn cut(text: &str, most: usize) -> String {
+    if width(text) <= most {
+        return text.to_string();
+    }
+    let mut out = String::new();
+    let mut used = 0;
+    for c in text.chars() {
+        let next = c.width().unwrap_or(0);
+        if used + next + 1 > most {
+            break;
+        }
+        used += next;
+        out.push(c);
+    }
+    out.push('…');
+    out
+}
+
+/// A plain text filled with blanks to so many columns.
+pub fn pad(text: &str, columns: usize) -> String {
+    let mut out = text.to_string();
+    out.extend(std::iter::repeat_n(' ', columns.saturating_sub(width(text))));
+    out
+}
+
+/// Plain text broken at blanks into lines of at most so many columns.
+pub fn wrap(text: &str, columns: usize) -> Vec<String> {
+    let mut lines: Vec<String> = vec![String::new()];
+    for word in text.split(' ') {
+        let last = lines.last_mut().expect("never empty");
+        if last.is_empty() {
+            last.push_str(word);
+        } else if width(last) + 1 + width(word) <= columns {
+            last.push(' ');
+            last.push_str(word);
+        } else {
+            lines.push(word.to_string());
+        }
+    }
+    lines
+}
+
+/// Text after a head, wrapped, its further lines indented under the first.
+pub fn hang(head: &str, text: &str, columns: usize) -> String {
+    let indent = width(&anstream::adapter::strip_str(head).to_string());
+    let lines = wrap(text, columns.saturating_sub(indent).max(20));
+    let mut out = String::new();
+    for (i, line) in lines.iter().enumerate() {
+        if i == 0 { writeln!(out, "{head}{line}") } else { writeln!(out, "{}{line}", " ".repeat(indent)) }
+            .expect("a string takes everything");
+    }
+    out
+}
+
+/// A number with its noun: `1 user`, `12 users`.
+pub fn count(number: usize, noun: &str) -> String {
+    let plural = match noun {
+        "memory" => noun.to_string(),
+        noun if noun.ends_with('y') && !noun.ends_with("ay") => format!("{}ies", &noun[..noun.len() - 1]),
+        noun => format!("{noun}s"),
+    };
+    format!("{} {}", grouped(number as u64), if number == 1 { noun } else { &plural })
+}
+
+/// A number with its thousands apart.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out
+}
+
+/// One letter for each action: its first that is free, capitals when all are taken.
+pub fn letters(actions: &[String]) -> Vec<char> {
+    let mut taken: Vec<char> = Vec::new();
+    for action in actions {
+        let lower = action.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase);
+        let upper = action.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_uppercase);
+        let rest = ('a'..='z').chain('A'..='Z').chain('0'..='9');
+        let free = lower.chain(upper).chain(rest).find(|c| !taken.contains(c) && c.width() == Some(1));
+        taken.push(free.unwrap_or('?'));
+    }
+    taken
+}
+
+/// The legend of the letters, broken between its pairs.
+pub fn legend(actions: &[String], letters: &[char], columns: usize) -> String {
+    let pairs = actions.iter().zip(letters).map(|(a, l)| format!("{l} {a}"));
+    let mut lines: Vec<String> = vec![String::new()];
+    for pair in pairs.chain(["- nothing".to_string()]) {
+        let last = lines.last_mut().expect("never empty");
+        if last.is_empty() {
+            last.push_str(&pair);
+        } else if width(last) + 3 + width(&pair) <= columns {
+            last.push_str(&format!("   {pair}"));
+        } else {
+            lines.push(pair);
+        }
+    }
+    lines.iter().map(|line| format!("{}\n", dim(line))).collect()
+}
+
+/// A word with its article.
+pub fn article(word: &str) -> String {
+    let article = if word.starts_with(['a', 'e', 'i', 'o', 'u', 'A', 'E', 'I', 'O', 'U']) { "an" } else { "a" };
+    format!("{article} {word}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_from_data_acts_on_a_terminal() {
+        assert_eq!(visible("plain Søren"), "plain Søren");
+        assert_eq!(visible("a\u{1b}[2Jb\u{202e}c\n"), "a\\u{1b}[2Jb\\u{202e}c\\n");
+    }
+
+    #[test]
+    fn words_and_widths() {
+        assert_eq!(cut("abcdef", 4), "abc…");
+        assert_eq!(
+            (count(1, "user"), count(2, "entry"), count(1234, "rule")),
+            ("1 user".into(), "2 entries".into(), "1,234 rules".into())
+        );
+        let names = ["read", "run", "r", "rr"].map(String::from);
+        assert_eq!(letters(&names), ['r', 'u', 'R', 'a']);
+        assert_eq!(wrap("one two three", 7), ["one two", "three"]);
+    }
+}

@@ -1,0 +1,138 @@
+//! One user's access.
+
+use super::text::{bold, count, cut, dim, doubt, good, grouped, hang, legend, letters, name, pad, visible, width};
+use super::why::{modality, way};
+use bastide_engine::access::{Branch, Person};
+
+/// Lines of the tree after which it is cut.
+const MOST_LINES: usize = 60;
+/// Statements that are listed.
+const MOST_STATEMENTS: usize = 12;
+
+/// The access as text, the tree to a depth.
+pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -> String {
+    let letters = letters(actions);
+    let active =
+        if person.active { String::new() } else { format!(", {}", doubt("not active: everything is refused")) };
+    let mut out = format!("{} ({}), {}{active}\n", bold(&visible(&person.name)), visible(&person.user), person.kind);
+    let groups: Vec<String> = person
+        .groups
+        .iter()
+        .map(|g| {
+            let chain = if g.chain.len() > 1 {
+                format!(" (through {})", g.chain[..g.chain.len() - 1].join(" > "))
+            } else {
+                String::new()
+            };
+            let open = if g.certain { "" } else { " (perhaps: a value is missing)" };
+            visible(&format!("{}{chain}{open}", g.group)).into_owned()
+        })
+        .collect();
+    let groups = if groups.is_empty() { "no groups".to_string() } else { groups.join(", ") };
+    out.push_str(&hang("member of  ", &groups, columns));
+    let share = if person.resources == 0 { 0.0 } else { person.touched as f64 * 100.0 / person.resources as f64 };
+    out.push_str(&format!(
+        "reaches    {} of {} ({share:.0} %)\n",
+        grouped(person.touched as u64),
+        count(person.resources, "resource"),
+    ));
+    out.push_str(&format!("\n{}\n{}", bold("counts"), counts(person, actions, columns)));
+    out.push_str(&format!("\n{}\n", bold("through")));
+    out.push_str(&through(person, columns));
+    out.push_str(&format!("\n{}\n", bold("where")));
+    let mut lines = Vec::new();
+    for branch in &person.tree {
+        lines_of(branch, actions, &letters, 0, depth, &mut lines);
+    }
+    let widest = lines.iter().map(|(label, ..)| width(label)).max().unwrap_or(0).min(columns / 2);
+    for (label, own, rest) in lines.iter().take(MOST_LINES) {
+        let label = pad(&cut(label, widest), widest);
+        let own =
+            if own.is_empty() { dim(&pad("-", letters.len().min(8))) } else { good(&pad(own, letters.len().min(8))) };
+        let room = columns.saturating_sub(widest + 2 + letters.len().min(8) + 2);
+        let rest = if rest.is_empty() { String::new() } else { format!("  {}", dim(&cut(rest, room))) };
+        out.push_str(&format!("{label}  {own}{rest}\n"));
+    }
+    if lines.is_empty() {
+        out.push_str("nowhere\n");
+    }
+    out.push_str(&format!("\n{}", legend(actions, &letters, columns)));
+    if lines.len() > MOST_LINES {
+        let more = format!("left out: {} more lines (--under PLACE, --depth, --format json)", lines.len() - MOST_LINES);
+        out.push_str(&format!("{}\n", dim(&more)));
+    }
+    out
+}
+
+fn counts(person: &Person, actions: &[String], columns: usize) -> String {
+    let mut out = String::new();
+    let kinds = person.counts.iter().map(|c| c.kind.len()).max().unwrap_or(4).max(4);
+    let number = |n: usize| grouped(n as u64);
+    let widths: Vec<usize> = actions.iter().map(|a| a.len().max(4)).collect();
+    let line = |kind: &str, all: &str, cells: Vec<String>| {
+        let mut line = format!("  {}  {all:>6}", pad(kind, kinds));
+        for (cell, w) in cells.iter().zip(&widths) {
+            if width(&line) + w + 2 > columns {
+                break;
+            }
+            line.push_str(&format!("  {cell:>w$}"));
+        }
+        format!("{line}\n")
+    };
+    out.push_str(&dim(&line("kind", "all", actions.to_vec())));
+    for kind in &person.counts {
+        let cells = kind.allowed.iter().map(|(_, n)| if *n == 0 { "-".to_string() } else { number(*n) }).collect();
+        out.push_str(&line(&kind.kind, &number(kind.resources), cells));
+    }
+    out
+}
+
+fn through(person: &Person, columns: usize) -> String {
+    let mut out = String::new();
+    if person.through.is_empty() {
+        return "  nothing permits anything\n".to_string();
+    }
+    for one in person.through.iter().take(MOST_STATEMENTS) {
+        let s = &one.statement;
+        let ways: Vec<String> = one.ways.iter().map(way).collect();
+        let by = if ways.is_empty() { s.who.clone() } else { ways.join("; ") };
+        let shown = if s.sort == "rule" { format!("{} ({})", s.name, s.place) } else { s.name.clone() };
+        let head = format!("  {:>6}  {} ", grouped(one.pairs as u64), modality(&s.modality));
+        let text = format!("{}, as {by}", visible(&shown));
+        out.push_str(&hang(&head, &text, columns));
+    }
+    if person.through.len() > MOST_STATEMENTS {
+        let more = format!("  left out: {} more (--format json)", person.through.len() - MOST_STATEMENTS);
+        out.push_str(&format!("{}\n", dim(&more)));
+    }
+    out.replace(&format!("{} ", person.user), &format!("{} ", name(&person.user)))
+}
+
+type Line = (String, String, String);
+
+fn lines_of(branch: &Branch, actions: &[String], letters: &[char], level: usize, depth: u16, lines: &mut Vec<Line>) {
+    let short = |allowed: &[String]| -> String {
+        actions.iter().zip(letters).filter(|(a, _)| allowed.contains(a)).map(|(_, l)| *l).collect()
+    };
+    let label = format!("{}{}", "  ".repeat(level), visible(&branch.name));
+    let mut rest = String::new();
+    let deep = level + 1 >= depth as usize;
+    match &branch.alike {
+        Some(by_kind) => {
+            let kinds: Vec<String> = by_kind
+                .iter()
+                .map(|(kind, allowed)| {
+                    format!("{kind} {}", if allowed.is_empty() { "-".to_string() } else { short(allowed) })
+                })
+                .collect();
+            rest = format!("all {} beneath alike: {}", branch.beneath, kinds.join(", "));
+        }
+        None if deep && branch.beneath > 0 => rest = format!("{} beneath, not alike (--depth)", branch.beneath),
+        None if branch.closed > 0 => rest = format!("and {} closed", branch.closed),
+        None => {}
+    }
+    lines.push((label, short(&branch.actions), rest));
+    if !deep {
+        branch.children.iter().for_each(|child| lines_of(child, actions, letters, level + 1, depth, lines));
+    }
+}

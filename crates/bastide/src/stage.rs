@@ -1,0 +1,113 @@
+//! Where a command's output goes: a terminal, a pipe, a file, or the tour of the demo.
+
+use crate::failure::Failure;
+use std::io::{self, BufWriter, IsTerminal, Write};
+use std::path::Path;
+
+/// When to colour.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Color {
+    /// On a terminal, unless `NO_COLOR` is set.
+    Auto,
+    /// Always.
+    Always,
+    /// Never.
+    Never,
+}
+
+/// Output and error output of one run.
+pub struct Stage {
+    color: bool,
+    width: usize,
+    /// Whether the warnings of the estate were mentioned.
+    pub warned: bool,
+}
+
+impl Stage {
+    /// The real one.
+    pub fn real(color: Color) -> Stage {
+        let terminal = io::stdout().is_terminal();
+        let color = match color {
+            Color::Always => true,
+            Color::Never => false,
+            Color::Auto => terminal && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
+        };
+        let asked = std::env::var("COLUMNS").ok().and_then(|c| c.parse().ok());
+        let found = terminal_size::terminal_size().filter(|_| terminal).map(|(w, _)| w.0 as usize);
+        let width = found.or(asked).unwrap_or(100).clamp(40, 400);
+        Stage { color, width, warned: false }
+    }
+
+    /// The width of the terminal in columns; 100 where there is none.
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
+    /// Whether to colour what does not pass through [`Stage::print`].
+    pub fn color(&self) -> bool {
+        self.color
+    }
+
+    /// Prints a text that may hold colours.
+    ///
+    /// # Errors
+    /// The output is closed or full.
+    pub fn print(&mut self, text: &str) -> Result<(), Failure> {
+        let plain;
+        let text = if self.color {
+            text
+        } else {
+            plain = anstream::adapter::strip_str(text).to_string();
+            &plain
+        };
+        let mut out = io::stdout().lock();
+        out.write_all(text.as_bytes())?;
+        Ok(out.flush()?)
+    }
+
+    /// Prints a text to a file where one is named, else like [`Stage::print`]. A file gets no colours
+    /// and is either written whole or left as it was.
+    ///
+    /// # Errors
+    /// The file cannot be written.
+    pub fn deliver(&mut self, text: &str, file: Option<&Path>) -> Result<(), Failure> {
+        match file {
+            None => self.print(text),
+            Some(_) => {
+                self.stream(file, |out| out.write_all(anstream::adapter::strip_str(text).to_string().as_bytes()))
+            }
+        }
+    }
+
+    /// Gives `write` a buffered writer to the output or to a file, which appears only once it is whole.
+    ///
+    /// # Errors
+    /// The output is closed or full, or the file cannot be written.
+    pub fn stream(
+        &mut self,
+        file: Option<&Path>,
+        write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
+    ) -> Result<(), Failure> {
+        let Some(path) = file else {
+            let mut out = BufWriter::with_capacity(1 << 16, io::stdout().lock());
+            write(&mut out)?;
+            return Ok(out.flush()?);
+        };
+        let named = |error: io::Error| Failure::Outside(format!("`{}` cannot be written: {error}", path.display()));
+        let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let temporary = tempfile::NamedTempFile::new_in(folder).map_err(named)?;
+        let mut out = BufWriter::with_capacity(1 << 16, temporary);
+        write(&mut out).map_err(named)?;
+        let temporary = out.into_inner().map_err(|e| named(e.into_error()))?;
+        temporary.as_file().sync_all().map_err(named)?;
+        temporary.persist(path).map_err(|e| named(e.error))?;
+        Ok(())
+    }
+
+    /// Prints to the error output; a closed one is nobody's trouble.
+    pub fn complain(&self, text: &str) {
+        let terminal = io::stderr().is_terminal() && self.color;
+        let plain = anstream::adapter::strip_str(text).to_string();
+        let _ = io::stderr().write_all(if terminal { text.as_bytes() } else { plain.as_bytes() });
+    }
+}
