@@ -3,6 +3,7 @@
 #![warn(clippy::print_stdout)]
 
 pub mod access;
+pub mod advice;
 pub mod decide;
 pub mod explain;
 pub mod find;

@@ -202,7 +202,7 @@ impl<'s> CatalogSink<'s> {
                 let attribute = &self.schema.resource_attributes[id.index()];
                 if !self.schema.is_any(kind, attribute.kinds.as_deref()) {
                     let kind = &self.schema.kinds[kind.index()].name;
-                    let message = format!("a {kind} has no attribute `{}`: the value is left out", attribute.name);
+                    let message = format!("kind `{kind}` has no attribute `{}`: the value is left out", attribute.name);
                     return if self.told.insert(message.clone()) { Err((message, true)) } else { Ok(()) };
                 }
                 let read = self.attributes[id.index()].put(row, text, |t| self.schema.read_cell(attribute, t));

@@ -53,7 +53,11 @@ impl Loader<'_> {
         let schema = declared.schema;
         let mut people = PeopleSink::new(&schema);
         let mut group_rows = GroupRows::default();
+        let errors = |out: &[Diagnostic]| out.iter().filter(|d| d.is_error()).count();
+        let before = errors(&self.out);
         self.people_and_groups(&manifest, &mut people, &mut group_rows);
+        let people_whole = errors(&self.out) == before;
+        let before = errors(&self.out);
         let mut catalog = CatalogSink::new(&schema);
         for (file, format, _) in self.files(&manifest.catalog, &[Format::Csv, Format::JsonLines]) {
             let text = self.sources.text(file);
@@ -62,6 +66,7 @@ impl Loader<'_> {
                 _ => catalog.csv(file, text, &mut self.out),
             }
         }
+        let catalog_whole = errors(&self.out) == before;
         let mut entry_rows: Vec<EntryRow> = Vec::new();
         for (file, ..) in self.files(&manifest.entries, &[Format::Csv]) {
             entries::csv(file, self.sources.text(file), &mut entry_rows, &mut self.out);
@@ -84,6 +89,12 @@ impl Loader<'_> {
         };
         let sources = &self.sources;
         let estate = resolve::estate(parts, &|span| text::line_of(sources, span), &mut self.out);
+        // What could not be read must not be told a second time, as something that does not exist.
+        let hollow = |d: &Diagnostic| {
+            (!people_whole && (*d.code == codes::UNKNOWN_REFERENCE || *d.code == codes::UNKNOWN_SUBJECT))
+                || (!catalog_whole && *d.code == codes::STALE_PLACE)
+        };
+        self.out.retain(|d| !hollow(d));
         (Some(estate), usage_rows)
     }
 

@@ -24,7 +24,6 @@ macro_rules! codes {
 }
 
 codes! {
-    AMBIGUOUS_NAME "ambiguous-name" Error "a name that could be two things";
     AMBIGUOUS_PLACE "ambiguous-place" Error "a path that fits several siblings of the same name";
     BAD_DATE "bad-date" Error "a date that the calendar does not have";
     BAD_ROW "bad-row" Error "a row of a data file that cannot be read";
@@ -44,7 +43,9 @@ codes! {
     MISPLACED "misplaced" Error "a resource in a container that may not hold it";
     MISSING_COLUMN "missing-column" Error "a data file without a column it must have";
     MISSING_FILE "missing-file" Error "a file that is named and not there";
+    MISSING_IN_RESTRICTION "missing-in-restriction" Warning "a restriction that also catches those whose value is missing";
     MISSING_VALUE "missing-value" Error "a required value that is missing";
+    NEVER_APPLIES "never-applies" Warning "a statement whose condition contradicts itself";
     NO_EFFECT "no-effect" Warning "words that change nothing where they stand";
     NOT_UTF8 "not-utf8" Error "a file that is not valid UTF-8";
     OPEN_TEXT "open-text" Error "a text without its closing quote";
@@ -67,6 +68,7 @@ codes! {
     UNKNOWN_TYPE "unknown-type" Error "a type that no file declares";
     UNKNOWN_VALUE "unknown-value" Error "a value that its type does not have";
     UNSUPPORTED "unsupported" Error "a form of a file that is not read";
+    UNUSED "unused" Warning "a declaration that nothing uses";
     WRONG_TARGET "wrong-target" Error "a target that cannot be used here";
 }
 

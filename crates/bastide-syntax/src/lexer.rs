@@ -252,7 +252,8 @@ impl Lexer<'_> {
 
     fn symbol(&mut self, start: usize, c: char) {
         use Symbol::*;
-        let two = self.rest().get(..2).unwrap_or("");
+        let two = self.text[self.at..].get(..2).unwrap_or("");
+        let doubled = matches!(two, "&&" | "||");
         let (symbol, length) = match (two, c) {
             ("!=", _) => (NotEqual, 2),
             ("<=", _) => (LessEqual, 2),
@@ -274,7 +275,12 @@ impl Lexer<'_> {
             (_, '>') => (Greater, 1),
             _ => {
                 self.at += c.len_utf8();
-                let shown: String = c.escape_debug().collect();
+                // `&&` and `||` are one mistake, not two.
+                if doubled {
+                    self.at += 1;
+                }
+                let shown: String =
+                    if c.is_control() { c.escape_debug().collect() } else { self.text[start..self.at].into() };
                 let help = match c {
                     '\'' | '“' | '”' | '„' | '«' | '»' => "a text is quoted by straight double quotes: `\"`",
                     ';' => "nothing ends a clause; the next one simply begins",

@@ -1,8 +1,8 @@
 //! The nearest known name to a misspelt one.
 
 /// The known name that is nearest to `written`, if any is near enough to be meant: by edit
-/// distance with transpositions, at most a third of its letters, capitals aside. Ties go to the
-/// first in byte order, so that the answer does not depend on the order of the candidates.
+/// distance with transpositions, at most a third of its letters, capitals aside. Ties go to one
+/// that begins alike, then to the first in byte order, so that the answer does not depend on the order of the candidates.
 pub fn nearest<'a>(written: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     ranked(written, known, 1).into_iter().next()
 }
@@ -12,15 +12,17 @@ pub fn ranked<'a>(written: &str, known: impl IntoIterator<Item = &'a str>, count
     let lower = written.to_lowercase();
     let length = lower.chars().count();
     let limit = (length / 3).max(1);
-    let mut near: Vec<(usize, &str)> = known
+    let first = lower.chars().next();
+    let begins = |name: &str| name.to_lowercase().chars().next() == first;
+    let mut near: Vec<(usize, bool, &str)> = known
         .into_iter()
         .filter(|name| name.chars().count().abs_diff(length) <= limit)
-        .map(|name| (strsim::damerau_levenshtein(&lower, &name.to_lowercase()), name))
-        .filter(|(distance, _)| *distance <= limit)
+        .map(|name| (strsim::damerau_levenshtein(&lower, &name.to_lowercase()), !begins(name), name))
+        .filter(|(distance, ..)| *distance <= limit)
         .collect();
     near.sort();
     near.dedup();
-    near.into_iter().take(count).map(|(_, name)| name).collect()
+    near.into_iter().take(count).map(|(.., name)| name).collect()
 }
 
 #[cfg(test)]

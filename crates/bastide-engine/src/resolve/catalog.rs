@@ -211,20 +211,24 @@ fn containment(
         let (id, place) = (catalog.id(resource), places[resource.index()].span());
         let message = match catalog.parent(resource) {
             None if kind.containers.is_empty() || orphans.contains(resource.index()) => continue,
-            None => format!("`{id}` has no parent, and a {} cannot be a root", kind.name),
+            None => format!("`{id}` has no parent, and kind `{}` cannot be a root", kind.name),
             Some(parent) => {
                 let holder = catalog.kind(parent);
                 if kind.containers.iter().any(|c| schema.is_kind(holder, *c)) {
                     continue;
                 }
                 let holder = &schema.kinds[holder.index()].name;
-                format!("`{id}` is a {} in `{}`, a {holder}, which cannot hold it", kind.name, catalog.id(parent))
+                format!(
+                    "`{id}` of kind `{}` lies in `{}` of kind `{holder}`, which cannot hold it",
+                    kind.name,
+                    catalog.id(parent)
+                )
             }
         };
         let names: Vec<&str> = kind.containers.iter().map(|c| schema.kinds[c.index()].name.as_str()).collect();
         let note = match names.as_slice() {
-            [] => format!("a {} is a root and lies in nothing", kind.name),
-            names => format!("a {} lies in {}", kind.name, names.join(" or ")),
+            [] => format!("`{}` is a kind of roots: it lies in nothing", kind.name),
+            names => format!("`{}` lies in {}", kind.name, names.join(" or ")),
         };
         out.push(Diagnostic::at(&codes::MISPLACED, place, message).note(note).other(kind.span, "declared here"));
     }

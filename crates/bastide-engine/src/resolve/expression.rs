@@ -63,9 +63,11 @@ impl Scope<'_> {
 /// What was expected; for a choice or a scale with the nearest value.
 pub(super) fn literal(schema: &Schema, scalar: Scalar, written: &Literal) -> Result<Value, Diagnostic> {
     let mismatch = |help: Option<String>| {
-        let article = if matches!(scalar, Scalar::Named(_)) { "a value of type " } else { "" };
-        let expected = schema.type_name(scalar);
-        let expected = if article.is_empty() { expected } else { format!("{article}`{expected}`") };
+        let expected = match scalar {
+            Scalar::Named(_) => format!("a value of type `{}`", schema.type_name(scalar)),
+            Scalar::Number | Scalar::Date | Scalar::Flag => format!("a {}", schema.type_name(scalar)),
+            _ => schema.type_name(scalar),
+        };
         let diagnostic = Diagnostic::at(
             &codes::TYPE_MISMATCH,
             written.span,

@@ -5,6 +5,7 @@
 //! found by it or before it.
 
 mod catalog;
+mod contradiction;
 mod cycles;
 mod entries;
 mod expression;
@@ -14,6 +15,7 @@ mod schema;
 mod scope;
 mod statements;
 mod travel;
+mod unused;
 
 pub use cycles::stratification;
 pub use schema::{Declarations, declarations};
@@ -54,6 +56,7 @@ pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<D
     let Parts { schema, trees, .. } = parts;
     let people = people::build(parts.people, &schema, diagnostics);
     let catalog = catalog::build(parts.catalog, &schema, &people, diagnostics);
+    unused::report(&trees, &schema, &parts.groups, &parts.entries, &catalog, diagnostics);
     let mut groups = groups::build(parts.groups, &trees, &people, lines, diagnostics);
     let computed = {
         let scope = scope::Scope {
@@ -75,7 +78,7 @@ pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<D
     let mut statements = statements::rules(&scope, &trees, lines, diagnostics);
     statements.extend(entries::entries(&scope, &parts.entries, &parts.files, diagnostics));
     cycles::groups(&groups, &trees, diagnostics);
-    Estate {
+    let estate = Estate {
         name: parts.name,
         files: parts.files,
         combining: parts.combining,
@@ -85,5 +88,7 @@ pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<D
         groups,
         catalog,
         statements,
-    }
+    };
+    contradiction::report(&estate, diagnostics);
+    estate
 }

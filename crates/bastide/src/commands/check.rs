@@ -5,11 +5,11 @@ use crate::open::{EstateArgs, MomentArgs};
 use crate::print::text::{bold, count, grouped, hang, visible};
 use crate::print::{diagnostics, json};
 use crate::stage::Stage;
-use bastide_engine::resolve;
+use bastide_engine::{Judge, advice};
 use bastide_formats::Loaded;
 use bastide_model::statement::Sort;
 use bastide_model::{Estate, Member};
-use bastide_syntax::{Diagnostic, Sources, Span};
+use bastide_syntax::{Diagnostic, Sources, Span, diagnostic};
 use clap::Args;
 use serde_json::{Value, json};
 use std::path::PathBuf;
@@ -39,13 +39,18 @@ pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     let mut loaded = bastide_formats::load(&estate.root()?);
     if let Some(estate) = &loaded.estate {
         let moment = args.moment.moment(estate)?;
-        loaded.diagnostics.extend(resolve::stratification(estate, moment.date));
+        match Judge::new(estate, &moment) {
+            Ok(judge) => loaded.diagnostics.extend(advice::missing_in_restrictions(&judge)),
+            Err(cycles) => loaded.diagnostics.extend(cycles),
+        }
+        diagnostic::sort(&mut loaded.diagnostics);
     }
     let errors = loaded.diagnostics.iter().any(Diagnostic::is_error);
     let text = match args.format {
         Format::Table => {
             let all: Vec<&Diagnostic> = loaded.diagnostics.iter().collect();
-            let counted = loaded.estate.as_ref().map_or(String::new(), |e| counts(e, &loaded, stage.width()));
+            let counted =
+                loaded.estate.as_ref().filter(|_| !errors).map_or(String::new(), |e| counts(e, &loaded, stage.width()));
             format!("{}{counted}", diagnostics::report(&loaded.sources, &all, stage))
         }
         Format::Json => machine(&loaded),
@@ -107,7 +112,7 @@ fn counts(estate: &Estate, loaded: &Loaded, columns: usize) -> String {
 
 fn machine(loaded: &Loaded) -> String {
     let sources = &loaded.sources;
-    let list: Vec<Value> = loaded.diagnostics.iter().map(|d| diagnostic(sources, d)).collect();
+    let list: Vec<Value> = loaded.diagnostics.iter().map(|d| one(sources, d)).collect();
     let errors = loaded.diagnostics.iter().filter(|d| d.is_error()).count();
     json::document("check", &json!({"errors": errors, "warnings": list.len() - errors, "diagnostics": list}))
 }
@@ -120,7 +125,7 @@ fn place(sources: &Sources, span: Span) -> Value {
     })
 }
 
-fn diagnostic(sources: &Sources, d: &Diagnostic) -> Value {
+fn one(sources: &Sources, d: &Diagnostic) -> Value {
     json!({
         "code": d.code.name,
         "severity": if d.is_error() { "error" } else { "warning" },
