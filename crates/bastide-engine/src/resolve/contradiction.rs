@@ -34,7 +34,7 @@ pub(super) fn report(estate: &Estate, out: &mut Vec<Diagnostic>) {
             let text = show::condition(estate, of);
             if wanted { format!("`{text}`") } else { format!("`not {text}`") }
         };
-        let both = format!("{} and {} contradict each other", shown(first), shown(second));
+        let both = format!("{} and {} contradict each other", shown(*first), shown(*second));
         let name = &statement.name;
         let diagnostic = if statement.modality.permits() {
             Diagnostic::at(&codes::NEVER_APPLIES, second.0.span, format!("`{name}` can never apply: {both}"))
