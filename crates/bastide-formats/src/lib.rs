@@ -15,4 +15,4 @@ pub mod scim;
 pub mod text;
 pub mod usage;
 
-pub use load::{Loaded, load};
+pub use load::{Loaded, PolicyFiles, load, policy_files};

@@ -36,6 +36,23 @@ pub fn load(root: &Path) -> Loaded {
     Loaded { sources, diagnostics, estate: estate.filter(|_| whole), usage_rows }
 }
 
+/// The policy files that the manifest in a folder names, in byte order of their relative paths.
+pub struct PolicyFiles {
+    /// The texts, for showing places.
+    pub sources: Sources,
+    /// What is wrong with the manifest, or with a file that cannot be read.
+    pub diagnostics: Vec<Diagnostic>,
+    /// Each file with its text.
+    pub files: Vec<(FilePath, FileId)>,
+}
+
+/// Reads the policy files of the estate in a folder, and nothing else of it.
+pub fn policy_files(root: &Path) -> PolicyFiles {
+    let mut loader = Loader { root, sources: Sources::new(), out: Vec::new() };
+    let files = loader.manifest().map_or(Vec::new(), |manifest| loader.policy_texts(&manifest));
+    PolicyFiles { sources: loader.sources, diagnostics: loader.out, files }
+}
+
 struct Loader<'r> {
     root: &'r Path,
     sources: Sources,
@@ -44,9 +61,7 @@ struct Loader<'r> {
 
 impl Loader<'_> {
     fn run(&mut self) -> (Option<Estate>, usize) {
-        let path = FilePath { shown: manifest::NAME.to_string(), real: self.root.join(manifest::NAME) };
-        let Some(file) = text::read(&path, &mut self.sources, &mut self.out) else { return (None, 0) };
-        let manifest = manifest::read(file, self.sources.text(file), &mut self.out);
+        let Some(manifest) = self.manifest() else { return (None, 0) };
         let trees = self.policy(&manifest);
         let declared = resolve::declarations(&trees);
         self.out.extend(declared.diagnostics);
@@ -98,16 +113,31 @@ impl Loader<'_> {
         (Some(estate), usage_rows)
     }
 
-    fn policy(&mut self, manifest: &Manifest) -> Vec<bastide_syntax::tree::File> {
+    fn manifest(&mut self) -> Option<Manifest> {
+        let path = FilePath { shown: manifest::NAME.to_string(), real: self.root.join(manifest::NAME) };
+        let file = text::read(&path, &mut self.sources, &mut self.out)?;
+        Some(manifest::read(file, self.sources.text(file), &mut self.out))
+    }
+
+    fn policy_texts(&mut self, manifest: &Manifest) -> Vec<(FilePath, FileId)> {
         let mut paths: Vec<FilePath> = Vec::new();
         for pattern in &manifest.policy {
             paths.extend(text::find(self.root, &pattern.text, pattern.span, &mut self.out));
         }
         paths.sort();
         paths.dedup();
-        let mut trees = Vec::new();
+        let mut texts = Vec::new();
         for path in paths {
-            let Some(file) = text::read(&path, &mut self.sources, &mut self.out) else { continue };
+            if let Some(file) = text::read(&path, &mut self.sources, &mut self.out) {
+                texts.push((path, file));
+            }
+        }
+        texts
+    }
+
+    fn policy(&mut self, manifest: &Manifest) -> Vec<bastide_syntax::tree::File> {
+        let mut trees = Vec::new();
+        for (_, file) in self.policy_texts(manifest) {
             let parsed = bastide_syntax::parse(file, self.sources.text(file));
             self.out.extend(parsed.diagnostics);
             trees.push(parsed.tree);

@@ -4,6 +4,7 @@
 
 pub mod codes;
 pub mod diagnostic;
+pub mod format;
 pub mod lexer;
 pub mod nearest;
 pub mod parser;

@@ -72,6 +72,25 @@ pub enum Declaration {
     Guarantee(Guarantee),
 }
 
+impl Declaration {
+    /// The whole of it.
+    pub fn span(&self) -> Span {
+        match self {
+            Declaration::Kind(d) => d.span,
+            Declaration::Action(d) => d.span,
+            Declaration::Type(d) => d.span,
+            Declaration::Attribute(d) => d.span,
+            Declaration::Role(d) => d.span,
+            Declaration::Group(d) => d.span,
+            Declaration::Rule(d) => d.span,
+            Declaration::Apart(d) => d.span,
+            Declaration::Alike(d) => d.span,
+            Declaration::Expect(d) => d.span,
+            Declaration::Guarantee(d) => d.span,
+        }
+    }
+}
+
 /// `kind K in A, B is C`
 #[derive(Debug)]
 pub struct Kind {
@@ -289,6 +308,9 @@ impl Modality {
 pub struct Who {
     /// Its terms.
     pub terms: Vec<Term>,
+    /// For each term, whether its word (`user`, `members of`) is written; otherwise it goes on the
+    /// list before it.
+    pub worded: Vec<bool>,
     /// `where`
     pub condition: Option<Expr>,
     /// The whole of it.
@@ -392,9 +414,18 @@ pub struct Expect {
     pub span: Span,
 }
 
-/// A clause of an expectation.
+/// A clause of an expectation, with the span of its whole text.
 #[derive(Debug)]
-pub enum ExpectClause {
+pub struct ExpectClause {
+    /// What it says.
+    pub body: ExpectClauseBody,
+    /// The whole clause, keyword included.
+    pub span: Span,
+}
+
+/// What a clause of an expectation says.
+#[derive(Debug)]
+pub enum ExpectClauseBody {
     /// `because`
     Because(Text),
     /// `user`
@@ -442,9 +473,18 @@ pub struct Guarantee {
     pub span: Span,
 }
 
-/// A clause of a guarantee.
+/// A clause of a guarantee, with the span of its whole text.
 #[derive(Debug)]
-pub enum GuaranteeClause {
+pub struct GuaranteeClause {
+    /// What it says.
+    pub body: GuaranteeClauseBody,
+    /// The whole clause, keyword included.
+    pub span: Span,
+}
+
+/// What a clause of a guarantee says.
+#[derive(Debug)]
+pub enum GuaranteeClauseBody {
     /// `because`
     Because(Text),
     /// `only`
@@ -593,15 +633,26 @@ pub struct Operand {
 pub enum OperandBody {
     /// `user.site`
     Member(Box<Member>),
-    /// `today + 30 days`; the offset in days.
-    Today(i64),
+    /// `today + 30 days`
+    Today(Today),
     /// A literal.
     Literal(Box<Literal>),
+}
+
+/// `today`, some days later or earlier.
+#[derive(Debug)]
+pub struct Today {
+    /// The offset in days.
+    pub days: i64,
+    /// As it is written, blanks evened out.
+    pub raw: String,
 }
 
 /// `resource.parent.state` cut into its parts.
 #[derive(Debug)]
 pub struct Member {
+    /// As it is written.
+    pub raw: String,
     /// `user`, `resource` or `session`.
     pub domain: Domain,
     /// `parent` or a kind, between domain and attribute.

@@ -15,6 +15,19 @@ pub enum Color {
     Never,
 }
 
+/// A temporary file beside the one it will replace, with its permissions.
+fn temporary_beside(path: &Path, folder: &Path) -> io::Result<tempfile::NamedTempFile> {
+    let mut builder = tempfile::Builder::new();
+    builder.prefix(".bastide-");
+    #[cfg(unix)]
+    builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
+    let temporary = builder.tempfile_in(folder)?;
+    if let Ok(known) = std::fs::metadata(path) {
+        temporary.as_file().set_permissions(known.permissions())?;
+    }
+    Ok(temporary)
+}
+
 /// Output and error output of one run.
 pub struct Stage {
     color: bool,
@@ -94,14 +107,24 @@ impl Stage {
             return Ok(out.flush()?);
         };
         let named = |error: io::Error| Failure::Outside(format!("`{}` cannot be written: {error}", path.display()));
+        // A link stays a link: what it leads to is replaced.
+        let path = &std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
         let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let temporary = tempfile::NamedTempFile::new_in(folder).map_err(named)?;
+        let temporary = temporary_beside(path, folder).map_err(named)?;
         let mut out = BufWriter::with_capacity(1 << 16, temporary);
         write(&mut out).map_err(named)?;
         let temporary = out.into_inner().map_err(|e| named(e.into_error()))?;
         temporary.as_file().sync_all().map_err(named)?;
         temporary.persist(path).map_err(|e| named(e.error))?;
         Ok(())
+    }
+
+    /// Writes a file whole, or leaves it as it was.
+    ///
+    /// # Errors
+    /// The file cannot be written.
+    pub fn replace(&mut self, file: &Path, text: &str) -> Result<(), Failure> {
+        self.stream(Some(file), |out| out.write_all(text.as_bytes()))
     }
 
     /// Prints to the error output; a closed one is nobody's trouble.

@@ -391,7 +391,7 @@ impl Typer<'_, '_, '_> {
 
     fn operand(&mut self, operand: &tree::Operand) -> Typed<(Operand, Type)> {
         match &operand.body {
-            OperandBody::Today(days) => Ok((Operand::Today(*days), Type::single(Scalar::Date))),
+            OperandBody::Today(today) => Ok((Operand::Today(today.days), Type::single(Scalar::Date))),
             OperandBody::Member(member) => self.member(member),
             OperandBody::Literal(written) => {
                 let message = format!("expected an attribute, found {}", shown(written));

@@ -118,16 +118,16 @@ impl Used {
             }),
             Declaration::Apart(a) => Self::names(&mut self.kinds, &a.on),
             Declaration::Alike(_) => {}
-            Declaration::Expect(e) => e.clauses.iter().for_each(|c| match c {
-                ExpectClause::Session(pairs) => {
+            Declaration::Expect(e) => e.clauses.iter().for_each(|c| match &c.body {
+                ExpectClauseBody::Session(pairs) => {
                     self.attributes.extend(pairs.iter().map(|(n, _)| (Domain::Session, n.text.clone())));
                 }
-                ExpectClause::Reaches { what, .. } => self.what(what),
+                ExpectClauseBody::Reaches { what, .. } => self.what(what),
                 _ => {}
             }),
-            Declaration::Guarantee(g) => g.clauses.iter().for_each(|c| match c {
-                GuaranteeClause::Only(who) | GuaranteeClause::NoneOf(who) => self.who(who),
-                GuaranteeClause::What(what) => self.what(what),
+            Declaration::Guarantee(g) => g.clauses.iter().for_each(|c| match &c.body {
+                GuaranteeClauseBody::Only(who) | GuaranteeClauseBody::NoneOf(who) => self.who(who),
+                GuaranteeClauseBody::What(what) => self.what(what),
                 _ => {}
             }),
         }

@@ -129,9 +129,10 @@ impl Parser<'_> {
 
     pub(super) fn who(&mut self) -> Parse<Who> {
         let start = self.span();
-        let mut terms: Vec<Term> = Vec::new();
+        let (mut terms, mut worded): (Vec<Term>, Vec<bool>) = (Vec::new(), Vec::new());
         loop {
             let bare = self.is_name();
+            worded.push(!bare);
             let term = if let Some(span) = self.take("anyone") {
                 Term::Anyone(span)
             } else if let Some(span) = self.take("owner") {
@@ -155,7 +156,7 @@ impl Parser<'_> {
             }
         }
         let condition = if self.take("where").is_some() { Some(self.expression()?) } else { None };
-        Ok(Who { terms, condition, span: start.to(self.before()) })
+        Ok(Who { terms, worded, condition, span: start.to(self.before()) })
     }
 
     fn what(&mut self) -> Parse<What> {
@@ -181,15 +182,15 @@ impl Parser<'_> {
     pub(super) fn expectation(&mut self, start: Span) -> Parse<Declaration> {
         let name = self.name("the name of the expectation")?;
         let (clauses, whole) = self.clauses(&EXPECT, Self::expect_clause)?;
-        if whole && !clauses.iter().any(|c| matches!(c, ExpectClause::User(_))) {
+        if whole && !clauses.iter().any(|c| matches!(c.body, ExpectClauseBody::User(_))) {
             let message = format!("expectation `{}` does not say `user`", name.text);
             self.report(Diagnostic::at(&codes::CLAUSE_MISSING, name.span, message));
         }
-        self.once(&name, &clauses, |c| match c {
-            ExpectClause::Because(_) => Some("because"),
-            ExpectClause::User(_) => Some("user"),
-            ExpectClause::On(_) => Some("on"),
-            ExpectClause::Session(_) => Some("session"),
+        self.once(&name, &clauses, |c| match c.body {
+            ExpectClauseBody::Because(_) => Some("because"),
+            ExpectClauseBody::User(_) => Some("user"),
+            ExpectClauseBody::On(_) => Some("on"),
+            ExpectClauseBody::Session(_) => Some("session"),
             _ => None,
         });
         Ok(Declaration::Expect(Expect { name, clauses, span: start.to(self.before()) }))
@@ -207,10 +208,10 @@ impl Parser<'_> {
 
     fn expect_clause(&mut self) -> Parse<ExpectClause> {
         let keyword = self.advance();
-        Ok(match self.slice(keyword) {
-            "because" => ExpectClause::Because(self.quoted("the reason in quotes")?),
-            "user" => ExpectClause::User(self.name("a user id")?),
-            "on" => ExpectClause::On(self.date()?),
+        let body = match self.slice(keyword) {
+            "because" => ExpectClauseBody::Because(self.quoted("the reason in quotes")?),
+            "user" => ExpectClauseBody::User(self.name("a user id")?),
+            "on" => ExpectClauseBody::On(self.date()?),
             "session" => {
                 let mut pairs = Vec::new();
                 loop {
@@ -221,7 +222,7 @@ impl Parser<'_> {
                         break;
                     }
                 }
-                ExpectClause::Session(pairs)
+                ExpectClauseBody::Session(pairs)
             }
             "reaches" => {
                 let bound = if self.take("exactly").is_some() {
@@ -244,24 +245,25 @@ impl Parser<'_> {
                 let (count, at) = (self.slice(number).to_string(), number.span);
                 let what = self.what()?;
                 self.expect("by")?;
-                ExpectClause::Reaches { bound, count, at, what, by: self.items()? }
+                ExpectClauseBody::Reaches { bound, count, at, what, by: self.items()? }
             }
             word => {
                 let allowed = word == "can";
                 let items = self.items()?;
-                ExpectClause::Can(allowed, items, self.places()?)
+                ExpectClauseBody::Can(allowed, items, self.places()?)
             }
-        })
+        };
+        Ok(ExpectClause { body, span: keyword.span.to(self.before()) })
     }
 
     pub(super) fn guarantee(&mut self, start: Span) -> Parse<Declaration> {
         let name = self.name("the name of the guarantee")?;
         let (clauses, whole) = self.clauses(&GUARANTEE, Self::guarantee_clause)?;
-        let word = |c: &GuaranteeClause| match c {
-            GuaranteeClause::Because(_) => "because",
-            GuaranteeClause::Only(_) | GuaranteeClause::NoneOf(_) => "only",
-            GuaranteeClause::Can(_) => "can",
-            GuaranteeClause::What(_) => "what",
+        let word = |c: &GuaranteeClause| match c.body {
+            GuaranteeClauseBody::Because(_) => "because",
+            GuaranteeClauseBody::Only(_) | GuaranteeClauseBody::NoneOf(_) => "only",
+            GuaranteeClauseBody::Can(_) => "can",
+            GuaranteeClauseBody::What(_) => "what",
         };
         self.once(&name, &clauses, |c| Some(word(c)));
         if whole {
@@ -277,15 +279,16 @@ impl Parser<'_> {
 
     fn guarantee_clause(&mut self) -> Parse<GuaranteeClause> {
         let keyword = self.advance();
-        Ok(match self.slice(keyword) {
-            "because" => GuaranteeClause::Because(self.quoted("the reason in quotes")?),
-            "only" => GuaranteeClause::Only(self.who()?),
+        let body = match self.slice(keyword) {
+            "because" => GuaranteeClauseBody::Because(self.quoted("the reason in quotes")?),
+            "only" => GuaranteeClauseBody::Only(self.who()?),
             "none" => {
                 self.expect("of")?;
-                GuaranteeClause::NoneOf(self.who()?)
+                GuaranteeClauseBody::NoneOf(self.who()?)
             }
-            "can" => GuaranteeClause::Can(self.items()?),
-            _ => GuaranteeClause::What(self.what()?),
-        })
+            "can" => GuaranteeClauseBody::Can(self.items()?),
+            _ => GuaranteeClauseBody::What(self.what()?),
+        };
+        Ok(GuaranteeClause { body, span: keyword.span.to(self.before()) })
     }
 }

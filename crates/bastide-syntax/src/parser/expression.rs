@@ -154,13 +154,13 @@ impl Parser<'_> {
         Ok(Operand { body, span: start.to(self.before()) })
     }
 
-    fn offset(&mut self) -> Parse<i64> {
-        let sign = if self.take_symbol(Symbol::Plus) {
-            1
+    fn offset(&mut self) -> Parse<Today> {
+        let (sign, shown) = if self.take_symbol(Symbol::Plus) {
+            (1, '+')
         } else if self.take_symbol(Symbol::Minus) {
-            -1
+            (-1, '-')
         } else {
-            return Ok(0);
+            return Ok(Today { days: 0, raw: "today".to_string() });
         };
         let token = self.token();
         let count = (token.kind == TokenKind::Number).then(|| self.slice(token).parse::<i64>().ok()).flatten();
@@ -174,8 +174,9 @@ impl Parser<'_> {
             "week" | "weeks" => count * 7,
             _ => return Err(self.unexpected("`days` or `weeks`", &["day", "days", "week", "weeks"])),
         };
+        let raw = format!("today {shown} {} {}", self.slice(token), self.word());
         self.advance();
-        Ok(sign * days)
+        Ok(Today { days: sign * days, raw })
     }
 
     /// Cuts a member token into domain, step and attribute.
@@ -207,7 +208,7 @@ impl Parser<'_> {
         }
         let attribute = parts.pop().expect("a member token has a part after its domain");
         let step = if parts.len() == 2 { parts.pop() } else { None };
-        Ok(Member { domain, step, attribute })
+        Ok(Member { raw: whole, domain, step, attribute })
     }
 
     pub(super) fn literal(&mut self) -> Parse<Literal> {

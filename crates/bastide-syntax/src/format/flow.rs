@@ -1,0 +1,34 @@
+//! Breaking long lines: at commas and before the words that begin a part of a sentence.
+
+use super::WIDTH;
+
+/// How much deeper a line goes on.
+const HANG: usize = 8;
+
+/// Prints a line that begins at an indent, broken where it grows too long. Break places are marked
+/// by `\u{1}` in the text: there a blank may become a new line.
+pub fn print(out: &mut String, indent: usize, text: &str, after: &str) {
+    let pieces: Vec<&str> = text.split('\u{1}').collect();
+    let whole = pieces.iter().map(|p| p.chars().count()).sum::<usize>() + pieces.len() - 1 + indent;
+    let mut column = indent;
+    out.extend(std::iter::repeat_n(' ', indent));
+    for (i, piece) in pieces.iter().enumerate() {
+        let length = piece.trim_end().chars().count();
+        if i > 0 && whole > WIDTH && column + 1 + length > WIDTH {
+            let trimmed = out.trim_end_matches(' ').len();
+            out.truncate(trimmed);
+            out.push('\n');
+            out.extend(std::iter::repeat_n(' ', indent + HANG));
+            column = indent + HANG;
+        } else if i > 0 {
+            out.push(' ');
+            column += 1;
+        }
+        out.push_str(piece);
+        column += piece.chars().count();
+    }
+    let trimmed = out.trim_end_matches(' ').len();
+    out.truncate(trimmed);
+    out.push_str(after);
+    out.push('\n');
+}

@@ -1,0 +1,73 @@
+//! `bastide fmt`
+
+use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::open::EstateArgs;
+use crate::print::diagnostics;
+use crate::print::text::{count, visible};
+use crate::stage::Stage;
+use bastide_syntax::format::{FormatError, format};
+use bastide_syntax::{Diagnostic, FileId, Sources};
+use clap::Args;
+use std::io::Read;
+
+#[derive(Args, Debug)]
+pub struct FmtArgs {
+    /// Change nothing; name the files that are laid out otherwise and end with status 1 if there are any
+    #[arg(long)]
+    check: bool,
+    /// Read one policy text from standard input and print its canonical form
+    #[arg(long, conflicts_with = "check")]
+    stdin: bool,
+}
+
+pub fn run(args: FmtArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    if args.stdin {
+        return from_input(stage);
+    }
+    let policy = bastide_formats::policy_files(&estate.root()?);
+    let mut mistakes: Vec<Diagnostic> = policy.diagnostics;
+    let mut changed = Vec::new();
+    for (path, file) in &policy.files {
+        let text = policy.sources.text(*file);
+        match format(*file, text) {
+            Ok(canonical) if canonical != text => changed.push((path, canonical)),
+            Ok(_) => {}
+            Err(FormatError::Mistakes(found)) => mistakes.extend(found),
+            Err(FormatError::Fault) => panic!("the canonical form of `{}` would not say the same", path.shown),
+        }
+    }
+    // One file with mistakes, and none is touched: half a folder laid out anew helps nobody.
+    refuse(&policy.sources, &mistakes, stage)?;
+    for (path, canonical) in &changed {
+        if args.check {
+            stage.print(&format!("{} is not in its canonical layout\n", visible(&path.shown)))?;
+        } else {
+            stage.replace(&path.real, canonical)?;
+            stage.print(&format!("{} laid out anew\n", visible(&path.shown)))?;
+        }
+    }
+    let same = policy.files.len() - changed.len();
+    stage.print(&format!("{} in canonical layout\n", count(if args.check { same } else { policy.files.len() }, "file")))?;
+    Ok(if args.check && !changed.is_empty() { BAD_NEWS } else { DONE })
+}
+
+fn from_input(stage: &mut Stage) -> Result<u8, Failure> {
+    let mut text = String::new();
+    std::io::stdin().read_to_string(&mut text).map_err(|e| Failure::Outside(format!("standard input: {e}")))?;
+    let mut sources = Sources::new();
+    let file: FileId = sources.add("standard input", text);
+    match format(file, sources.text(file)) {
+        Ok(canonical) => stage.print(&canonical)?,
+        Err(FormatError::Mistakes(mistakes)) => refuse(&sources, &mistakes, stage)?,
+        Err(FormatError::Fault) => panic!("the canonical form would not say the same"),
+    }
+    Ok(DONE)
+}
+
+fn refuse(sources: &Sources, mistakes: &[Diagnostic], stage: &Stage) -> Result<(), Failure> {
+    if mistakes.is_empty() {
+        return Ok(());
+    }
+    let mistakes: Vec<&Diagnostic> = mistakes.iter().collect();
+    Err(Failure::Estate(diagnostics::report(sources, &mistakes, stage)))
+}
