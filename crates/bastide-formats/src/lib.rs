@@ -11,6 +11,7 @@ pub mod ldif;
 pub mod load;
 pub mod manifest;
 pub mod people;
+pub mod sarif;
 pub mod scim;
 pub mod text;
 pub mod usage;

@@ -127,7 +127,8 @@ impl Printer<'_> {
             let mut pieces = Vec::new();
             for declaration in &file.declarations {
                 let span = declaration.span();
-                let first = self.comments.get(self.next).filter(|c| c.start < span.start).map_or(span.start, |c| c.start);
+                let first =
+                    self.comments.get(self.next).filter(|c| c.start < span.start).map_or(span.start, |c| c.start);
                 let apart = self.is_apart(end, first as usize);
                 // A block looks after the comments inside it by itself.
                 let head = if declaration.is_block() { Span { end: span.start + 1, ..span } } else { span };
@@ -176,7 +177,8 @@ impl Printer<'_> {
             return 1;
         }
         let same = |d: &Declaration| std::mem::discriminant(d) == std::mem::discriminant(first);
-        let follows = |(d, (around, apart)): &(&Declaration, &(Around, bool))| same(d) && !apart && around.before.is_empty();
+        let follows =
+            |(d, (around, apart)): &(&Declaration, &(Around, bool))| same(d) && !apart && around.before.is_empty();
         1 + declarations[1..].iter().zip(&pieces[1..]).take_while(follows).count()
     }
 

@@ -56,7 +56,9 @@ fn halves(declaration: &Declaration) -> Option<(String, String)> {
             if let Some(default) = &a.default {
                 tail.push_str(&format!(" default {}", body::literal(default)));
             }
-            for (word, there) in [("inherit", a.inherit), ("highest", a.highest), ("required", a.required), ("caseless", a.caseless)] {
+            for (word, there) in
+                [("inherit", a.inherit), ("highest", a.highest), ("required", a.required), ("caseless", a.caseless)]
+            {
                 if there.is_some() {
                     tail.push_str(&format!(" {word}"));
                 }

@@ -51,7 +51,10 @@ fn comments_are_kept_where_they_belong() {
 #[test]
 fn long_lines_break_between_words_of_a_sentence() {
     let places: Vec<String> = (1..8).map(|i| format!("\"Exhibitions/Tidal Light/Number {i}\"")).collect();
-    let text = format!("rule r {{ who anyone may read what report under {} where resource.state = released }}", places.join(", "));
+    let text = format!(
+        "rule r {{ who anyone may read what report under {} where resource.state = released }}",
+        places.join(", ")
+    );
     let out = format(FileId(0), &text).unwrap();
     assert!(out.lines().all(|l| l.chars().count() <= super::WIDTH), "{out}");
     assert!(out.contains("\n            \"Exhibitions"), "{out}");

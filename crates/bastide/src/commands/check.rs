@@ -6,7 +6,7 @@ use crate::print::text::{bold, count, grouped, hang, visible};
 use crate::print::{diagnostics, json};
 use crate::stage::Stage;
 use bastide_engine::{Judge, advice};
-use bastide_formats::Loaded;
+use bastide_formats::{Loaded, sarif};
 use bastide_model::statement::Sort;
 use bastide_model::{Estate, Member};
 use bastide_syntax::{Diagnostic, Sources, Span, diagnostic};
@@ -21,6 +21,8 @@ pub enum Format {
     Table,
     /// For programs
     Json,
+    /// SARIF 2.1.0, for code review
+    Sarif,
 }
 
 #[derive(Args, Debug)]
@@ -54,6 +56,10 @@ pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
             format!("{}{counted}", diagnostics::report(&loaded.sources, &all, stage))
         }
         Format::Json => machine(&loaded),
+        Format::Sarif => {
+            let log = sarif::log(&loaded.sources, &loaded.diagnostics, env!("CARGO_PKG_VERSION"));
+            serde_json::to_string_pretty(&log).expect("JSON always serialises") + "\n"
+        }
     };
     stage.deliver(&text, args.output.as_deref())?;
     Ok(if errors { ESTATE } else { DONE })

@@ -47,7 +47,10 @@ pub fn run(args: FmtArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         }
     }
     let same = policy.files.len() - changed.len();
-    stage.print(&format!("{} in canonical layout\n", count(if args.check { same } else { policy.files.len() }, "file")))?;
+    stage.print(&format!(
+        "{} in canonical layout\n",
+        count(if args.check { same } else { policy.files.len() }, "file")
+    ))?;
     Ok(if args.check && !changed.is_empty() { BAD_NEWS } else { DONE })
 }
 

@@ -1,0 +1,110 @@
+//! SARIF 2.1.0 (OASIS, Static Analysis Results Interchange Format), written: what code reviews show
+//! beside the lines in question. Columns count Unicode code points, as the run says.
+
+use bastide_syntax::codes::{ALL, Code};
+use bastide_syntax::{Diagnostic, Edit, Sources, Span};
+use serde_json::{Value, json};
+
+/// Where the standard's schema is published.
+const SCHEMA: &str = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json";
+
+/// Diagnostics as one run of one tool.
+pub fn log(sources: &Sources, diagnostics: &[Diagnostic], version: &str) -> Value {
+    let rules: Vec<Value> = ALL.iter().map(|code| rule(code)).collect();
+    let results: Vec<Value> = diagnostics.iter().map(|d| result(sources, d)).collect();
+    json!({
+        "$schema": SCHEMA,
+        "version": "2.1.0",
+        "runs": [{
+            "tool": {"driver": {"name": "bastide", "version": version, "rules": rules}},
+            "columnKind": "unicodeCodePoints",
+            "results": results,
+        }],
+    })
+}
+
+fn level(code: &Code) -> &'static str {
+    match code.severity {
+        bastide_syntax::Severity::Error => "error",
+        bastide_syntax::Severity::Warning => "warning",
+    }
+}
+
+fn rule(code: &Code) -> Value {
+    json!({
+        "id": code.name,
+        "shortDescription": {"text": code.about},
+        "defaultConfiguration": {"level": level(code)},
+    })
+}
+
+fn result(sources: &Sources, d: &Diagnostic) -> Value {
+    let index = ALL.iter().position(|code| code.name == d.code.name).unwrap_or_default();
+    let advice = d.notes.iter().cloned().chain(d.helps.iter().map(|h| h.text.clone()));
+    let text: Vec<String> = std::iter::once(d.message.clone()).chain(advice).collect();
+    let mut result = json!({
+        "ruleId": d.code.name,
+        "ruleIndex": index,
+        "level": level(d.code),
+        "message": {"text": text.join("\n")},
+    });
+    if let Some(place) = d.place {
+        result["locations"] = json!([location(sources, place, None)]);
+    } else if let Some(file) = &d.file {
+        result["locations"] = json!([{"physicalLocation": {"artifactLocation": {"uri": uri(file)}}}]);
+    }
+    if !d.others.is_empty() {
+        let related: Vec<Value> = d.others.iter().map(|o| location(sources, o.span, Some(&o.text))).collect();
+        result["relatedLocations"] = json!(related);
+    }
+    let fixes: Vec<Value> =
+        d.helps.iter().filter_map(|h| h.edit.as_ref().map(|edit| fix(sources, &h.text, edit))).collect();
+    if !fixes.is_empty() {
+        result["fixes"] = json!(fixes);
+    }
+    result
+}
+
+fn location(sources: &Sources, span: Span, text: Option<&str>) -> Value {
+    let mut location = json!({"physicalLocation": {
+        "artifactLocation": {"uri": uri(sources.name(span.file))},
+        "region": region(sources, span),
+    }});
+    if let Some(text) = text {
+        location["message"] = json!({"text": text});
+    }
+    location
+}
+
+fn region(sources: &Sources, span: Span) -> Value {
+    let (from, upto) = (sources.position(span), sources.position(Span { start: span.end, ..span }));
+    json!({
+        "startLine": from.line, "startColumn": from.column,
+        "endLine": upto.line, "endColumn": upto.column,
+    })
+}
+
+fn fix(sources: &Sources, text: &str, edit: &Edit) -> Value {
+    json!({
+        "description": {"text": text},
+        "artifactChanges": [{
+            "artifactLocation": {"uri": uri(sources.name(edit.span.file))},
+            "replacements": [{
+                "deletedRegion": region(sources, edit.span),
+                "insertedContent": {"text": edit.replacement},
+            }],
+        }],
+    })
+}
+
+/// A relative path as a URI reference (RFC 3986).
+fn uri(path: &str) -> String {
+    let mut out = String::new();
+    for byte in path.bytes() {
+        match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' | b'/' => out.push(byte as char),
+            byte => out.push_str(&format!("%{byte:02X}")),
+        }
+    }
+    out
+}

@@ -1,0 +1,63 @@
+//! Machine-readable output follows its schema: ours, and the standard's.
+
+mod common;
+
+use serde_json::Value;
+use std::path::Path;
+
+#[track_caller]
+fn follows(schema: &Value, text: &str) {
+    let value: Value = serde_json::from_str(text).expect("output is JSON");
+    let validator = jsonschema::validator_for(schema).expect("the schema is one");
+    let wrong: Vec<String> = validator.iter_errors(&value).map(|e| format!("{}: {e}", e.instance_path())).collect();
+    assert!(wrong.is_empty(), "{wrong:#?}");
+}
+
+#[test]
+fn every_json_output_follows_the_schema_that_is_printed_for_it() {
+    let demo = common::demo();
+    let report = "Exhibitions/Tidal Light/Condition/Incoming/TL-006 incoming";
+    let outputs: [(&str, &[&str]); 7] = [
+        ("check", &["check"]),
+        ("matrix", &["matrix"]),
+        ("summary", &["matrix", "--summary"]),
+        ("what", &["what", "ines.varga"]),
+        ("who", &["who", "read", report]),
+        ("why", &["why", "amara.zamora", "read", report]),
+        ("why", &["why", "vesna.babic", "pay", "loan-004"]),
+    ];
+    for (name, command) in outputs {
+        let schema: Value = serde_json::from_str(&common::run_in(demo.path(), &["schema", name]).ok()).unwrap();
+        let command: Vec<&str> = command.iter().copied().chain(["--format", "json", "--on", "2026-11-24"]).collect();
+        let text = common::run_in(demo.path(), &command).ok();
+        follows(&schema, &text);
+        let value: Value = serde_json::from_str(&text).unwrap();
+        assert_eq!(value["schema"], format!("bastide.{name}/1"));
+        let mut broken = value;
+        broken["schema"] = "something else".into();
+        assert!(!jsonschema::is_valid(&schema, &broken), "a schema that everything follows is none");
+    }
+}
+
+#[test]
+fn sarif_follows_the_standard() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/schemas/sarif-schema-2.1.0.json");
+    let mut schema: Value = serde_json::from_str(&std::fs::read_to_string(path).unwrap()).unwrap();
+    // As published, this one pattern is no regular expression (a bracket too many); we write no language.
+    schema["definitions"]["run"]["properties"]["language"].as_object_mut().unwrap().remove("pattern");
+    let mut results = 0;
+    for (name, _, text) in bastide_testkit::texts(&common::mistakes(), ".txt") {
+        let dir = common::case(&text);
+        let sarif = common::run_in(dir.path(), &["check", "--format", "sarif", "--on", "2026-11-24"]);
+        follows(&schema, &sarif.out);
+        let value: Value = serde_json::from_str(&sarif.out).unwrap();
+        let found = value["runs"][0]["results"].as_array().unwrap();
+        assert!(!found.is_empty(), "{name}");
+        results += found.len();
+        for result in found {
+            let rule = &value["runs"][0]["tool"]["driver"]["rules"][result["ruleIndex"].as_u64().unwrap() as usize];
+            assert_eq!(rule["id"], result["ruleId"]);
+        }
+    }
+    assert!(results > 150, "{results}");
+}
