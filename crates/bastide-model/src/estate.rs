@@ -5,6 +5,7 @@ use crate::catalog::Catalog;
 use crate::groups::Groups;
 use crate::ids::*;
 use crate::people::People;
+use crate::proof::Proofs;
 use crate::schema::Schema;
 use crate::statement::Statement;
 
@@ -56,6 +57,8 @@ pub struct Estate {
     pub catalog: Catalog,
     /// Rules and entries, in policy order.
     pub statements: Vec<Statement>,
+    /// What must always hold.
+    pub proofs: Proofs,
 }
 
 impl Estate {

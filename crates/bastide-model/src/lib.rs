@@ -10,6 +10,7 @@ pub mod groups;
 pub mod ids;
 pub mod moment;
 pub mod people;
+pub mod proof;
 pub mod rows;
 pub mod schema;
 pub mod statement;

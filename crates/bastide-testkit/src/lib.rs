@@ -3,6 +3,8 @@
 //! later ones of the same name replace.
 #![warn(clippy::print_stdout)]
 
+pub mod random;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 use tempfile::TempDir;

@@ -11,6 +11,7 @@ mod entries;
 mod expression;
 mod groups;
 mod people;
+mod proofs;
 mod schema;
 mod scope;
 mod statements;
@@ -77,6 +78,7 @@ pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<D
         scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
     let mut statements = statements::rules(&scope, &trees, lines, diagnostics);
     statements.extend(entries::entries(&scope, &parts.entries, &parts.files, diagnostics));
+    let proofs = proofs::proofs(&scope, &trees, lines, diagnostics);
     cycles::groups(&groups, &trees, diagnostics);
     let estate = Estate {
         name: parts.name,
@@ -88,6 +90,7 @@ pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<D
         groups,
         catalog,
         statements,
+        proofs,
     };
     contradiction::report(&estate, diagnostics);
     estate

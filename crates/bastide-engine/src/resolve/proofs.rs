@@ -1,0 +1,142 @@
+//! Expectations, guarantees, and declarations of duties and doors, typed.
+
+use super::expression::literal;
+use super::scope::Scope;
+use super::statements::day;
+use bastide_model::condition::Who;
+use bastide_model::proof::*;
+use bastide_model::statement::What;
+use bastide_model::*;
+use bastide_syntax::nearest::nearest;
+use bastide_syntax::tree::{self, Declaration, ExpectClauseBody, GuaranteeClauseBody, Name};
+use bastide_syntax::{Diagnostic, Span, codes};
+use fixedbitset::FixedBitSet;
+
+pub(super) fn proofs(scope: &Scope, trees: &[tree::File], line: &dyn Fn(Span) -> u32, out: &mut Vec<Diagnostic>) -> Proofs {
+    let mut proofs = Proofs::default();
+    let origin = |span: Span| Origin { file: span.file, line: line(span) };
+    for declaration in trees.iter().flat_map(|t| &t.declarations) {
+        match declaration {
+            Declaration::Expect(e) => proofs.expectations.push(scope.expectation(e, origin(e.span), out)),
+            Declaration::Guarantee(g) => proofs.guarantees.push(scope.guarantee(g, origin(g.span), out)),
+            Declaration::Apart(a) => {
+                let kinds = (!a.on.is_empty()).then(|| scope.kinds(&a.on, out));
+                proofs.apart.push(Apart { actions: scope.only_actions(&a.actions, out), kinds, origin: origin(a.span) });
+            }
+            Declaration::Alike(a) => {
+                proofs.alike.push(Alike { actions: scope.only_actions(&a.actions, out), origin: origin(a.span) });
+            }
+            _ => {}
+        }
+    }
+    proofs
+}
+
+impl Scope<'_> {
+    fn only_actions(&self, names: &[Name], out: &mut Vec<Diagnostic>) -> FixedBitSet {
+        let mut actions = FixedBitSet::with_capacity(self.schema.actions.len());
+        for name in names {
+            if let Some(action) = self.action(name, out) {
+                actions.insert(action.index());
+            }
+        }
+        actions
+    }
+
+    fn expectation(&self, declared: &tree::Expect, origin: Origin, out: &mut Vec<Diagnostic>) -> Expectation {
+        let mut expectation = Expectation {
+            name: declared.name.text.clone(),
+            origin,
+            because: None,
+            user: None,
+            on: None,
+            session: Vec::new(),
+            claims: Vec::new(),
+        };
+        for clause in &declared.clauses {
+            let body = match &clause.body {
+                ExpectClauseBody::Because(text) => {
+                    expectation.because = Some(text.text.clone());
+                    continue;
+                }
+                ExpectClauseBody::User(name) => {
+                    expectation.user = self.user(&name.text, name.span, out);
+                    continue;
+                }
+                ExpectClauseBody::On(date) => {
+                    expectation.on = day(date, out);
+                    continue;
+                }
+                ExpectClauseBody::Session(pairs) => {
+                    expectation.session.extend(pairs.iter().filter_map(|(n, v)| self.session_value(n, v, out)));
+                    continue;
+                }
+                ExpectClauseBody::Can(allowed, items, places) => ClaimBody::Can {
+                    allowed: *allowed,
+                    actions: self.actions(items, out),
+                    places: places.iter().flat_map(|p| self.place(p, out)).collect(),
+                },
+                ExpectClauseBody::Reaches { bound, count, at, what, by } => {
+                    let (what, actions) = (self.what(what, out), self.actions(by, out));
+                    let Ok(count) = count.parse() else {
+                        let message = format!("expected a whole number, found `{count}`");
+                        out.push(Diagnostic::at(&codes::BAD_VALUE, *at, message));
+                        continue;
+                    };
+                    ClaimBody::Reaches { bound: *bound, count, what, actions }
+                }
+            };
+            expectation.claims.push(Claim { body, span: clause.span });
+        }
+        expectation
+    }
+
+    fn session_value(&self, name: &Name, values: &tree::Values, out: &mut Vec<Diagnostic>) -> Option<(SessionAttributeId, Value)> {
+        let Some(id) = self.schema.session_attribute(&name.text) else {
+            let near = nearest(&name.text, self.schema.session_attributes.iter().map(|a| a.name.as_str()));
+            let message = format!("the session has no attribute `{}`", name.text);
+            out.push(Diagnostic::at(&codes::UNKNOWN_ATTRIBUTE, name.span, message).suggest(near));
+            return None;
+        };
+        let attribute = &self.schema.session_attributes[id.index()];
+        if values.list && !attribute.set {
+            let message = format!("`{}` holds one value, found a list", name.text);
+            out.push(Diagnostic::at(&codes::TYPE_MISMATCH, values.span, message));
+            return None;
+        }
+        let mut read = Vec::new();
+        for written in &values.literals {
+            match literal(self.schema, attribute.scalar, written) {
+                Ok(value) => read.push(value),
+                Err(diagnostic) => out.push(diagnostic),
+            }
+        }
+        let value = if attribute.set { Value::set(read) } else { read.into_iter().next()? };
+        Some((id, value))
+    }
+
+    fn guarantee(&self, declared: &tree::Guarantee, origin: Origin, out: &mut Vec<Diagnostic>) -> Guarantee {
+        let mut guarantee = Guarantee {
+            name: declared.name.text.clone(),
+            origin,
+            because: None,
+            only: true,
+            who: Who::default(),
+            actions: FixedBitSet::with_capacity(self.schema.actions.len()),
+            what: What::default(),
+        };
+        for clause in &declared.clauses {
+            match &clause.body {
+                GuaranteeClauseBody::Because(text) => guarantee.because = Some(text.text.clone()),
+                GuaranteeClauseBody::Only(who) => guarantee.who = self.who(who, out),
+                GuaranteeClauseBody::NoneOf(who) => {
+                    guarantee.only = false;
+                    guarantee.who = self.who(who, out);
+                }
+                GuaranteeClauseBody::Can(items) => guarantee.actions = self.actions(items, out),
+                GuaranteeClauseBody::What(what) => guarantee.what = self.what(what, out),
+            }
+        }
+        guarantee
+    }
+}

@@ -1,0 +1,26 @@
+//! Whatever a CSV file holds: people, memberships, a catalog and entries are read without a fault.
+#![no_main]
+
+mod common;
+
+use bastide_formats::catalog::CatalogSink;
+use bastide_formats::people::PeopleSink;
+use bastide_formats::{entries, groups, usage};
+use bastide_model::rows::GroupRows;
+use bastide_syntax::FileId;
+use libfuzzer_sys::fuzz_target;
+
+fuzz_target!(|text: &str| {
+    let schema = common::schema();
+    let mut out = Vec::new();
+    let mut people = PeopleSink::new(&schema);
+    people.csv(FileId(0), text, &common::source(), &mut out);
+    let mut catalog = CatalogSink::new(&schema);
+    catalog.csv(FileId(0), text, &mut out);
+    groups::csv(FileId(0), text, &mut GroupRows::default(), &mut out);
+    entries::csv(FileId(0), text, &mut Vec::new(), &mut out);
+    usage::csv(FileId(0), text, &schema, &mut out);
+    bastide_formats::json::catalog(FileId(0), text, &mut catalog, &mut out);
+    common::placed(text, &out);
+    let _ = (people.finish(), catalog.finish());
+});
