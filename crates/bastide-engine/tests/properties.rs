@@ -50,7 +50,11 @@ fn decisions(case: &Case, seed: u64) -> Decisions {
 
 /// The triples allowed in one and not in the other.
 fn lost(before: &Decisions, after: &Decisions) -> Vec<(String, String, String)> {
-    before.iter().filter(|(key, reason)| reason.is_allowed() && !after[*key].is_allowed()).map(|(key, _)| key.clone()).collect()
+    before
+        .iter()
+        .filter(|(key, reason)| reason.is_allowed() && !after[*key].is_allowed())
+        .map(|(key, _)| key.clone())
+        .collect()
 }
 
 fn shuffled(rows: &[String], seed: u64) -> Vec<String> {
@@ -68,7 +72,8 @@ fn renamed(plan: &Plan) -> Plan {
         while let Some(at) = rest.find(|c: char| c.is_ascii_alphanumeric() || c == '-') {
             out.push_str(&rest[..at]);
             let word = rest[at..].split(|c: char| !(c.is_ascii_alphanumeric() || c == '-')).next().unwrap();
-            let id = word.len() >= 2 && word.starts_with(['u', 'g', 'r']) && word[1..].bytes().all(|b| b.is_ascii_digit());
+            let id =
+                word.len() >= 2 && word.starts_with(['u', 'g', 'r']) && word[1..].bytes().all(|b| b.is_ascii_digit());
             match id {
                 true => out.push_str(&format!("x{}-{word}", 99 - word[1..].parse::<u32>().unwrap())),
                 false => out.push_str(word),
@@ -167,7 +172,16 @@ fn typed(case: &Case) -> Vec<String> {
         let places = s.what.places.as_ref().map(|all| all.iter().map(|p| (p.resource, p.reach)).collect::<Vec<_>>());
         let actions: Vec<usize> = s.actions.ones().collect();
         let what = (&s.what.kinds, places, condition(&s.what.condition), condition(&s.condition));
-        format!("{} {:?} {actions:?} {} {what:?} {:?} {:?} {} {:?}", s.name, s.modality, show::who(&estate, &s.who), s.from, s.until, s.off, s.layer)
+        format!(
+            "{} {:?} {actions:?} {} {what:?} {:?} {:?} {} {:?}",
+            s.name,
+            s.modality,
+            show::who(&estate, &s.who),
+            s.from,
+            s.until,
+            s.off,
+            s.layer
+        )
     };
     estate.statements.iter().map(statement).collect()
 }

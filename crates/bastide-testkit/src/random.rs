@@ -107,7 +107,10 @@ impl Plan {
         case.set("policy/c.bastide", self.rules.join("\n\n"));
         case.set("people.csv", table("id,kind,active,site,level,tags,grade,vip", &self.people));
         case.set("groups.csv", table("group,member", &self.members));
-        case.set("catalog.csv", table("id,parent,kind,name,owner,state,inherits,sources,site,level,tags,weight,due,note", &self.catalog));
+        case.set(
+            "catalog.csv",
+            table("id,parent,kind,name,owner,state,inherits,sources,site,level,tags,weight,due,note", &self.catalog),
+        );
         case.set("entries.csv", table("subject,modality,actions,place,reach,layer,from,until", &self.entries));
         case
     }
@@ -154,7 +157,11 @@ impl Make {
         );
         // A need asks for an action declared before, or for the same on the parent: no circles.
         for (i, action) in ACTIONS.iter().enumerate() {
-            let on = if self.chance(30) { format!(" on {}", self.pick(&["doc", "folder, doc", "memo", "space"])) } else { String::new() };
+            let on = if self.chance(30) {
+                format!(" on {}", self.pick(&["doc", "folder, doc", "memo", "space"]))
+            } else {
+                String::new()
+            };
             let mut needs = Vec::new();
             if self.chance(30) {
                 needs.push(format!("{action} on parent"));
@@ -168,7 +175,10 @@ impl Make {
             let _ = writeln!(out, "action {action}{on}{needs}");
         }
         let off = self.pick(&["", " off"]);
-        let _ = writeln!(out, "role editor = read, write\nrole all = everything\nrole sleeping = see{off}\nrole mixed = sleeping, list");
+        let _ = writeln!(
+            out,
+            "role editor = read, write\nrole all = everything\nrole sleeping = see{off}\nrole mixed = sleeping, list"
+        );
         out
     }
 
@@ -210,7 +220,11 @@ impl Make {
             if i > 0 {
                 kinds.push(kind);
             }
-            let parent = if kind == "space" { String::new() } else { format!("r{}", containers[self.rng.usize(..containers.len())]) };
+            let parent = if kind == "space" {
+                String::new()
+            } else {
+                format!("r{}", containers[self.rng.usize(..containers.len())])
+            };
             let owner = self.pick(&["", "u0", "u1", "u2", "gone"]);
             let state = self.pick(&["", "draft", "released"]);
             let inherits = if self.chance(20) { "no" } else { "" };
@@ -255,7 +269,8 @@ impl Make {
             };
             terms.push(term);
         }
-        let condition = if self.chance(40) { format!(" where {}", self.condition(2, !user_only, lowest)) } else { String::new() };
+        let condition =
+            if self.chance(40) { format!(" where {}", self.condition(2, !user_only, lowest)) } else { String::new() };
         format!("{}{condition}", terms.join(", "))
     }
 
@@ -278,7 +293,8 @@ impl Make {
         // A ceiling speaks of what it does not list.
         let lowest = if modality == "may only" { 0 } else { lowest };
         let off = if self.chance(8) { " off" } else { "" };
-        let mut out = format!("rule {name}{off} {{\n    who {}\n    {modality} {items}\n    what ", self.who(lowest, false));
+        let mut out =
+            format!("rule {name}{off} {{\n    who {}\n    {modality} {items}\n    what ", self.who(lowest, false));
         let kinds = self.pick(&["anything", "anything", "doc", "folder, doc", "memo", "space, memo"]);
         out.push_str(kinds);
         if self.chance(60) {
@@ -318,7 +334,8 @@ impl Make {
         let actions = self.pick(&["see", "read;write", "editor", "mixed;sign", "list"]);
         let place = if self.chance(80) { format!("r{}", self.rng.usize(..RESOURCES)) } else { String::new() };
         let reach = self.pick(&["under", "below", "at"]);
-        let layer = if !layers.is_empty() && matches!(modality, "may" | "may not") && self.chance(50) { layers[0] } else { "" };
+        let layer =
+            if !layers.is_empty() && matches!(modality, "may" | "may not") && self.chance(50) { layers[0] } else { "" };
         let from = if self.chance(10) { self.pick(&DATES) } else { "" };
         format!("{subject},{modality},{actions},{place},{reach},{layer},{from},")
     }

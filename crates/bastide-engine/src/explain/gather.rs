@@ -16,6 +16,7 @@ pub fn explain(judge: &Judge, user: UserId, action: ActionId, resource: Resource
     let asked = Asked { judge, user, action, resource, candidates: &candidates, decision };
     let applying = asked.applying();
     let needs = if asked.fits() { asked.needs() } else { Vec::new() };
+    let cut_off = if asked.fits() { asked.cut_off() } else { Vec::new() };
     let undecided = judge.favourable().decide(user, action, resource).is_allowed() != decision.is_allowed();
     let mut explanation = Explanation {
         user: UserRef {
@@ -40,7 +41,8 @@ pub fn explain(judge: &Judge, user: UserId, action: ActionId, resource: Resource
             .layer
             .filter(|_| asked.fits())
             .map(|layer| estate.layers.get(layer.index()).cloned().unwrap_or_else(|| "rest".to_string())),
-        barrier: asked.barrier(),
+        barrier: (!cut_off.is_empty()).then(|| estate.catalog.path(asked.barrier())),
+        cut_off: cut_off.iter().map(|id| StatementRef::new(estate, *id)).collect(),
         applying,
         passing: asked.passing(),
         needs,
@@ -181,21 +183,40 @@ impl Asked<'_, '_> {
             .collect()
     }
 
-    /// The barrier, where a `may` or `may not` that speaks of the action is cut off by it.
-    fn barrier(&self) -> Option<String> {
+    /// Statements that would reach the resource from above the barrier, mean the user and speak of
+    /// the action. With a `where` that is false here they would not apply anyway.
+    fn cut_off(&self) -> Vec<StatementId> {
         let estate = self.estate();
         let catalog = &estate.catalog;
-        let depth = catalog.barrier_depths[self.resource.index()];
-        let cut = self.judge.live.iter().map(|id| estate.statement(*id)).any(|s| {
-            let reached = |p: &bastide_model::statement::Place| {
-                crate::decide::place::reaches(catalog, p, self.resource) && catalog.depth(p.resource) < depth
+        let cut = |s: &Statement| {
+            let within =
+                s.what.places.as_ref().is_some_and(|places| {
+                    places.iter().any(|p| crate::decide::place::reaches(catalog, p, self.resource))
+                });
+            let kind = estate.schema.is_any(catalog.kind(self.resource), s.what.kinds.as_deref());
+            within && kind && crate::decide::place::covers(estate, s, self.resource).is_none()
+        };
+        let means = |s: &Statement| {
+            let ask = |c: &bastide_model::condition::Condition| {
+                self.judge.condition(c, Some(self.user), Some(self.resource)) != Truth::False
             };
-            self.speaks(s)
-                && matches!(s.modality, Modality::May | Modality::MayNot)
-                && s.what.places.as_ref().is_some_and(|places| places.iter().any(reached))
-        });
-        let barrier = catalog.upward(self.resource).find(|r| catalog.depth(*r) == depth);
-        barrier.filter(|_| cut && depth > 0).map(|r| catalog.path(r))
+            self.judge.who(&s.who, self.user, Some(self.resource)) != Truth::False
+                && s.what.condition.as_ref().is_none_or(ask)
+                && s.condition.as_ref().is_none_or(ask)
+        };
+        let live = self.judge.live.iter().copied();
+        live.filter(|id| {
+            let s = estate.statement(*id);
+            self.speaks(s) && cut(s) && means(s)
+        })
+        .collect()
+    }
+
+    /// The barrier above which [`Asked::cut_off`] statements stand.
+    fn barrier(&self) -> ResourceId {
+        let catalog = &self.estate().catalog;
+        let depth = catalog.barrier_depths[self.resource.index()];
+        catalog.upward(self.resource).find(|r| catalog.depth(*r) == depth).unwrap_or(self.resource)
     }
 
     fn needs(&self) -> Vec<NeedNode> {

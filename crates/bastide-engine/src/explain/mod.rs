@@ -35,6 +35,8 @@ pub struct Explanation {
     pub layer: Option<String>,
     /// The path of the barrier that cuts off what is granted above it.
     pub barrier: Option<String>,
+    /// Statements that mean this user and speak of the action, cut off by the barrier.
+    pub cut_off: Vec<StatementRef>,
     /// Statements that apply to the user and speak of the action, in policy order.
     pub applying: Vec<Applying>,
     /// Statements that reach the resource and speak of the action, but do not apply to the user.

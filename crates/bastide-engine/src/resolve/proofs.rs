@@ -12,7 +12,12 @@ use bastide_syntax::tree::{self, Declaration, ExpectClauseBody, GuaranteeClauseB
 use bastide_syntax::{Diagnostic, Span, codes};
 use fixedbitset::FixedBitSet;
 
-pub(super) fn proofs(scope: &Scope, trees: &[tree::File], line: &dyn Fn(Span) -> u32, out: &mut Vec<Diagnostic>) -> Proofs {
+pub(super) fn proofs(
+    scope: &Scope,
+    trees: &[tree::File],
+    line: &dyn Fn(Span) -> u32,
+    out: &mut Vec<Diagnostic>,
+) -> Proofs {
     let mut proofs = Proofs::default();
     let origin = |span: Span| Origin { file: span.file, line: line(span) };
     for declaration in trees.iter().flat_map(|t| &t.declarations) {
@@ -21,7 +26,11 @@ pub(super) fn proofs(scope: &Scope, trees: &[tree::File], line: &dyn Fn(Span) ->
             Declaration::Guarantee(g) => proofs.guarantees.push(scope.guarantee(g, origin(g.span), out)),
             Declaration::Apart(a) => {
                 let kinds = (!a.on.is_empty()).then(|| scope.kinds(&a.on, out));
-                proofs.apart.push(Apart { actions: scope.only_actions(&a.actions, out), kinds, origin: origin(a.span) });
+                proofs.apart.push(Apart {
+                    actions: scope.only_actions(&a.actions, out),
+                    kinds,
+                    origin: origin(a.span),
+                });
             }
             Declaration::Alike(a) => {
                 proofs.alike.push(Alike { actions: scope.only_actions(&a.actions, out), origin: origin(a.span) });
@@ -91,7 +100,12 @@ impl Scope<'_> {
         expectation
     }
 
-    fn session_value(&self, name: &Name, values: &tree::Values, out: &mut Vec<Diagnostic>) -> Option<(SessionAttributeId, Value)> {
+    fn session_value(
+        &self,
+        name: &Name,
+        values: &tree::Values,
+        out: &mut Vec<Diagnostic>,
+    ) -> Option<(SessionAttributeId, Value)> {
         let Some(id) = self.schema.session_attribute(&name.text) else {
             let near = nearest(&name.text, self.schema.session_attributes.iter().map(|a| a.name.as_str()));
             let message = format!("the session has no attribute `{}`", name.text);

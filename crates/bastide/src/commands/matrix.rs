@@ -209,10 +209,10 @@ fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, stage: &m
     stage.stream(args.output.as_deref(), |out| {
         let mut csv = csv::Writer::from_writer(out);
         let header = std::iter::once("id").chain(estate.schema.actions.iter().map(|a| a.name.as_str()));
-        csv.write_record(header)?;
+        csv.write_record(header).map_err(plain)?;
         for (id, counts) in &totals.rows {
             let id = std::iter::once(guarded(id, args.for_spreadsheet));
-            csv.write_record(id.chain(counts.iter().map(u64::to_string)))?;
+            csv.write_record(id.chain(counts.iter().map(u64::to_string))).map_err(plain)?;
         }
         csv.flush()
     })?;
@@ -223,6 +223,14 @@ fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, stage: &m
 fn guarded(text: &str, guard: bool) -> String {
     let formula = text.starts_with(['=', '+', '-', '@', '\t', '\r']);
     if guard && formula { format!("'{text}") } else { text.to_string() }
+}
+
+/// The error beneath, so that a closed pipe is known as one.
+fn plain(error: csv::Error) -> io::Error {
+    match error.into_kind() {
+        csv::ErrorKind::Io(error) => error,
+        other => io::Error::other(format!("{other:?}")),
+    }
 }
 
 /// The long form, streamed row by row.
@@ -296,7 +304,7 @@ impl<'a> Lines<'a> {
     fn head(&mut self) -> io::Result<()> {
         let columns = self.columns();
         match &mut self.out {
-            Target::Csv(csv) if !std::mem::replace(&mut self.header, true) => Ok(csv.write_record(columns)?),
+            Target::Csv(csv) if !std::mem::replace(&mut self.header, true) => csv.write_record(columns).map_err(plain),
             _ => Ok(()),
         }
     }
@@ -305,8 +313,8 @@ impl<'a> Lines<'a> {
         let guard = self.args.for_spreadsheet;
         let columns = self.columns();
         match &mut self.out {
-            Target::Csv(csv) if guard => Ok(csv.write_record(cells.iter().map(|c| guarded(c, guard)))?),
-            Target::Csv(csv) => Ok(csv.write_record(cells)?),
+            Target::Csv(csv) if guard => csv.write_record(cells.iter().map(|c| guarded(c, guard))).map_err(plain),
+            Target::Csv(csv) => csv.write_record(cells).map_err(plain),
             Target::Jsonl(out) => {
                 let value = |name: &str, cell: &str| match name {
                     "actions" if cell.is_empty() => serde_json::json!([]),

@@ -1,6 +1,6 @@
 //! The table of effective access.
 
-use super::text::{bold, cut, dim, good, grouped, hang, legend, letters, pad, visible, width};
+use super::text::{bold, count, cut, dim, good, grouped, hang, legend, letters, pad, visible, width};
 use bastide_engine::access::{Matrix, MatrixRow};
 
 /// What the table leaves out and why, for its last lines.
@@ -105,7 +105,7 @@ fn closing(matrix: &Matrix, shown: usize, aside: &Aside, columns: usize) -> Stri
     }
     let hidden: usize = matrix.rows.iter().map(|r| r.hidden).max().unwrap_or(0);
     if let (Some(depth), true) = (aside.depth, hidden > 0) {
-        left_out.push(format!("what lies deeper than {depth} levels (--depth, --under)"));
+        left_out.push(format!("what lies deeper than {} (--depth, --under)", count(depth as usize, "level")));
     }
     if aside.inactive > 0 {
         left_out.push(format!("{} inactive users (--inactive)", aside.inactive));

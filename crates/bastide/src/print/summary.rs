@@ -1,6 +1,6 @@
 //! Totals.
 
-use super::text::{bold, dim, grouped, pad};
+use super::text::{blocks, bold, dim, grouped};
 use bastide_engine::access::Summary;
 
 /// Time and memory of a run.
@@ -47,38 +47,21 @@ pub fn summary(summary: &Summary, cost: &Cost, columns: usize) -> String {
     out
 }
 
-/// One line a kind, one column an action, in as many blocks as the width asks for.
+/// One line a kind, one column an action.
 fn by_kind(summary: &Summary, columns: usize) -> String {
-    let mut out = String::new();
-    let kinds = summary.resources_by_kind.keys().map(String::len).max().unwrap_or(0).max(4);
     let actions: Vec<&String> = summary.allowed.keys().collect();
-    let totals: Vec<u64> = summary.allowed.values().map(|v| v.as_u64().unwrap_or(0)).collect();
-    let widths: Vec<usize> = actions.iter().zip(&totals).map(|(a, t)| a.len().max(grouped(*t).len())).collect();
-    let mut from = 0;
-    while from < actions.len() {
-        let mut used = kinds + 4 + 9;
-        let fits = widths[from..].iter().take_while(|w| {
-            used += **w + 2;
-            used <= columns
-        });
-        let upto = from + fits.count().max(1);
-        let line = |kind: &str, resources: &str, cells: &dyn Fn(usize) -> String| {
-            let cells: String = (from..upto).map(|a| format!("  {:>1$}", cells(a), widths[a])).collect();
-            format!("  {}  {resources:>9}{cells}\n", pad(kind, kinds))
-        };
-        out.push_str(&dim(&line("kind", "resources", &|a| actions[a].clone())));
-        for (kind, resources) in &summary.resources_by_kind {
-            let number = |a: usize| match summary.allowed_by_kind[kind].get(actions[a]) {
-                None | Some(0) => "-".to_string(),
-                Some(n) => grouped(*n),
-            };
-            out.push_str(&line(kind, &grouped(*resources as u64), &number));
-        }
-        out.push_str(&bold(&line("all", &grouped(summary.resources as u64), &|a| grouped(totals[a]))));
-        from = upto;
-        if from < actions.len() {
-            out.push('\n');
-        }
-    }
-    out
+    let number = |n: u64| if n == 0 { "-".to_string() } else { grouped(n) };
+    let mut rows: Vec<Vec<String>> = summary
+        .resources_by_kind
+        .iter()
+        .map(|(kind, resources)| {
+            let cells = actions.iter().map(|a| number(summary.allowed_by_kind[kind].get(*a).copied().unwrap_or(0)));
+            [kind.clone(), grouped(*resources as u64)].into_iter().chain(cells).collect()
+        })
+        .collect();
+    let totals = summary.allowed.values().map(|v| number(v.as_u64().unwrap_or(0)));
+    rows.push(["all".to_string(), grouped(summary.resources as u64)].into_iter().chain(totals).collect());
+    let heads: Vec<String> =
+        ["kind", "resources"].map(String::from).into_iter().chain(actions.into_iter().cloned()).collect();
+    blocks(&heads, &rows, columns)
 }

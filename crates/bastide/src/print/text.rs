@@ -175,6 +175,35 @@ pub fn legend(actions: &[String], letters: &[char], columns: usize) -> String {
     lines.iter().map(|line| format!("{}\n", dim(line))).collect()
 }
 
+/// A table of numbers: its first column is a label, the second stays with it, and where the others
+/// are too many for the width they go on in a further block.
+pub fn blocks(heads: &[String], rows: &[Vec<String>], columns: usize) -> String {
+    let widest =
+        |column: usize| rows.iter().map(|row| width(&row[column])).chain([width(&heads[column])]).max().unwrap_or(0);
+    let widths: Vec<usize> = (0..heads.len()).map(widest).collect();
+    let mut out = String::new();
+    let mut from = 2;
+    loop {
+        let mut used = 2 + widths[0] + 2 + widths[1];
+        let fits = widths[from..].iter().take_while(|w| {
+            used += **w + 2;
+            used <= columns
+        });
+        let upto = (from + fits.count().max(1)).min(heads.len());
+        let line = |cells: &[String]| {
+            let numbers = [1].into_iter().chain(from..upto).map(|c| format!("  {:>1$}", cells[c], widths[c]));
+            format!("  {}{}\n", pad(&cells[0], widths[0]), numbers.collect::<String>())
+        };
+        out.push_str(&dim(&line(heads)));
+        rows.iter().for_each(|row| out.push_str(&line(row)));
+        from = upto;
+        if from >= heads.len() {
+            return out;
+        }
+        out.push('\n');
+    }
+}
+
 /// A word with its article.
 pub fn article(word: &str) -> String {
     let article = if word.starts_with(['a', 'e', 'i', 'o', 'u', 'A', 'E', 'I', 'O', 'U']) { "an" } else { "a" };

@@ -1,8 +1,10 @@
 //! One user's access.
 
-use super::text::{bold, count, cut, dim, doubt, good, grouped, hang, legend, letters, name, pad, visible, width};
+use super::text::{
+    blocks, bold, count, cut, dim, doubt, good, grouped, hang, legend, letters, name, pad, visible, width,
+};
 use super::why::{modality, way};
-use bastide_engine::access::{Branch, Person};
+use bastide_engine::access::{Branch, KindCount, Person};
 
 /// Lines of the tree after which it is cut.
 const MOST_LINES: usize = 60;
@@ -47,9 +49,15 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
     let widest = lines.iter().map(|(label, ..)| width(label)).max().unwrap_or(0).min(columns / 2);
     for (label, own, rest) in lines.iter().take(MOST_LINES) {
         let label = pad(&cut(label, widest), widest);
-        let own =
-            if own.is_empty() { dim(&pad("-", letters.len().min(8))) } else { good(&pad(own, letters.len().min(8))) };
-        let room = columns.saturating_sub(widest + 2 + letters.len().min(8) + 2);
+        let most = letters.len().min(8);
+        // Blanks at the end of a line are of no use to anybody.
+        let own = match (own.as_str(), rest.is_empty()) {
+            ("", true) => dim("-"),
+            ("", false) => dim(&pad("-", most)),
+            (own, true) => good(own),
+            (own, false) => good(&pad(own, most)),
+        };
+        let room = columns.saturating_sub(widest + 2 + most + 2);
         let rest = if rest.is_empty() { String::new() } else { format!("  {}", dim(&cut(rest, room))) };
         out.push_str(&format!("{label}  {own}{rest}\n"));
     }
@@ -65,26 +73,14 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
 }
 
 fn counts(person: &Person, actions: &[String], columns: usize) -> String {
-    let mut out = String::new();
-    let kinds = person.counts.iter().map(|c| c.kind.len()).max().unwrap_or(4).max(4);
-    let number = |n: usize| grouped(n as u64);
-    let widths: Vec<usize> = actions.iter().map(|a| a.len().max(4)).collect();
-    let line = |kind: &str, all: &str, cells: Vec<String>| {
-        let mut line = format!("  {}  {all:>6}", pad(kind, kinds));
-        for (cell, w) in cells.iter().zip(&widths) {
-            if width(&line) + w + 2 > columns {
-                break;
-            }
-            line.push_str(&format!("  {cell:>w$}"));
-        }
-        format!("{line}\n")
+    let number = |n: &usize| if *n == 0 { "-".to_string() } else { grouped(*n as u64) };
+    let row = |kind: &KindCount| {
+        let cells = kind.allowed.iter().map(|(_, n)| number(n));
+        [visible(&kind.kind).into_owned(), grouped(kind.resources as u64)].into_iter().chain(cells).collect()
     };
-    out.push_str(&dim(&line("kind", "all", actions.to_vec())));
-    for kind in &person.counts {
-        let cells = kind.allowed.iter().map(|(_, n)| if *n == 0 { "-".to_string() } else { number(*n) }).collect();
-        out.push_str(&line(&kind.kind, &number(kind.resources), cells));
-    }
-    out
+    let rows: Vec<Vec<String>> = person.counts.iter().map(row).collect();
+    let heads: Vec<String> = ["kind", "all"].map(String::from).into_iter().chain(actions.iter().cloned()).collect();
+    blocks(&heads, &rows, columns)
 }
 
 fn through(person: &Person, columns: usize) -> String {

@@ -21,13 +21,8 @@ pub struct Detail {
 /// The holders as text.
 pub fn holders(holders: &Holders, detail: Detail, columns: usize) -> String {
     let all = holders.allowed + holders.refused;
-    let mut out = format!(
-        "{} of {} can {} `{}`\n",
-        bold(&holders.allowed.to_string()),
-        count(all, "user"),
-        holders.action,
-        visible(&holders.path)
-    );
+    let head = format!("{} of {} can {} ", bold(&holders.allowed.to_string()), count(all, "user"), holders.action);
+    let mut out = hang(&head, &format!("`{}`", visible(&holders.path)), columns);
     let mut cut = false;
     for by in &holders.by {
         out.push_str(&block(by, detail, columns, &mut cut));
@@ -59,13 +54,10 @@ fn block(by: &HoldersBy, detail: Detail, columns: usize, cut: &mut bool) -> Stri
         Some(s) => {
             let shown =
                 if s.sort == "rule" { format!("rule {} ({})", s.name, s.place) } else { format!("entry {}", s.name) };
-            let mut head = format!(
-                "\n{reason}  {}  {} {}: {}\n",
-                count(by.users.len(), "user"),
-                modality(&s.modality),
-                visible(&shown),
-                visible(&s.who)
-            );
+            let users = count(by.users.len(), "user");
+            let text = format!("{}: {}", visible(&shown), visible(&s.who));
+            let mut head =
+                format!("\n{}", hang(&format!("{reason}  {users}  {} ", modality(&s.modality)), &text, columns));
             if let Some(because) = &s.because {
                 head.push_str(&hang("  ", &format!("\"{}\"", visible(because)), columns));
             }

@@ -30,7 +30,7 @@ pub fn explanation(e: &Explanation, all: bool, columns: usize) -> String {
     let mut out = hang(&format!("{verdict} ({})  ", e.reason.word()), &visible(&e.sentence), columns);
     if e.reasons.len() > 1 {
         let others: Vec<&str> = e.reasons.iter().filter(|r| **r != e.reason).map(|r| r.word()).collect();
-        out.push_str(&format!("  it would also be {}\n", others.join(" and ")));
+        out.push_str(&format!("  there is another reason, too: {}\n", others.join(", ")));
     }
     if e.undecided {
         out.push_str(&format!(
@@ -50,11 +50,6 @@ pub fn explanation(e: &Explanation, all: bool, columns: usize) -> String {
     if let Some(layer) = &e.layer {
         out.push_str(&format!("  layer `{}` controls this resource\n", visible(layer)));
     }
-    if let Some(barrier) = &e.barrier {
-        let text =
-            format!("`{}` does not inherit: a `may` or `may not` from above it does not reach here", visible(barrier));
-        out.push_str(&hang("  ", &text, columns));
-    }
     let decides: Vec<&Applying> = e.applying.iter().filter(|a| a.fate == Fate::Decides).collect();
     let agrees: Vec<&Applying> = e.applying.iter().filter(|a| a.fate == Fate::Agrees).collect();
     let lost: Vec<&Applying> = e.applying.iter().filter(|a| matches!(a.fate, Fate::Lost { .. })).collect();
@@ -69,6 +64,12 @@ pub fn explanation(e: &Explanation, all: bool, columns: usize) -> String {
     if !e.needs.is_empty() {
         out.push_str(&format!("\n{}\n", bold("needs")));
         e.needs.iter().for_each(|n| need(n, 1, columns, &mut out));
+    }
+    if let Some(barrier) = &e.barrier {
+        out.push_str(&format!("\n{}\n", bold("cut off")));
+        let text = format!("`{}` does not inherit what is given or denied above it:", visible(barrier));
+        out.push_str(&hang("  ", &text, columns));
+        e.cut_off.iter().for_each(|s| out.push_str(&format!("{}{}", head(s), because(s, columns))));
     }
     out.push_str(&passing(e, all, columns));
     out

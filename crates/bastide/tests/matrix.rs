@@ -1,0 +1,166 @@
+//! `bastide matrix`: the table, the long forms, and that all of them tell the same.
+
+mod common;
+
+use common::{demo, run_in};
+use serde_json::Value;
+use std::collections::BTreeMap;
+
+const DAY: [&str; 2] = ["--on", "2026-11-24"];
+
+fn matrix(dir: &std::path::Path, args: &[&str]) -> String {
+    run_in(dir, &[&["matrix"], args, &DAY].concat()).ok()
+}
+
+fn records(text: &str) -> Vec<Vec<String>> {
+    let mut reader = csv::Reader::from_reader(text.as_bytes());
+    reader.records().map(|r| r.expect("a row").iter().map(str::to_string).collect()).collect()
+}
+
+#[test]
+fn the_table() {
+    let demo = demo();
+    insta::assert_snapshot!("matrix_depth_1", matrix(demo.path(), &["--depth", "1"]));
+    insta::assert_snapshot!(
+        "matrix_transport",
+        matrix(
+            demo.path(),
+            &["--under", "Exhibitions/Tidal Light", "--depth", "2", "--action", "read", "--action", "update"]
+        )
+    );
+    insta::assert_snapshot!(
+        "matrix_two_users",
+        matrix(demo.path(), &["--users", "ines.v,bruno.tavares", "--kind", "workspace"])
+    );
+}
+
+/// Every triple, its reason and its statement: as many as there are, and the same in every form.
+#[test]
+fn all_forms_tell_the_same() {
+    let demo = demo();
+    let triples = records(&matrix(demo.path(), &["--all", "--reasons", "--format", "csv"]));
+    assert_eq!(triples.len(), 120 * 454 * 11);
+    let mut allowed: BTreeMap<&str, u64> = BTreeMap::new();
+    let mut reasons: BTreeMap<&str, u64> = BTreeMap::new();
+    let mut pairs: BTreeMap<(&str, &str), Vec<&str>> = BTreeMap::new();
+    for row in &triples {
+        let [user, resource, action, decision, reason, statement] = &row[..] else { panic!("six cells") };
+        assert_eq!(decision == "allowed", ["granted", "assured"].contains(&reason.as_str()));
+        assert_eq!(statement.is_empty(), ["silent", "inactive"].contains(&reason.as_str()), "{row:?}");
+        *reasons.entry(reason).or_default() += 1;
+        let actions = pairs.entry((user, resource)).or_default();
+        if decision == "allowed" {
+            *allowed.entry(action).or_default() += 1;
+            actions.push(action);
+        }
+    }
+    // The summary counts the same triples.
+    let summary: Value = serde_json::from_str(&matrix(demo.path(), &["--summary", "--format", "json"])).unwrap();
+    for (action, count) in summary["allowed"].as_object().unwrap() {
+        assert_eq!(count.as_u64().unwrap(), allowed.get(action.as_str()).copied().unwrap_or(0), "{action}");
+    }
+    for list in ["refused", "allowed_by_reason"] {
+        for (reason, count) in summary[list].as_object().unwrap() {
+            assert_eq!(count.as_u64().unwrap(), reasons.get(reason.as_str()).copied().unwrap_or(0), "{reason}");
+        }
+    }
+    assert_eq!((summary["users"].as_u64(), summary["resources"].as_u64()), (Some(120), Some(454)));
+    assert!(summary["seconds"]["load"].is_f64() && summary["peak_bytes"].as_u64() > Some(1 << 20));
+    // The pairs hold the allowed actions, in declared order, with and without those that hold none.
+    let long = records(&matrix(demo.path(), &["--all", "--format", "csv"]));
+    assert_eq!(long.len(), 120 * 454);
+    for row in &long {
+        assert_eq!(pairs[&(row[0].as_str(), row[1].as_str())].join(";"), row[2]);
+    }
+    let lines = matrix(demo.path(), &["--depth", "9", "--inactive", "--format", "jsonl"]);
+    let some = long.iter().filter(|row| !row[2].is_empty());
+    for (line, row) in lines.lines().zip(some.clone()) {
+        let value: Value = serde_json::from_str(line).unwrap();
+        let actions: Vec<&str> = value["actions"].as_array().unwrap().iter().map(|a| a.as_str().unwrap()).collect();
+        assert_eq!((value["user"].as_str(), actions.join(";")), (Some(row[0].as_str()), row[2].clone()));
+    }
+    assert_eq!(lines.lines().count(), some.count());
+    // Totals by user and by resource add up to the same, ids in byte order.
+    for by in ["users", "resources"] {
+        let totals = records(&matrix(demo.path(), &["--totals", by]));
+        assert!(totals.windows(2).all(|w| w[0][0] < w[1][0]));
+        assert_eq!(totals.len(), if by == "users" { 120 } else { 454 });
+        let actions: Vec<String> = summary["allowed"].as_object().unwrap().keys().cloned().collect();
+        for (column, action) in actions.iter().enumerate() {
+            let sum: u64 = totals.iter().map(|row| row[column + 1].parse::<u64>().unwrap()).sum();
+            assert_eq!(sum, allowed.get(action.as_str()).copied().unwrap_or(0), "{by} {action}");
+        }
+    }
+    // And the table, opened up again from its profiles.
+    let table: Value = serde_json::from_str(&matrix(demo.path(), &["--all", "--format", "json"])).unwrap();
+    let actions = table["actions"].as_array().unwrap();
+    let mut cells = 0;
+    for row in table["rows"].as_array().unwrap() {
+        for (profile, cell) in table["profiles"].as_array().unwrap().iter().zip(row["cells"].as_array().unwrap()) {
+            let named: Vec<&str> = cell
+                .as_array()
+                .unwrap()
+                .iter()
+                .map(|a| actions[a.as_u64().unwrap() as usize].as_str().unwrap())
+                .collect();
+            for user in profile["users"].as_array().unwrap() {
+                assert_eq!(pairs[&(user.as_str().unwrap(), row["resource"].as_str().unwrap())], named);
+                cells += 1;
+            }
+        }
+    }
+    assert_eq!(cells, 120 * 454);
+}
+
+#[test]
+fn output_to_a_file_is_whole_or_not_at_all() {
+    let demo = demo();
+    let file = demo.path().join("out.csv");
+    let run = run_in(demo.path(), &["matrix", "--format", "csv", "-o", "out.csv"]);
+    assert_eq!((run.status, run.out.as_str()), (0, ""));
+    let written = std::fs::read_to_string(&file).unwrap();
+    assert!(written.starts_with("user,resource,actions\n") && written.lines().count() > 500);
+    std::fs::write(demo.path().join("policy/draft.bastide"), "rule").unwrap();
+    let refused = run_in(demo.path(), &["matrix", "--format", "csv", "-o", "out.csv"]);
+    assert_eq!(refused.status, 3);
+    assert_eq!(std::fs::read_to_string(&file).unwrap(), written, "the old file is left as it was");
+    std::fs::remove_file(demo.path().join("policy/draft.bastide")).unwrap();
+    let nowhere = run_in(demo.path(), &["matrix", "--format", "csv", "-o", "no/such/out.csv"]);
+    assert_eq!(nowhere.status, 4);
+    assert!(nowhere.err.contains("`no/such/out.csv` cannot be written"), "{}", nowhere.err);
+}
+
+#[test]
+fn cells_that_a_spreadsheet_would_run() {
+    let dir = common::case(
+        "=== use base.estate\n=== data/people.csv\nid,name,kind,active,wing,age,topics,expert\n=1+1,Ann,person,yes,,,,\n",
+    );
+    let plain = matrix(dir.path(), &["--format", "csv", "--depth", "1"]);
+    assert_eq!(plain, "user,resource,actions\n=1+1,r-1,read\n");
+    let guarded = matrix(dir.path(), &["--format", "csv", "--depth", "1", "--for-spreadsheet"]);
+    assert_eq!(guarded, "user,resource,actions\n'=1+1,r-1,read\n");
+}
+
+#[test]
+fn names_that_would_act_on_a_terminal() {
+    let dir = common::case(
+        "=== use base.estate\n=== data/catalog.csv\nid,parent,kind,name,owner,secrecy,wing,topics,due\nr-1,,room,Ma\\x1b[2Jps,,,,,\n",
+    );
+    for command in [&["matrix"][..], &["what", "ann"], &["why", "ann", "read", "r-1"], &["who", "read", "r-1"]] {
+        let run = run_in(dir.path(), command);
+        assert_eq!(run.status, 0);
+        assert!(!run.out.contains('\u{1b}') && run.out.contains("Ma\\u{1b}[2Jps"), "{}", run.out);
+    }
+}
+
+#[test]
+fn decisions_that_depend_on_themselves_give_no_row() {
+    let dir = common::case(
+        "=== use base.estate\n=== policy/case.bastide\naction sign needs stamp\naction stamp needs sign\n",
+    );
+    for format in ["table", "csv", "jsonl", "json"] {
+        let run = run_in(dir.path(), &["matrix", "--format", format]);
+        assert_eq!((run.status, run.out.as_str()), (3, ""), "{format}");
+        assert!(run.err.contains("error[decision-cycle]"), "{}", run.err);
+    }
+}
