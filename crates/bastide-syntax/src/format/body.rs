@@ -240,7 +240,7 @@ pub fn expr(of: &Expr) -> String {
         ExprBody::Or(parts) => parts.iter().map(expr).collect::<Vec<_>>().join("\u{1}or "),
         ExprBody::And(parts) => parts.iter().map(expr).collect::<Vec<_>>().join("\u{1}and "),
         ExprBody::Not(inner) => format!("not {}", expr(inner)),
-        ExprBody::Group(inner) => format!("({})", expr(inner)),
+        ExprBody::Group(inner) => format!("({})", flow::inner(&expr(inner))),
         ExprBody::Holds(holds) => format!("holds {} on {}", quote::name(&holds.0.text), target(&holds.1)),
         ExprBody::MemberOf(group) => format!("user member of {}", quote::name(&group.text)),
         ExprBody::IsOwner => "user is owner".to_string(),

@@ -12,11 +12,13 @@ const MOST_ALIKE: usize = 12;
 /// A line longer than this is shown in part.
 const LONGEST_SHOWN: usize = 400;
 
-/// All diagnostics, drawn, with a closing line that counts them.
+/// All diagnostics, drawn, warnings before errors, with a closing line that counts them.
 pub fn report(sources: &Sources, diagnostics: &[&Diagnostic], stage: &Stage) -> String {
     let mut out = String::new();
     let mut seen: Vec<(&str, usize)> = Vec::new();
-    for diagnostic in diagnostics {
+    // Errors come last: on a terminal that is where the eye is.
+    let (errors, warnings): (Vec<&Diagnostic>, Vec<&Diagnostic>) = diagnostics.iter().partition(|d| d.is_error());
+    for diagnostic in warnings.into_iter().chain(errors) {
         let code = diagnostic.code.name;
         let at = seen.iter().position(|(name, _)| *name == code).unwrap_or_else(|| {
             seen.push((code, 0));
