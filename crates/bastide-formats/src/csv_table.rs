@@ -77,7 +77,9 @@ impl<'t> CsvTable<'t> {
     pub fn next(&mut self, row: &mut CsvRow<'t>, out: &mut Vec<Diagnostic>) -> bool {
         while self.advance(row, out) {
             let (found, expected) = (row.record.len(), self.header.len());
-            if found == expected {
+            // A quote that never closes swallows the rest of the file, whatever number of cells that makes.
+            let open = row.place.end as usize + 2 >= self.text.len() && cells(row.raw).1.is_some();
+            if found == expected && !open {
                 return true;
             }
             out.push(self.bad_row(row, found, expected));
