@@ -9,6 +9,7 @@ pub mod explain;
 pub mod find;
 pub mod resolve;
 pub mod session;
+pub mod sets;
 pub mod show;
 
 pub use decide::{Decision, Judge, Reason};

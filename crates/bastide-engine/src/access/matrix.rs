@@ -54,16 +54,19 @@ pub fn matrix(
     resources: &[ResourceId],
     wanted: &[ActionId],
 ) -> Result<Matrix, Stopped<Infallible>> {
-    let mut profiles = Profiles::new(users.len());
+    let mut profiles = Profiles::new(estate.people.len());
     let mut raw: Vec<(ResourceId, Vec<Vec<usize>>)> = Vec::new();
     sweep(estate, moment, users, resources, |row| {
+        for action in wanted {
+            let set = row.engine().outcome(row.id(), *action).allowed;
+            profiles.refine(row.engine().sets(), set);
+        }
         let place = |action: ActionId| wanted.iter().position(|w| *w == action);
-        let cells: Vec<Vec<usize>> = (0..users.len()).map(|u| row.allowed(u).filter_map(place).collect()).collect();
-        profiles.refine(|u| cells[u].clone());
-        raw.push((row.resource, cells));
+        raw.push((row.resource, (0..users.len()).map(|u| row.allowed(u).filter_map(place).collect()).collect()));
         Ok(())
     })?;
-    let classes = profiles.classes();
+    let positions: Vec<usize> = users.iter().map(|u| u.index()).collect();
+    let classes = profiles.classes(&positions);
     let shown: fixedbitset::FixedBitSet = resources.iter().map(|r| r.index()).collect();
     let catalog = &estate.catalog;
     let rows = raw

@@ -111,8 +111,8 @@ pub fn person(
     let mut by: BTreeMap<StatementId, usize> = BTreeMap::new();
     sweep(estate, moment, &[user], &resources, |row| {
         access.push(row.allowed(0).map(ActionId::index).collect());
-        for decision in row.of_user(0).iter().filter(|d| d.is_allowed()) {
-            if let Some(statement) = decision.by {
+        for action in row.allowed(0) {
+            if let Some(statement) = row.decision(0, action).by {
                 *by.entry(statement).or_default() += 1;
             }
         }

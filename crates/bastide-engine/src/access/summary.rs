@@ -1,8 +1,11 @@
 //! Totals over everybody and everything.
 
-use super::{Profiles, Stopped, sweep};
+use super::{Profiles, Stopped};
 use crate::decide::Reason;
+use crate::sets::store::SetId;
+use crate::sets::{RowId, SetEngine};
 use bastide_model::*;
+use hashbrown::{HashMap, HashSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -44,46 +47,39 @@ pub struct Summary {
 /// # Errors
 /// A decision that depends on itself.
 pub fn summary(estate: &Estate, moment: &Moment) -> Result<Summary, Stopped<Infallible>> {
-    let users: Vec<UserId> = estate.people.all().collect();
     let resources: Vec<ResourceId> = estate.catalog.all().collect();
-    let actions = estate.schema.actions.len();
-    let kinds = estate.schema.kinds.len();
+    let (actions, kinds) = (estate.schema.actions.len(), estate.schema.kinds.len());
+    // How often each row occurs, by kind; everything else follows from the rows.
+    let mut engine = SetEngine::new(estate, moment).map_err(Stopped::Cycle)?;
+    let mut occurs: HashMap<(KindId, RowId), u64> = HashMap::new();
+    for &resource in &resources {
+        *occurs.entry((estate.catalog.kind(resource), engine.row(resource))).or_default() += 1;
+    }
     let mut allowed = vec![vec![0u64; actions]; kinds];
     let mut reasons = [0u64; Reason::ALL.len()];
-    let mut profiles = Profiles::new(users.len());
-    let mut distinct: hashbrown::HashSet<Vec<u64>> = hashbrown::HashSet::new();
-    sweep(estate, moment, &users, &resources, |row| {
-        let kind = estate.catalog.kind(row.resource).index();
-        // One bit an action and user, in whole words.
-        let mut bits = vec![0u64; (users.len() * actions).div_ceil(64)];
-        for user in 0..users.len() {
-            for (action, decision) in row.of_user(user).iter().enumerate() {
-                reasons[decision.reason as usize] += 1;
-                if decision.is_allowed() {
-                    allowed[kind][action] += 1;
-                    let bit = user * actions + action;
-                    bits[bit / 64] |= 1 << (bit % 64);
-                }
+    let mut profiles = Profiles::new(estate.people.len());
+    let mut distinct: HashSet<Vec<SetId>> = HashSet::new();
+    // In the order of the rows, so that nothing depends on how a table happens to be ordered.
+    let mut occurs: Vec<((KindId, RowId), u64)> = occurs.into_iter().collect();
+    occurs.sort_unstable_by_key(|((kind, row), _)| (*row, *kind));
+    for ((kind, row), times) in occurs {
+        for (action, outcome) in engine.outcomes(row).enumerate() {
+            allowed[kind.index()][action] += u64::from(engine.sets().count(outcome.allowed)) * times;
+            for part in &outcome.parts {
+                reasons[part.reason as usize] += u64::from(engine.sets().count(part.users)) * times;
             }
+            profiles.refine(engine.sets(), outcome.allowed);
         }
-        // A row seen before splits no profile.
-        if !distinct.contains(&bits) {
-            let has = |user: usize, action: usize| {
-                bits[(user * actions + action) / 64] >> ((user * actions + action) % 64) & 1
-            };
-            profiles.refine(|user| (0..actions).map(|a| has(user, a) == 1).collect::<Vec<bool>>());
-            distinct.insert(bits);
-        }
-        Ok(())
-    })?;
+        distinct.insert(engine.outcomes(row).map(|o| o.allowed).collect());
+    }
     let name = |a: usize| estate.schema.actions[a].name.clone();
     let mut summary = Summary {
-        users: users.len(),
+        users: estate.people.len(),
         active_users: estate.people.active.count_ones(..),
         resources: resources.len(),
         actions,
         statements: estate.statements.iter().filter(|s| s.is_on() && s.in_date(moment.date)).count(),
-        triples: users.len() as u64 * resources.len() as u64 * actions as u64,
+        triples: estate.people.len() as u64 * resources.len() as u64 * actions as u64,
         profiles: profiles.count(),
         distinct_outcomes: distinct.len(),
         ..Summary::default()
@@ -120,17 +116,23 @@ pub struct Totals {
 /// # Errors
 /// A decision that depends on itself.
 pub fn totals(estate: &Estate, moment: &Moment, by_user: bool) -> Result<Totals, Stopped<Infallible>> {
-    let users: Vec<UserId> = estate.people.all().collect();
-    let resources: Vec<ResourceId> = estate.catalog.all().collect();
     let actions = estate.schema.actions.len();
-    let mut counts = vec![vec![0u64; actions]; if by_user { users.len() } else { resources.len() }];
-    sweep(estate, moment, &users, &resources, |row| {
-        for user in 0..users.len() {
-            let at = if by_user { user } else { row.resource.index() };
-            row.allowed(user).for_each(|action| counts[at][action.index()] += 1);
+    let count = if by_user { estate.people.len() } else { estate.catalog.len() };
+    let mut counts = vec![vec![0u64; actions]; count];
+    let mut engine = SetEngine::new(estate, moment).map_err(Stopped::Cycle)?;
+    let mut occurs: HashMap<(usize, SetId), u64> = HashMap::new();
+    for resource in estate.catalog.all() {
+        let row = engine.row(resource);
+        for (action, outcome) in engine.outcomes(row).enumerate() {
+            match by_user {
+                true => *occurs.entry((action, outcome.allowed)).or_default() += 1,
+                false => counts[resource.index()][action] = u64::from(engine.sets().count(outcome.allowed)),
+            }
         }
-        Ok(())
-    })?;
+    }
+    for ((action, set), times) in occurs {
+        engine.sets().users(set).for_each(|user| counts[user][action] += times);
+    }
     let id = |at: usize| {
         let id = if by_user { estate.people.id(UserId::new(at)) } else { estate.catalog.id(ResourceId::new(at)) };
         id.to_string()

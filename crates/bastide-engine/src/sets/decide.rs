@@ -1,0 +1,149 @@
+//! The steps of the decision, on sets: whoever is decided on drops out of `rest`, and what is left
+//! goes on to the next step.
+
+use super::store::SetId;
+use super::{Outcome, OutcomeId, Part, SetEngine};
+use crate::decide::Reason;
+use bastide_model::schema::Target;
+use bastide_model::*;
+
+/// Users not decided on yet, and the parts so far.
+struct Sorting {
+    rest: SetId,
+    parts: Vec<Part>,
+}
+
+/// A statement that is weighed: its number, its depth, whether it permits.
+#[derive(Clone, Copy)]
+struct Weighed {
+    id: StatementId,
+    depth: u16,
+    permits: bool,
+}
+
+impl SetEngine<'_> {
+    /// The outcome of one action on a resource, worked out step by step.
+    pub(super) fn decided(&mut self, resource: ResourceId, action: ActionId) -> OutcomeId {
+        if let Some(known) = self.early.get(&(resource, action)) {
+            return *known;
+        }
+        let outcome = self.decide(resource, action);
+        let id = self.keep_outcome(outcome);
+        // Within a row, actions ask for each other on the same resource; elsewhere it is asked for early.
+        self.early.insert((resource, action), id);
+        id
+    }
+
+    fn keep_outcome(&mut self, outcome: Outcome) -> OutcomeId {
+        if let Some(known) = self.known_outcomes.get(&outcome) {
+            return *known;
+        }
+        let id = OutcomeId(self.outcomes.len() as u32);
+        self.outcomes.push(outcome.clone());
+        self.known_outcomes.insert(outcome, id);
+        id
+    }
+
+    fn decide(&mut self, resource: ResourceId, action: ActionId) -> Outcome {
+        let mut sorting = Sorting { rest: SetId::ALL, parts: Vec::new() };
+        if !self.estate.schema.fits(action, self.estate.catalog.kind(resource)) {
+            return self.finish(sorting, resource, action, false);
+        }
+        let inactive = self.sets.complement(self.active);
+        self.take(&mut sorting, inactive, Reason::Inactive, None);
+        let site = self.site(resource);
+        let (mut prohibiting, mut assuring, mut weighed) = (Vec::new(), Vec::new(), Vec::new());
+        for &(id, depth) in &self.sites[site].reached {
+            let statement = self.estate.statement(id);
+            let listed = statement.actions.contains(action.index());
+            match statement.modality {
+                Modality::MayNever if listed => prohibiting.push(id),
+                Modality::MayOnly if !listed => prohibiting.push(id),
+                Modality::MayAlways if listed => assuring.push(id),
+                Modality::May | Modality::MayNot if listed => {
+                    weighed.push(Weighed { id, depth, permits: statement.modality == Modality::May });
+                }
+                _ => {}
+            }
+        }
+        self.take_all(&mut sorting, &prohibiting, Reason::Capped, resource);
+        self.take_all(&mut sorting, &assuring, Reason::Assured, resource);
+        if !self.estate.layers.is_empty() && !weighed.is_empty() {
+            let layer = self.layer(site, resource);
+            let rest = LayerId::new(self.estate.layers.len());
+            weighed.retain(|w| layer == Some(self.estate.statement(w.id).layer.unwrap_or(rest)));
+        }
+        self.combine(&mut sorting, weighed, resource);
+        self.finish(sorting, resource, action, true)
+    }
+
+    fn take(&mut self, sorting: &mut Sorting, users: SetId, reason: Reason, by: Option<StatementId>) {
+        let taken = self.sets.intersect(sorting.rest, users);
+        if taken != SetId::NONE {
+            sorting.parts.push(Part { reason, by, users: taken });
+            sorting.rest = self.sets.subtract(sorting.rest, taken);
+        }
+    }
+
+    fn take_all(&mut self, sorting: &mut Sorting, statements: &[StatementId], reason: Reason, resource: ResourceId) {
+        for &id in statements {
+            if sorting.rest == SetId::NONE {
+                return;
+            }
+            let users = self.applies(id, resource);
+            self.take(sorting, users, reason, Some(id));
+        }
+    }
+
+    /// Step 5: each algorithm is an order in which the statements take their users.
+    fn combine(&mut self, sorting: &mut Sorting, mut weighed: Vec<Weighed>, resource: ResourceId) {
+        match self.estate.combining {
+            Combining::DenyOverrides => weighed.sort_by_key(|w| w.permits),
+            Combining::PermitOverrides => weighed.sort_by_key(|w| !w.permits),
+            Combining::NearestOverrides => weighed.sort_by_key(|w| (std::cmp::Reverse(w.depth), w.permits)),
+            Combining::FirstApplicable => {}
+        }
+        for Weighed { id, permits, .. } in weighed {
+            if sorting.rest == SetId::NONE {
+                return;
+            }
+            let users = self.applies(id, resource);
+            self.take(sorting, users, if permits { Reason::Granted } else { Reason::Denied }, Some(id));
+        }
+    }
+
+    /// What nobody decided is silent; what is permitted must have its needs met.
+    fn finish(&mut self, mut sorting: Sorting, resource: ResourceId, action: ActionId, fits: bool) -> Outcome {
+        let rest = sorting.rest;
+        self.take(&mut sorting, rest, Reason::Silent, None);
+        let mut met = SetId::ALL;
+        if fits && sorting.parts.iter().any(|p| p.reason.is_allowed()) {
+            for i in 0..self.estate.schema.actions[action.index()].needs.len() {
+                let need = self.estate.schema.actions[action.index()].needs[i];
+                let users = match need.target {
+                    Target::Own => self.allowed(resource, need.action),
+                    target => self.met(resource, target, need.action),
+                };
+                met = self.sets.intersect(met, users);
+            }
+        }
+        let mut parts: Vec<Part> = Vec::with_capacity(sorting.parts.len() + 2);
+        let mut allowed = SetId::NONE;
+        for part in sorting.parts {
+            if !part.reason.is_allowed() {
+                parts.push(part);
+                continue;
+            }
+            let kept = self.sets.intersect(part.users, met);
+            let blocked = self.sets.subtract(part.users, met);
+            if kept != SetId::NONE {
+                parts.push(Part { users: kept, ..part });
+                allowed = self.sets.union(allowed, kept);
+            }
+            if blocked != SetId::NONE {
+                parts.push(Part { reason: Reason::Blocked, by: part.by, users: blocked });
+            }
+        }
+        Outcome { parts: parts.into(), allowed }
+    }
+}

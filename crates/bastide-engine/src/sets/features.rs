@@ -1,0 +1,76 @@
+//! What of a resource a statement's outcome hangs on, and its value for a resource as one number.
+
+use crate::decide::targets;
+use bastide_model::condition::*;
+use bastide_model::schema::Target;
+use bastide_model::*;
+
+/// A value that a resource has none of.
+const MISSING: u32 = u32::MAX;
+
+/// Something of a resource that conditions ask for.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub enum Feature {
+    /// A field of it, of its parent, or of one above it.
+    Field(Step, ResourceField),
+    /// Whether a decision is positive on a target: the set of users for whom it is.
+    Ask(Target, ActionId),
+}
+
+/// The features a condition mentions. A decision on the resource itself is left out: it follows
+/// from everything else; `own` is set where there is one.
+pub fn of_condition(condition: &Condition, features: &mut Vec<Feature>, own: &mut bool) {
+    condition.visit(&mut |inner| {
+        match &inner.test {
+            Test::Holds(action, HoldsTarget::Relative(target)) if *target == Target::Own => {
+                *own = true;
+                let _ = action;
+            }
+            Test::Holds(action, HoldsTarget::Relative(target)) => features.push(Feature::Ask(*target, *action)),
+            Test::IsOwner => features.push(Feature::Field(Step::Own, ResourceField::Owner)),
+            Test::Flag(o) | Test::IsSet(o) | Test::IsMissing(o) | Test::IsEmpty(o) => of_operand(o, features),
+            Test::Like { operand, .. } => of_operand(operand, features),
+            Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => {
+                of_operand(left, features);
+                of_operand(right, features);
+            }
+            _ => {}
+        }
+    });
+}
+
+fn of_operand(operand: &Operand, features: &mut Vec<Feature>) {
+    if let Operand::Resource(step, field) = operand {
+        features.push(Feature::Field(*step, *field));
+    }
+}
+
+/// The resource a step leads to.
+pub fn step(estate: &Estate, step: Step, resource: ResourceId) -> Option<ResourceId> {
+    let catalog = &estate.catalog;
+    match step {
+        Step::Own => Some(resource),
+        Step::Parent => catalog.parent(resource),
+        Step::Kind(kind) => catalog.upward(resource).find(|r| estate.schema.is_kind(catalog.kind(*r), kind)),
+    }
+}
+
+/// The value of a field as a number: equal numbers, equal values.
+pub fn code(estate: &Estate, of: Step, field: ResourceField, resource: ResourceId) -> u32 {
+    let catalog = &estate.catalog;
+    let Some(resource) = step(estate, of, resource) else { return MISSING };
+    let row = resource.index();
+    match field {
+        ResourceField::Id | ResourceField::Name | ResourceField::Path => resource.0,
+        ResourceField::Kind => catalog.kind(resource).0,
+        ResourceField::Owner => catalog.owners.code(row).unwrap_or(MISSING),
+        ResourceField::State => catalog.states.code(row).unwrap_or(MISSING),
+        ResourceField::Attribute(id) => catalog.attributes[id.index()].code(row).unwrap_or(MISSING),
+    }
+}
+
+/// The resources a target leads to, and whether one is missing.
+pub fn lead(estate: &Estate, resource: ResourceId, target: Target) -> (Vec<ResourceId>, bool) {
+    let targets = targets(estate, resource, target);
+    (targets.found, targets.unmet)
+}

@@ -1,0 +1,265 @@
+//! The set engine: all users of a resource at once, without visiting every pair.
+//!
+//! Whatever a decision depends on is a function of few things. A statement's outcome over all users
+//! is a set of users; it hangs on the values of the resource that its conditions mention, so it is
+//! worked out once for each combination of them. The outcome on a resource hangs on which statements
+//! reach it from which depth, on their sets, and on the finished sets of its parent, sources and
+//! the like for what its actions need: its *signature*. Equal signatures are evaluated once.
+//!
+//! - [`store::SetStore`] keeps each set of users once; algebra on ids is remembered.
+//! - [`places::Places`] says which statements reach each resource, in one pass down the tree.
+//! - [`pairs`] decides conditions in three-valued logic over all users: a pair of sets.
+//! - [`decide`] weighs the sets by the steps of the decision procedure.
+//!
+//! Cost: users and statements once; for each resource a look-up of a few numbers; for each different
+//! signature some set operations, each of a word for 64 users, most of them remembered. The worst
+//! case is a catalog in which every resource has a signature of its own (grants of its own to
+//! people of its own): then it is resources times the set operations of one evaluation.
+
+mod decide;
+mod features;
+mod pairs;
+mod places;
+mod statement;
+pub mod store;
+
+use crate::decide::{Judge, Reason};
+use bastide_model::condition::UserField;
+use bastide_model::schema::Target;
+use bastide_model::*;
+use bastide_syntax::Diagnostic;
+use features::Feature;
+use hashbrown::HashMap;
+use pairs::{Classes, Pair};
+use places::Places;
+use statement::Compiled;
+use store::{SetId, SetStore};
+
+/// What is decided for whom, on one action.
+#[derive(Clone, PartialEq, Eq, Hash, Debug)]
+pub struct Outcome {
+    /// Disjoint parts that together are all users.
+    pub parts: Box<[Part]>,
+    /// Everybody for whom it is allowed.
+    pub allowed: SetId,
+}
+
+/// Users with the same reason by the same statement.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub struct Part {
+    /// The reason.
+    pub reason: Reason,
+    /// The statement that decides, where one does.
+    pub by: Option<StatementId>,
+    /// Who.
+    pub users: SetId,
+}
+
+/// An outcome that is kept once.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub struct OutcomeId(u32);
+
+/// The outcomes of all actions on a resource, kept once.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub struct RowId(u32);
+
+/// Evaluates an estate at a moment.
+pub struct SetEngine<'e> {
+    estate: &'e Estate,
+    judge: Judge<'e>,
+    sets: SetStore,
+    places: Places,
+    /// Statements in force, by their number; the others are none.
+    compiled: Vec<Option<Compiled>>,
+    /// Statements without a place, in policy order: they reach everything.
+    everywhere: Vec<places::Reached>,
+    sites: Vec<Site>,
+    site_of: HashMap<(u32, KindId), u32>,
+    singles: Vec<Option<SetId>>,
+    groups: Vec<Option<Pair>>,
+    classes: HashMap<UserField, Classes>,
+    leaves: HashMap<Box<[usize]>, Pair>,
+    active: SetId,
+    outcomes: Vec<Outcome>,
+    known_outcomes: HashMap<Outcome, OutcomeId>,
+    rows: Vec<Box<[OutcomeId]>>,
+    known_rows: HashMap<Box<[OutcomeId]>, RowId>,
+    /// The rows that are done.
+    row_of: Vec<Option<RowId>>,
+    /// Single outcomes that were asked for before their row was done.
+    early: HashMap<(ResourceId, ActionId), OutcomeId>,
+    key: Vec<u32>,
+}
+
+/// Resources of one kind that the same statements reach from the same depths.
+struct Site {
+    /// The statements, in policy order.
+    reached: Box<[places::Reached]>,
+    /// Of them, the positions of those whose set hangs on the resource.
+    varying: Box<[u32]>,
+    /// Fields that are part of the signature by themselves, for statements that look at decisions
+    /// on the resource itself.
+    fields: Box<[Feature]>,
+    /// Decisions elsewhere that the actions need.
+    asks: Box<[(Target, ActionId)]>,
+    /// The rows met so far, by signature.
+    known: HashMap<Box<[u32]>, RowId>,
+}
+
+impl<'e> SetEngine<'e> {
+    /// An engine for a moment. Cost: users, statements and resources, once each.
+    ///
+    /// # Errors
+    /// The decisions that would depend on themselves on that date.
+    pub fn new(estate: &'e Estate, moment: &'e Moment) -> Result<SetEngine<'e>, Vec<Diagnostic>> {
+        let judge = Judge::new(estate, moment)?;
+        let mut sets = SetStore::new(estate.people.len());
+        let active = sets.of(estate.people.active.ones());
+        let places = Places::new(estate, &judge.live);
+        let mut compiled: Vec<Option<Compiled>> = estate.statements.iter().map(|_| None).collect();
+        for id in &judge.live {
+            compiled[id.index()] = Some(Compiled::new(estate.statement(*id)));
+        }
+        let everywhere = judge.live.iter().filter(|id| estate.statement(**id).what.places.is_none());
+        Ok(SetEngine {
+            estate,
+            sets,
+            places,
+            compiled,
+            everywhere: everywhere.map(|id| (*id, 0)).collect(),
+            sites: Vec::new(),
+            site_of: HashMap::new(),
+            singles: vec![None; estate.people.len()],
+            groups: vec![None; estate.groups.len()],
+            classes: HashMap::new(),
+            leaves: HashMap::new(),
+            active,
+            outcomes: Vec::new(),
+            known_outcomes: HashMap::new(),
+            rows: Vec::new(),
+            known_rows: HashMap::new(),
+            row_of: vec![None; estate.catalog.len()],
+            early: HashMap::new(),
+            key: Vec::new(),
+            judge,
+        })
+    }
+
+    /// The sets that outcomes speak of.
+    pub fn sets(&self) -> &SetStore {
+        &self.sets
+    }
+
+    /// The outcomes of a row, by action.
+    pub fn outcomes(&self, row: RowId) -> impl ExactSizeIterator<Item = &Outcome> {
+        self.rows[row.0 as usize].iter().map(|id| &self.outcomes[id.0 as usize])
+    }
+
+    /// The outcome of one action of a row.
+    pub fn outcome(&self, row: RowId, action: ActionId) -> &Outcome {
+        &self.outcomes[self.rows[row.0 as usize][action.index()].0 as usize]
+    }
+
+    /// How many different rows were met.
+    pub fn row_count(&self) -> usize {
+        self.rows.len()
+    }
+
+    /// The row of a resource.
+    pub fn row(&mut self, resource: ResourceId) -> RowId {
+        if let Some(done) = self.row_of[resource.index()] {
+            return done;
+        }
+        // Parents come first, so that what is asked of them is there; iteratively, for deep trees.
+        let above: Vec<ResourceId> =
+            self.estate.catalog.upward(resource).take_while(|r| self.row_of[r.index()].is_none()).collect();
+        for resource in above.into_iter().rev() {
+            self.make_row(resource);
+        }
+        self.row_of[resource.index()].expect("just made")
+    }
+
+    fn make_row(&mut self, resource: ResourceId) {
+        let site = self.site(resource);
+        let key = self.signature(site, resource);
+        let row = match self.sites[site].known.get(&key[..]) {
+            Some(known) => *known,
+            None => {
+                let actions = ActionId::all(self.estate.schema.actions.len());
+                let outcomes: Vec<OutcomeId> = actions.clone().map(|action| self.decided(resource, action)).collect();
+                // The row holds them from now on.
+                actions.for_each(|action| {
+                    self.early.remove(&(resource, action));
+                });
+                let row = self.keep_row(outcomes.into_boxed_slice());
+                self.sites[site].known.insert(key[..].into(), row);
+                row
+            }
+        };
+        self.key = key;
+        self.row_of[resource.index()] = Some(row);
+    }
+
+    fn keep_row(&mut self, outcomes: Box<[OutcomeId]>) -> RowId {
+        if let Some(known) = self.known_rows.get(&outcomes) {
+            return *known;
+        }
+        let id = RowId(self.rows.len() as u32);
+        self.rows.push(outcomes.clone());
+        self.known_rows.insert(outcomes, id);
+        id
+    }
+
+    /// Everything the outcomes on a resource hang on, within its site.
+    fn signature(&mut self, site: usize, resource: ResourceId) -> Vec<u32> {
+        let mut key = std::mem::take(&mut self.key);
+        key.clear();
+        for i in 0..self.sites[site].fields.len() {
+            let Feature::Field(step, field) = self.sites[site].fields[i] else { continue };
+            key.push(features::code(self.estate, step, field, resource));
+        }
+        for i in 0..self.sites[site].asks.len() {
+            let (target, action) = self.sites[site].asks[i];
+            let met = self.met(resource, target, action);
+            key.push(met.0);
+        }
+        for i in 0..self.sites[site].varying.len() {
+            let at = self.sites[site].varying[i] as usize;
+            let (id, _) = self.sites[site].reached[at];
+            let pair = self.applies(id, resource);
+            key.push(pair.0);
+        }
+        if !self.estate.layers.is_empty() {
+            let layer = self.layer(site, resource);
+            key.push(layer.map_or(u32::MAX, |l| l.0));
+        }
+        key
+    }
+
+    /// The users for whom an action is allowed on a resource.
+    pub fn allowed(&mut self, resource: ResourceId, action: ActionId) -> SetId {
+        let outcome = match self.row_of[resource.index()] {
+            Some(row) => self.rows[row.0 as usize][action.index()],
+            None => self.decided(resource, action),
+        };
+        self.outcomes[outcome.0 as usize].allowed
+    }
+
+    /// The users for whom an action is allowed on everything a target leads to.
+    fn met(&mut self, resource: ResourceId, target: Target, action: ActionId) -> SetId {
+        if target == Target::Parent {
+            let parent = self.estate.catalog.parent(resource);
+            return parent.map_or(SetId::ALL, |parent| self.allowed(parent, action));
+        }
+        let (found, unmet) = features::lead(self.estate, resource, target);
+        if unmet {
+            return SetId::NONE;
+        }
+        let mut all = SetId::ALL;
+        for target in found {
+            let allowed = self.allowed(target, action);
+            all = self.sets.intersect(all, allowed);
+        }
+        all
+    }
+}

@@ -1,0 +1,185 @@
+//! Statements made ready: what of a resource their set of users hangs on, and the sets met so far.
+
+use super::features::{self, Feature};
+use super::store::SetId;
+use super::{SetEngine, Site};
+use crate::decide::place::covers;
+use bastide_model::condition::{Condition, Step, Term};
+use bastide_model::schema::Target;
+use bastide_model::*;
+use hashbrown::HashMap;
+
+/// A statement in force.
+pub(super) struct Compiled {
+    /// What of a resource its conditions mention, decisions on the resource itself left aside.
+    features: Box<[Feature]>,
+    /// Whether it asks for a decision on the resource itself.
+    own: bool,
+    /// The users it applies to, by the values of its features.
+    known: HashMap<Box<[u32]>, SetId>,
+    /// The same where it has no features.
+    constant: Option<SetId>,
+    /// Where its `where` speaks of resources alone: whether it is not false, by the same values.
+    covering: HashMap<Box<[u32]>, bool>,
+}
+
+impl Compiled {
+    pub fn new(statement: &Statement) -> Compiled {
+        let (mut all, mut own) = (Vec::new(), false);
+        if statement.who.terms.contains(&Term::Owner) {
+            all.push(Feature::Field(Step::Own, condition::ResourceField::Owner));
+        }
+        let conditions = [&statement.who.condition, &statement.what.condition, &statement.condition];
+        conditions.into_iter().flatten().for_each(|c| features::of_condition(c, &mut all, &mut own));
+        let mut distinct: Vec<Feature> = Vec::new();
+        for feature in all {
+            if !distinct.contains(&feature) {
+                distinct.push(feature);
+            }
+        }
+        Compiled {
+            features: distinct.into(),
+            own,
+            known: HashMap::new(),
+            constant: None,
+            covering: HashMap::new(),
+        }
+    }
+}
+
+impl<'e> SetEngine<'e> {
+    fn compiled(&mut self, id: StatementId) -> &mut Compiled {
+        self.compiled[id.index()].as_mut().expect("only statements in force reach anything")
+    }
+
+    /// The site of a resource.
+    pub(super) fn site(&mut self, resource: ResourceId) -> usize {
+        let kind = self.estate.catalog.kind(resource);
+        let class = self.places.class[resource.index()];
+        if let Some(known) = self.site_of.get(&(class, kind)) {
+            return *known as usize;
+        }
+        let estate = self.estate;
+        let all = self.everywhere.iter().chain(self.places.lists[class as usize].iter());
+        let mut reached: Vec<_> = all
+            .copied()
+            .filter(|(id, _)| estate.schema.is_any(kind, estate.statement(*id).what.kinds.as_deref()))
+            .collect();
+        reached.sort_unstable_by_key(|(id, _)| *id);
+        debug_assert!(reached.iter().all(|(id, depth)| covers(estate, estate.statement(*id), resource) == Some(*depth)));
+        let (mut varying, mut fields): (Vec<u32>, Vec<Feature>) = (Vec::new(), Vec::new());
+        let mut asks: Vec<(Target, ActionId)> = Vec::new();
+        for (at, (id, _)) in reached.iter().enumerate() {
+            let compiled = self.compiled[id.index()].as_ref().expect("in force");
+            if compiled.own {
+                // Its set follows from a decision that is not made yet: its values stand in for it.
+                for feature in &compiled.features {
+                    match feature {
+                        Feature::Field(..) if !fields.contains(feature) => fields.push(*feature),
+                        Feature::Ask(target, action) if !asks.contains(&(*target, *action)) => asks.push((*target, *action)),
+                        _ => {}
+                    }
+                }
+            } else if !compiled.features.is_empty() {
+                varying.push(at as u32);
+            }
+        }
+        for action in ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind)) {
+            for need in &estate.schema.actions[action.index()].needs {
+                let ask = (need.target, need.action);
+                if need.target != Target::Own && !asks.contains(&ask) {
+                    asks.push(ask);
+                }
+            }
+        }
+        let site = Site {
+            reached: reached.into(),
+            varying: varying.into(),
+            fields: fields.into(),
+            asks: asks.into(),
+            known: HashMap::new(),
+        };
+        self.sites.push(site);
+        self.site_of.insert((class, kind), self.sites.len() as u32 - 1);
+        self.sites.len() - 1
+    }
+
+    /// The values of a statement's features on a resource.
+    fn values(&mut self, id: StatementId, resource: ResourceId) -> Vec<u32> {
+        let count = self.compiled(id).features.len();
+        let mut values = Vec::with_capacity(count);
+        for i in 0..count {
+            let value = match self.compiled(id).features[i] {
+                Feature::Field(step, field) => features::code(self.estate, step, field, resource),
+                Feature::Ask(target, action) => self.met(resource, target, action).0,
+            };
+            values.push(value);
+        }
+        values
+    }
+
+    /// The users a statement that reaches a resource applies to: a permission where its whole
+    /// condition is true, a restriction where it is not false.
+    pub(super) fn applies(&mut self, id: StatementId, resource: ResourceId) -> SetId {
+        let compiled = self.compiled(id);
+        if let Some(known) = compiled.constant {
+            return known;
+        }
+        let (own, constant) = (compiled.own, compiled.features.is_empty() && !compiled.own);
+        let values = if constant { Vec::new() } else { self.values(id, resource) };
+        if !constant && !own
+            && let Some(known) = self.compiled(id).known.get(&values[..])
+        {
+            return *known;
+        }
+        let statement: &'e Statement = self.estate.statement(id);
+        let set = self.users_of(statement, resource);
+        if constant {
+            self.compiled(id).constant = Some(set);
+        } else if !own {
+            self.compiled(id).known.insert(values.into(), set);
+        }
+        set
+    }
+
+    fn users_of(&mut self, statement: &'e Statement, resource: ResourceId) -> SetId {
+        let mut pair = self.who(&statement.who, Some(resource));
+        for condition in [&statement.what.condition, &statement.condition].into_iter().flatten() {
+            if pair.open == SetId::NONE {
+                break;
+            }
+            let next = self.pair(condition, Some(resource));
+            pair = pair.and(next, &mut self.sets);
+        }
+        if statement.modality.permits() { pair.yes } else { pair.open }
+    }
+
+    /// The layer that controls a resource: the first with a `may` or `may not` whose what covers it.
+    pub(super) fn layer(&mut self, site: usize, resource: ResourceId) -> Option<LayerId> {
+        let rest = LayerId::new(self.estate.layers.len());
+        let mut first: Option<LayerId> = None;
+        for i in 0..self.sites[site].reached.len() {
+            let (id, _) = self.sites[site].reached[i];
+            let statement: &'e Statement = self.estate.statement(id);
+            let own = statement.layer.unwrap_or(rest);
+            let weighed = matches!(statement.modality, Modality::May | Modality::MayNot);
+            if weighed && first.is_none_or(|f| own < f) && self.covering(id, statement, resource) {
+                first = Some(own);
+            }
+        }
+        first
+    }
+
+    fn covering(&mut self, id: StatementId, statement: &'e Statement, resource: ResourceId) -> bool {
+        let Some(condition) = &statement.what.condition else { return true };
+        let condition: &'e Condition = condition;
+        // In an estate with layers a what-clause speaks of resources alone.
+        let values = self.values(id, resource);
+        if let Some(known) = self.compiled(id).covering.get(&values[..]) {
+            return *known;
+        }
+        let covers = self.judge.condition(condition, None, Some(resource)).not_false();
+        self.compiled(id).covering.insert(values.into(), covers);
+        covers
+    }
+}

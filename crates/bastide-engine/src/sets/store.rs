@@ -1,0 +1,213 @@
+//! Sets of users, each kept once: equal sets have equal ids, and algebra on ids is remembered.
+//!
+//! A set is a row of 64-bit words in one long vector. Rows are never changed or taken out.
+
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+use std::hash::BuildHasher;
+
+/// A set of users.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub struct SetId(pub u32);
+
+impl SetId {
+    /// Nobody.
+    pub const NONE: SetId = SetId(0);
+    /// Everybody.
+    pub const ALL: SetId = SetId(1);
+}
+
+/// All sets of one evaluation.
+pub struct SetStore {
+    /// Words of a row.
+    width: usize,
+    words: Vec<u64>,
+    counts: Vec<u32>,
+    hasher: DefaultHashBuilder,
+    table: HashTable<u32>,
+    memo: HashMap<(Operation, SetId, SetId), SetId>,
+    scratch: Vec<u64>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+enum Operation {
+    Union,
+    Intersect,
+    Subtract,
+}
+
+impl SetStore {
+    /// A store for sets of so many users.
+    pub fn new(users: usize) -> SetStore {
+        let width = users.div_ceil(64).max(1);
+        let mut store = SetStore {
+            width,
+            words: Vec::new(),
+            counts: Vec::new(),
+            hasher: DefaultHashBuilder::default(),
+            table: HashTable::new(),
+            memo: HashMap::new(),
+            scratch: vec![0; width],
+        };
+        store.keep();
+        if users == 0 {
+            // Everybody is nobody then, and still has an id of its own.
+            store.words.extend(std::iter::repeat_n(0, width));
+            store.counts.push(0);
+            return store;
+        }
+        for user in 0..users {
+            store.scratch[user / 64] |= 1 << (user % 64);
+        }
+        store.keep();
+        store
+    }
+
+    /// How many different sets there are.
+    pub fn len(&self) -> usize {
+        self.counts.len()
+    }
+
+    /// The number of users in a set.
+    pub fn count(&self, set: SetId) -> u32 {
+        self.counts[set.0 as usize]
+    }
+
+    /// Whether a user is in a set.
+    pub fn contains(&self, set: SetId, user: usize) -> bool {
+        self.words[set.0 as usize * self.width + user / 64] >> (user % 64) & 1 == 1
+    }
+
+    /// The words of a set.
+    pub fn row(&self, set: SetId) -> &[u64] {
+        &self.words[set.0 as usize * self.width..][..self.width]
+    }
+
+    /// The users of a set, in order.
+    pub fn users(&self, set: SetId) -> impl Iterator<Item = usize> + Clone + '_ {
+        self.row(set).iter().enumerate().flat_map(|(i, word)| Bits(*word).map(move |bit| i * 64 + bit))
+    }
+
+    /// The set of these users.
+    pub fn of(&mut self, users: impl IntoIterator<Item = usize>) -> SetId {
+        self.scratch.fill(0);
+        for user in users {
+            self.scratch[user / 64] |= 1 << (user % 64);
+        }
+        self.keep()
+    }
+
+    /// In either.
+    pub fn union(&mut self, a: SetId, b: SetId) -> SetId {
+        match (a, b) {
+            _ if a == b => a,
+            (SetId::NONE, other) | (other, SetId::NONE) => other,
+            (SetId::ALL, _) | (_, SetId::ALL) => SetId::ALL,
+            _ => self.combine(Operation::Union, a.min(b), a.max(b)),
+        }
+    }
+
+    /// In both.
+    pub fn intersect(&mut self, a: SetId, b: SetId) -> SetId {
+        match (a, b) {
+            _ if a == b => a,
+            (SetId::NONE, _) | (_, SetId::NONE) => SetId::NONE,
+            (SetId::ALL, other) | (other, SetId::ALL) => other,
+            _ => self.combine(Operation::Intersect, a.min(b), a.max(b)),
+        }
+    }
+
+    /// In the first and not in the second.
+    pub fn subtract(&mut self, a: SetId, b: SetId) -> SetId {
+        match (a, b) {
+            _ if a == b => SetId::NONE,
+            (SetId::NONE, _) | (_, SetId::ALL) => SetId::NONE,
+            (_, SetId::NONE) => a,
+            _ => self.combine(Operation::Subtract, a, b),
+        }
+    }
+
+    /// Everybody else.
+    pub fn complement(&mut self, a: SetId) -> SetId {
+        self.subtract(SetId::ALL, a)
+    }
+
+    fn combine(&mut self, operation: Operation, a: SetId, b: SetId) -> SetId {
+        if let Some(known) = self.memo.get(&(operation, a, b)) {
+            return *known;
+        }
+        let (x, y) = (a.0 as usize * self.width, b.0 as usize * self.width);
+        let (x, y) = (&self.words[x..x + self.width], &self.words[y..y + self.width]);
+        let pairs = self.scratch.iter_mut().zip(x.iter().zip(y));
+        match operation {
+            Operation::Union => pairs.for_each(|(to, (x, y))| *to = x | y),
+            Operation::Intersect => pairs.for_each(|(to, (x, y))| *to = x & y),
+            Operation::Subtract => pairs.for_each(|(to, (x, y))| *to = x & !y),
+        }
+        let found = self.keep();
+        self.memo.insert((operation, a, b), found);
+        found
+    }
+
+    /// The id of the set in `scratch`, which is kept where it is new.
+    fn keep(&mut self) -> SetId {
+        let hash = self.hasher.hash_one(&self.scratch[..]);
+        let (width, words, hasher) = (self.width, &self.words, &self.hasher);
+        let row = |id: u32| &words[id as usize * width..][..width];
+        if let Some(known) = self.table.find(hash, |id| row(*id) == &self.scratch[..]) {
+            return SetId(*known);
+        }
+        let id = self.counts.len() as u32;
+        self.table.insert_unique(hash, id, |id| hasher.hash_one(row(*id)));
+        self.words.extend_from_slice(&self.scratch);
+        self.counts.push(self.scratch.iter().map(|w| w.count_ones()).sum());
+        SetId(id)
+    }
+}
+
+/// The positions of the bits of a word.
+#[derive(Clone)]
+struct Bits(u64);
+
+impl Iterator for Bits {
+    type Item = usize;
+
+    fn next(&mut self) -> Option<usize> {
+        if self.0 == 0 {
+            return None;
+        }
+        let bit = self.0.trailing_zeros() as usize;
+        self.0 &= self.0 - 1;
+        Some(bit)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn equal_sets_have_equal_ids() {
+        let mut store = SetStore::new(130);
+        let a = store.of([1, 64, 129]);
+        let b = store.of([64, 2]);
+        assert_eq!((store.count(SetId::NONE), store.count(SetId::ALL), store.count(a)), (0, 130, 3));
+        let both = store.union(a, b);
+        assert_eq!(store.users(both).collect::<Vec<_>>(), [1, 2, 64, 129]);
+        assert_eq!(store.intersect(a, b), store.of([64]));
+        assert_eq!(store.subtract(both, b), store.of([1, 129]));
+        let others = store.complement(a);
+        assert_eq!(store.count(others), 127);
+        assert_eq!(store.union(others, a), SetId::ALL);
+        assert_eq!(store.intersect(others, a), SetId::NONE);
+        assert!(store.contains(a, 129) && !store.contains(a, 128));
+        let sets = store.len();
+        assert_eq!(store.of(0..130), SetId::ALL);
+        assert_eq!((store.of([]), store.len()), (SetId::NONE, sets));
+    }
+
+    #[test]
+    fn nobody_at_all() {
+        let mut store = SetStore::new(0);
+        assert_eq!((store.count(SetId::ALL), store.of([])), (0, SetId::NONE));
+    }
+}
