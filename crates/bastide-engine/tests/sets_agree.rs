@@ -22,15 +22,17 @@ fn differences(estate: &Estate, moment: &Moment, backwards: bool) -> Vec<String>
     // In whatever order rows are asked for, they are the same.
     let resources: Vec<_> = if backwards { estate.catalog.all().rev().collect() } else { estate.catalog.all().collect() };
     for resource in resources {
-        let row = engine.row(resource);
+        let decided = engine.row(resource);
         for action in ActionId::all(estate.schema.actions.len()) {
-            let outcome = engine.outcome(row, action).clone();
+            let outcome = engine.outcome(decided.others, action);
             let total: u32 = outcome.parts.iter().map(|p| engine.sets().count(p.users)).sum();
             assert_eq!(total as usize, estate.people.len(), "the parts are everybody, each once");
+            let everybody = engine.allowed(resource, action);
             for user in estate.people.all() {
                 let plain = judge.decide(user, action, resource);
-                let part = outcome.parts.iter().find(|p| engine.sets().contains(p.users, user.index())).expect("in one part");
-                let allowed = engine.sets().contains(outcome.allowed, user.index());
+                let part = engine.part(decided, user, action);
+                let allowed = engine.allows(decided, user, action);
+                assert_eq!(allowed, engine.sets().contains(everybody, user.index()));
                 if (part.reason, part.by, allowed) != (plain.reason, plain.by, plain.is_allowed()) {
                     wrong.push(format!(
                         "{} {} {}: {:?} by {:?}, not {:?} by {:?}",

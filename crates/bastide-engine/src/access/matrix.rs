@@ -57,9 +57,12 @@ pub fn matrix(
     let mut profiles = Profiles::new(estate.people.len());
     let mut raw: Vec<(ResourceId, Vec<Vec<usize>>)> = Vec::new();
     sweep(estate, moment, users, resources, |row| {
+        let (engine, decided) = (row.engine(), row.decided());
         for action in wanted {
-            let set = row.engine().outcome(row.id(), *action).allowed;
-            profiles.refine(row.engine().sets(), set);
+            let set = engine.outcome(decided.others, *action).allowed;
+            let owner = decided.owner.map(|(owner, _)| owner);
+            let flipped = owner.filter(|o| engine.allows(decided, *o, *action) != engine.sets().contains(set, o.index()));
+            profiles.refine(engine.sets(), set, flipped.map(|o| o.index()));
         }
         let place = |action: ActionId| wanted.iter().position(|w| *w == action);
         raw.push((row.resource, (0..users.len()).map(|u| row.allowed(u).filter_map(place).collect()).collect()));

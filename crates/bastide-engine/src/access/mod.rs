@@ -18,7 +18,7 @@ pub use profiles::Profiles;
 pub use summary::{Summary, Totals, summary, totals};
 
 use crate::decide::Decision;
-use crate::sets::{Outcome, RowId, SetEngine};
+use crate::sets::{Decided, SetEngine};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 
@@ -27,7 +27,7 @@ pub struct Row<'r, 'e> {
     /// The resource.
     pub resource: ResourceId,
     engine: &'r SetEngine<'e>,
-    row: RowId,
+    decided: Decided,
     users: &'r [UserId],
     actions: usize,
 }
@@ -35,23 +35,14 @@ pub struct Row<'r, 'e> {
 impl Row<'_, '_> {
     /// The decision on an action for the user at a position of the users asked for.
     pub fn decision(&self, user: usize, action: ActionId) -> Decision {
-        let user = self.users[user].index();
-        let parts = &self.engine.outcome(self.row, action).parts;
-        let part = parts.iter().find(|part| self.engine.sets().contains(part.users, user));
-        let part = part.expect("the parts of an outcome are everybody");
+        let part = self.engine.part(self.decided, self.users[user], action);
         Decision { reason: part.reason, by: part.by, need: None }
     }
 
     /// The allowed actions of the user at a position.
     pub fn allowed(&self, user: usize) -> impl Iterator<Item = ActionId> + '_ {
-        let user = self.users[user].index();
-        ActionId::all(self.actions)
-            .filter(move |action| self.engine.sets().contains(self.engine.outcome(self.row, *action).allowed, user))
-    }
-
-    /// The outcomes for everybody, by action.
-    pub fn outcomes(&self) -> impl ExactSizeIterator<Item = &Outcome> {
-        self.engine.outcomes(self.row)
+        let user = self.users[user];
+        ActionId::all(self.actions).filter(move |action| self.engine.allows(self.decided, user, *action))
     }
 
     /// The engine that decided.
@@ -59,9 +50,9 @@ impl Row<'_, '_> {
         self.engine
     }
 
-    /// The row by its number: resources with the same number have the same outcomes.
-    pub fn id(&self) -> RowId {
-        self.row
+    /// What is decided.
+    pub fn decided(&self) -> Decided {
+        self.decided
     }
 }
 
@@ -89,8 +80,8 @@ pub fn sweep<E>(
     let mut engine = SetEngine::new(estate, moment).map_err(Stopped::Cycle)?;
     let actions = estate.schema.actions.len();
     for &resource in resources {
-        let row = engine.row(resource);
-        each(Row { resource, engine: &engine, row, users, actions }).map_err(Stopped::Receiver)?;
+        let decided = engine.row(resource);
+        each(Row { resource, engine: &engine, decided, users, actions }).map_err(Stopped::Receiver)?;
     }
     Ok(())
 }

@@ -7,55 +7,73 @@ use hashbrown::{HashMap, HashSet};
 pub struct Profiles {
     class: Vec<u32>,
     sizes: Vec<u32>,
-    seen: HashSet<SetId>,
+    /// Users that may still share a class with another.
+    open: Vec<u64>,
+    seen: HashSet<(SetId, Option<u32>)>,
     inside: HashMap<u32, (u32, u32)>,
 }
 
 impl Profiles {
     /// All of `users` users in one class.
     pub fn new(users: usize) -> Self {
-        let sizes = if users == 0 { Vec::new() } else { vec![users as u32] };
-        Profiles { class: vec![0; users], sizes, seen: HashSet::new(), inside: HashMap::new() }
-    }
-
-    /// Splits classes that lie partly inside and partly outside a set. Cost: the users of the set,
-    /// or those outside it where they are fewer; nothing for a set met before.
-    pub fn refine(&mut self, sets: &SetStore, set: SetId) {
-        if !self.seen.insert(set) || self.sizes.len() == self.class.len() {
-            return;
+        let mut open = vec![u64::MAX; users.div_ceil(64)];
+        if let Some(last) = open.last_mut().filter(|_| users % 64 != 0) {
+            *last = (1 << (users % 64)) - 1;
         }
-        let (inside, users) = (sets.count(set) as usize, self.class.len());
-        if inside == 0 || inside == users {
-            return;
-        }
-        if inside * 2 <= users {
-            self.split(sets.users(set));
-        } else {
-            // Those outside split the classes in the same way.
-            let last = users - (users - 1) / 64 * 64;
-            let row = sets.row(set);
-            let mask = |i: usize| if (i + 1) * 64 > users && last < 64 { (1u64 << last) - 1 } else { u64::MAX };
-            let outside = row.iter().enumerate().flat_map(|(i, word)| {
-                let mut rest = !word & mask(i);
-                std::iter::from_fn(move || {
-                    let bit = rest.trailing_zeros() as usize;
-                    (rest != 0).then(|| {
-                        rest &= rest - 1;
-                        i * 64 + bit
-                    })
-                })
-            });
-            self.split(outside);
+        Profiles {
+            class: vec![0; users],
+            sizes: if users == 0 { Vec::new() } else { vec![users as u32] },
+            open,
+            seen: HashSet::new(),
+            inside: HashMap::new(),
         }
     }
 
-    fn split(&mut self, users: impl Iterator<Item = usize> + Clone) {
+    /// Splits classes that lie partly inside and partly outside a set, in which one user perhaps
+    /// stands on the other side. Cost: the words of a set, and the users inside it or outside it,
+    /// whichever are fewer, that are not alone in their class; nothing for what was met before.
+    pub fn refine(&mut self, sets: &SetStore, set: SetId, flipped: Option<usize>) {
+        if !self.seen.insert((set, flipped.map(|u| u as u32))) || self.sizes.len() == self.class.len() {
+            return;
+        }
+        let word = |i: usize, word: u64| match flipped {
+            Some(user) if user / 64 == i => word ^ 1 << (user % 64),
+            _ => word,
+        };
+        let row = sets.row(set);
+        let (mut inside, mut outside) = (0, 0);
+        for (i, open) in self.open.iter().enumerate() {
+            let row = word(i, row[i]);
+            inside += (row & open).count_ones();
+            outside += (!row & open).count_ones();
+        }
+        if inside == 0 || outside == 0 {
+            return;
+        }
+        let turn = if inside <= outside { 0 } else { u64::MAX };
+        let mut users = Vec::with_capacity(inside.min(outside) as usize);
+        for (i, open) in self.open.iter_mut().enumerate() {
+            let mut rest = (word(i, row[i]) ^ turn) & *open;
+            while rest != 0 {
+                let user = i * 64 + rest.trailing_zeros() as usize;
+                rest &= rest - 1;
+                if self.sizes[self.class[user] as usize] == 1 {
+                    *open &= !(1 << (user % 64));
+                } else {
+                    users.push(user);
+                }
+            }
+        }
+        self.split(&users);
+    }
+
+    fn split(&mut self, users: &[usize]) {
         self.inside.clear();
-        for user in users.clone() {
-            self.inside.entry(self.class[user]).or_insert((0, u32::MAX)).0 += 1;
+        for user in users {
+            self.inside.entry(self.class[*user]).or_insert((0, u32::MAX)).0 += 1;
         }
         for user in users {
-            let old = self.class[user];
+            let old = self.class[*user];
             let (count, new) = self.inside.get_mut(&old).expect("counted before");
             if *count == self.sizes[old as usize] && *new == u32::MAX {
                 continue;
@@ -67,7 +85,7 @@ impl Profiles {
             self.sizes[*new as usize] += 1;
             self.sizes[old as usize] -= 1;
             *count -= 1;
-            self.class[user] = *new;
+            self.class[*user] = *new;
         }
     }
 
@@ -98,7 +116,7 @@ mod tests {
         let mut profiles = Profiles::new(70);
         for users in [vec![0, 1, 69], (0..70).collect(), vec![], (2..69).collect(), vec![1, 2], vec![0, 1, 69]] {
             let set = sets.of(users);
-            profiles.refine(&sets, set);
+            profiles.refine(&sets, set, None);
         }
         assert_eq!(profiles.count(), 4);
         let classes = profiles.classes(&(0..70).collect::<Vec<_>>());
@@ -111,25 +129,26 @@ mod tests {
     /// Against the plain way: users are alike if they are in the same sets.
     #[test]
     fn classes_are_users_in_the_same_sets() {
-        let mut random = 7u64;
+        let mut random = fastrand::Rng::with_seed(7);
         for users in [1usize, 63, 64, 65, 200] {
-            let (mut sets, mut profiles) = (SetStore::new(users), Profiles::new(users));
-            let mut seen: Vec<Vec<bool>> = vec![Vec::new(); users];
-            for _ in 0..6 {
-                let members: Vec<bool> = (0..users)
-                    .map(|_| {
-                        random = random.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
-                        random >> 62 == 0 || random >> 60 == 15
-                    })
-                    .collect();
-                let set = sets.of((0..users).filter(|u| members[*u]));
-                profiles.refine(&sets, set);
-                members.iter().enumerate().for_each(|(u, m)| seen[u].push(*m));
-            }
-            let distinct: hashbrown::HashSet<&Vec<bool>> = seen.iter().collect();
-            assert_eq!(profiles.count(), distinct.len());
-            for class in profiles.classes(&(0..users).collect::<Vec<_>>()) {
-                assert!(class.iter().all(|u| seen[*u] == seen[class[0]]));
+            for density in [2, 3, 20] {
+                let (mut sets, mut profiles) = (SetStore::new(users), Profiles::new(users));
+                let mut seen: Vec<Vec<bool>> = vec![Vec::new(); users];
+                for _ in 0..8 {
+                    let mut members: Vec<bool> = (0..users).map(|_| random.u32(..density) == 0).collect();
+                    let set = sets.of((0..users).filter(|u| members[*u]));
+                    let flipped = random.bool().then(|| random.usize(..users));
+                    profiles.refine(&sets, set, flipped);
+                    if let Some(user) = flipped {
+                        members[user] = !members[user];
+                    }
+                    members.iter().enumerate().for_each(|(u, m)| seen[u].push(*m));
+                }
+                let distinct: hashbrown::HashSet<&Vec<bool>> = seen.iter().collect();
+                assert_eq!(profiles.count(), distinct.len());
+                for class in profiles.classes(&(0..users).collect::<Vec<_>>()) {
+                    assert!(class.iter().all(|u| seen[*u] == seen[class[0]]));
+                }
             }
         }
     }

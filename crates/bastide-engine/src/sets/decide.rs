@@ -1,10 +1,10 @@
 //! The steps of the decision, on sets: whoever is decided on drops out of `rest`, and what is left
 //! goes on to the next step.
 
+use super::features::View;
 use super::store::SetId;
 use super::{Outcome, OutcomeId, Part, SetEngine};
 use crate::decide::Reason;
-use bastide_model::schema::Target;
 use bastide_model::*;
 
 /// Users not decided on yet, and the parts so far.
@@ -23,14 +23,14 @@ struct Weighed {
 
 impl SetEngine<'_> {
     /// The outcome of one action on a resource, worked out step by step.
-    pub(super) fn decided(&mut self, resource: ResourceId, action: ActionId) -> OutcomeId {
-        if let Some(known) = self.early.get(&(resource, action)) {
+    pub(super) fn decided(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
+        if let Some(known) = self.early.get(&(resource, action, view)) {
             return *known;
         }
-        let outcome = self.decide(resource, action);
+        let outcome = self.decide(resource, action, view);
         let id = self.keep_outcome(outcome);
         // Within a row, actions ask for each other on the same resource; elsewhere it is asked for early.
-        self.early.insert((resource, action), id);
+        self.early.insert((resource, action, view), id);
         id
     }
 
@@ -44,10 +44,10 @@ impl SetEngine<'_> {
         id
     }
 
-    fn decide(&mut self, resource: ResourceId, action: ActionId) -> Outcome {
+    fn decide(&mut self, resource: ResourceId, action: ActionId, view: View) -> Outcome {
         let mut sorting = Sorting { rest: SetId::ALL, parts: Vec::new() };
         if !self.estate.schema.fits(action, self.estate.catalog.kind(resource)) {
-            return self.finish(sorting, resource, action, false);
+            return self.finish(sorting, (resource, view), action, false);
         }
         let inactive = self.sets.complement(self.active);
         self.take(&mut sorting, inactive, Reason::Inactive, None);
@@ -66,15 +66,15 @@ impl SetEngine<'_> {
                 _ => {}
             }
         }
-        self.take_all(&mut sorting, &prohibiting, Reason::Capped, resource);
-        self.take_all(&mut sorting, &assuring, Reason::Assured, resource);
+        self.take_all(&mut sorting, &prohibiting, Reason::Capped, (resource, view));
+        self.take_all(&mut sorting, &assuring, Reason::Assured, (resource, view));
         if !self.estate.layers.is_empty() && !weighed.is_empty() {
             let layer = self.layer(site, resource);
             let rest = LayerId::new(self.estate.layers.len());
             weighed.retain(|w| layer == Some(self.estate.statement(w.id).layer.unwrap_or(rest)));
         }
-        self.combine(&mut sorting, weighed, resource);
-        self.finish(sorting, resource, action, true)
+        self.combine(&mut sorting, weighed, (resource, view));
+        self.finish(sorting, (resource, view), action, true)
     }
 
     fn take(&mut self, sorting: &mut Sorting, users: SetId, reason: Reason, by: Option<StatementId>) {
@@ -85,18 +85,18 @@ impl SetEngine<'_> {
         }
     }
 
-    fn take_all(&mut self, sorting: &mut Sorting, statements: &[StatementId], reason: Reason, resource: ResourceId) {
+    fn take_all(&mut self, sorting: &mut Sorting, statements: &[StatementId], reason: Reason, at: (ResourceId, View)) {
         for &id in statements {
             if sorting.rest == SetId::NONE {
                 return;
             }
-            let users = self.applies(id, resource);
+            let users = self.applies(id, at.0, at.1);
             self.take(sorting, users, reason, Some(id));
         }
     }
 
     /// Step 5: each algorithm is an order in which the statements take their users.
-    fn combine(&mut self, sorting: &mut Sorting, mut weighed: Vec<Weighed>, resource: ResourceId) {
+    fn combine(&mut self, sorting: &mut Sorting, mut weighed: Vec<Weighed>, at: (ResourceId, View)) {
         match self.estate.combining {
             Combining::DenyOverrides => weighed.sort_by_key(|w| w.permits),
             Combining::PermitOverrides => weighed.sort_by_key(|w| !w.permits),
@@ -107,23 +107,20 @@ impl SetEngine<'_> {
             if sorting.rest == SetId::NONE {
                 return;
             }
-            let users = self.applies(id, resource);
+            let users = self.applies(id, at.0, at.1);
             self.take(sorting, users, if permits { Reason::Granted } else { Reason::Denied }, Some(id));
         }
     }
 
     /// What nobody decided is silent; what is permitted must have its needs met.
-    fn finish(&mut self, mut sorting: Sorting, resource: ResourceId, action: ActionId, fits: bool) -> Outcome {
+    fn finish(&mut self, mut sorting: Sorting, at: (ResourceId, View), action: ActionId, fits: bool) -> Outcome {
         let rest = sorting.rest;
         self.take(&mut sorting, rest, Reason::Silent, None);
         let mut met = SetId::ALL;
         if fits && sorting.parts.iter().any(|p| p.reason.is_allowed()) {
             for i in 0..self.estate.schema.actions[action.index()].needs.len() {
                 let need = self.estate.schema.actions[action.index()].needs[i];
-                let users = match need.target {
-                    Target::Own => self.allowed(resource, need.action),
-                    target => self.met(resource, target, need.action),
-                };
+                let users = self.met(at.0, need.target, need.action, at.1);
                 met = self.sets.intersect(met, users);
             }
         }

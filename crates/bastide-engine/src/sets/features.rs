@@ -2,6 +2,7 @@
 
 use crate::decide::targets;
 use bastide_model::condition::*;
+use bastide_model::statement::Comparison;
 use bastide_model::schema::Target;
 use bastide_model::*;
 
@@ -15,6 +16,21 @@ pub enum Feature {
     Field(Step, ResourceField),
     /// Whether a decision is positive on a target: the set of users for whom it is.
     Ask(Target, ActionId),
+    /// Whether it has an owner, and whether the owner is a user. Who it is does not matter here:
+    /// see [`View`].
+    Owned,
+}
+
+/// As whom a resource's users are looked at. An owner is one user of many, and resources have many
+/// owners: what is decided for everybody else does not hang on who it is, and what is decided for
+/// an owner hangs only on being one. So each is worked out for all users at once, as if nobody, or
+/// as if everybody, owned the resource; the owner is then looked up in the second.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub enum View {
+    /// As somebody who does not own it.
+    Other,
+    /// As its owner.
+    Owner,
 }
 
 /// The features a condition mentions. A decision on the resource itself is left out: it follows
@@ -27,7 +43,8 @@ pub fn of_condition(condition: &Condition, features: &mut Vec<Feature>, own: &mu
                 let _ = action;
             }
             Test::Holds(action, HoldsTarget::Relative(target)) => features.push(Feature::Ask(*target, *action)),
-            Test::IsOwner => features.push(Feature::Field(Step::Own, ResourceField::Owner)),
+            Test::IsOwner => features.push(Feature::Owned),
+            _ if is_owner(&inner.test) => features.push(Feature::Owned),
             Test::Flag(o) | Test::IsSet(o) | Test::IsMissing(o) | Test::IsEmpty(o) => of_operand(o, features),
             Test::Like { operand, .. } => of_operand(operand, features),
             Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => {
@@ -37,6 +54,23 @@ pub fn of_condition(condition: &Condition, features: &mut Vec<Feature>, own: &mu
             _ => {}
         }
     });
+}
+
+/// Whether a comparison asks for the owner in other words: `user.id = resource.owner`.
+pub fn is_owner(test: &Test) -> bool {
+    let Test::Compare { left, comparison: Comparison::Equal, right, caseless: false } = test else { return false };
+    let id = |o: &Operand| matches!(o, Operand::User(UserField::Id));
+    let owner = |o: &Operand| matches!(o, Operand::Resource(Step::Own, ResourceField::Owner));
+    (id(left) && owner(right)) || (owner(left) && id(right))
+}
+
+/// The value of [`Feature::Owned`].
+pub fn owned(estate: &Estate, resource: ResourceId) -> u32 {
+    match estate.catalog.owner(resource) {
+        None => 0,
+        Some(None) => 1,
+        Some(Some(_)) => 2,
+    }
 }
 
 fn of_operand(operand: &Operand, features: &mut Vec<Feature>) {

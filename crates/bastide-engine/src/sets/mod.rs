@@ -28,7 +28,7 @@ use bastide_model::condition::UserField;
 use bastide_model::schema::Target;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
-use features::Feature;
+use features::{Feature, View};
 use hashbrown::HashMap;
 use pairs::{Classes, Pair};
 use places::Places;
@@ -63,6 +63,25 @@ pub struct OutcomeId(u32);
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub struct RowId(u32);
 
+/// What is decided on a resource: one row for everybody, and another for its owner where that differs.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub struct Decided {
+    /// For everybody, or everybody but the owner.
+    pub others: RowId,
+    /// The owner, and the row for owners.
+    pub owner: Option<(UserId, RowId)>,
+}
+
+impl Decided {
+    /// The row that holds for a user.
+    pub fn row_for(self, user: UserId) -> RowId {
+        match self.owner {
+            Some((owner, row)) if owner == user => row,
+            _ => self.others,
+        }
+    }
+}
+
 /// Evaluates an estate at a moment.
 pub struct SetEngine<'e> {
     estate: &'e Estate,
@@ -84,10 +103,10 @@ pub struct SetEngine<'e> {
     known_outcomes: HashMap<Outcome, OutcomeId>,
     rows: Vec<Box<[OutcomeId]>>,
     known_rows: HashMap<Box<[OutcomeId]>, RowId>,
-    /// The rows that are done.
-    row_of: Vec<Option<RowId>>,
+    /// The rows that are done: for everybody but the owner, and for the owner.
+    row_of: Vec<Option<(RowId, RowId)>>,
     /// Single outcomes that were asked for before their row was done.
-    early: HashMap<(ResourceId, ActionId), OutcomeId>,
+    early: HashMap<(ResourceId, ActionId, View), OutcomeId>,
     key: Vec<u32>,
 }
 
@@ -102,8 +121,10 @@ struct Site {
     fields: Box<[Feature]>,
     /// Decisions elsewhere that the actions need.
     asks: Box<[(Target, ActionId)]>,
-    /// The rows met so far, by signature.
-    known: HashMap<Box<[u32]>, RowId>,
+    /// Whether it matters who owns the resource.
+    owned: bool,
+    /// The rows met so far, by signature: for others, and for an owner.
+    known: HashMap<Box<[u32]>, (RowId, RowId)>,
 }
 
 impl<'e> SetEngine<'e> {
@@ -165,39 +186,53 @@ impl<'e> SetEngine<'e> {
         self.rows.len()
     }
 
-    /// The row of a resource.
-    pub fn row(&mut self, resource: ResourceId) -> RowId {
-        if let Some(done) = self.row_of[resource.index()] {
-            return done;
+    /// What is decided on a resource.
+    pub fn row(&mut self, resource: ResourceId) -> Decided {
+        if self.row_of[resource.index()].is_none() {
+            // Parents come first, so that what is asked of them is there; iteratively, for deep trees.
+            let above: Vec<ResourceId> =
+                self.estate.catalog.upward(resource).take_while(|r| self.row_of[r.index()].is_none()).collect();
+            for resource in above.into_iter().rev() {
+                self.make_row(resource);
+            }
         }
-        // Parents come first, so that what is asked of them is there; iteratively, for deep trees.
-        let above: Vec<ResourceId> =
-            self.estate.catalog.upward(resource).take_while(|r| self.row_of[r.index()].is_none()).collect();
-        for resource in above.into_iter().rev() {
-            self.make_row(resource);
+        let (others, owners) = self.row_of[resource.index()].expect("just made");
+        Decided { others, owner: self.own_row(resource, others, owners) }
+    }
+
+    /// The owner and the owner's row, where it is another than everybody's.
+    fn own_row(&self, resource: ResourceId, others: RowId, owners: RowId) -> Option<(UserId, RowId)> {
+        if others == owners {
+            return None;
         }
-        self.row_of[resource.index()].expect("just made")
+        self.estate.catalog.owner(resource).flatten().map(|owner| (owner, owners))
     }
 
     fn make_row(&mut self, resource: ResourceId) {
         let site = self.site(resource);
         let key = self.signature(site, resource);
-        let row = match self.sites[site].known.get(&key[..]) {
+        let rows = match self.sites[site].known.get(&key[..]) {
             Some(known) => *known,
             None => {
-                let actions = ActionId::all(self.estate.schema.actions.len());
-                let outcomes: Vec<OutcomeId> = actions.clone().map(|action| self.decided(resource, action)).collect();
-                // The row holds them from now on.
-                actions.for_each(|action| {
-                    self.early.remove(&(resource, action));
-                });
-                let row = self.keep_row(outcomes.into_boxed_slice());
-                self.sites[site].known.insert(key[..].into(), row);
-                row
+                let others = self.decide_row(resource, View::Other);
+                let owned = self.sites[site].owned && features::owned(self.estate, resource) == 2;
+                let owners = if owned { self.decide_row(resource, View::Owner) } else { others };
+                self.sites[site].known.insert(key[..].into(), (others, owners));
+                (others, owners)
             }
         };
         self.key = key;
-        self.row_of[resource.index()] = Some(row);
+        self.row_of[resource.index()] = Some(rows);
+    }
+
+    fn decide_row(&mut self, resource: ResourceId, view: View) -> RowId {
+        let actions = ActionId::all(self.estate.schema.actions.len());
+        let outcomes: Vec<OutcomeId> = actions.clone().map(|action| self.decided(resource, action, view)).collect();
+        // The row holds them from now on.
+        actions.for_each(|action| {
+            self.early.remove(&(resource, action, view));
+        });
+        self.keep_row(outcomes.into_boxed_slice())
     }
 
     fn keep_row(&mut self, outcomes: Box<[OutcomeId]>) -> RowId {
@@ -215,19 +250,30 @@ impl<'e> SetEngine<'e> {
         let mut key = std::mem::take(&mut self.key);
         key.clear();
         for i in 0..self.sites[site].fields.len() {
-            let Feature::Field(step, field) = self.sites[site].fields[i] else { continue };
-            key.push(features::code(self.estate, step, field, resource));
+            key.push(match self.sites[site].fields[i] {
+                Feature::Field(step, field) => features::code(self.estate, step, field, resource),
+                _ => features::owned(self.estate, resource),
+            });
         }
         for i in 0..self.sites[site].asks.len() {
             let (target, action) = self.sites[site].asks[i];
-            let met = self.met(resource, target, action);
+            let met = self.met(resource, target, action, View::Other);
             key.push(met.0);
         }
         for i in 0..self.sites[site].varying.len() {
             let at = self.sites[site].varying[i] as usize;
             let (id, _) = self.sites[site].reached[at];
-            let pair = self.applies(id, resource);
-            key.push(pair.0);
+            key.push(self.applies(id, resource, View::Other).0);
+        }
+        if self.sites[site].owned {
+            key.push(features::owned(self.estate, resource));
+            // As an owner, the same statements may apply otherwise on another resource.
+            for i in 0..self.sites[site].varying.len() {
+                let (id, _) = self.sites[site].reached[self.sites[site].varying[i] as usize];
+                if self.compiled[id.index()].as_ref().is_some_and(Compiled::is_owned) {
+                    key.push(self.applies(id, resource, View::Owner).0);
+                }
+            }
         }
         if !self.estate.layers.is_empty() {
             let layer = self.layer(site, resource);
@@ -238,18 +284,49 @@ impl<'e> SetEngine<'e> {
 
     /// The users for whom an action is allowed on a resource.
     pub fn allowed(&mut self, resource: ResourceId, action: ActionId) -> SetId {
-        let outcome = match self.row_of[resource.index()] {
-            Some(row) => self.rows[row.0 as usize][action.index()],
-            None => self.decided(resource, action),
+        let (others, owner) = match self.row_of[resource.index()] {
+            Some((others, owners)) => {
+                let own = self.own_row(resource, others, owners);
+                let outcome = |row: RowId| self.rows[row.0 as usize][action.index()];
+                (outcome(others), own.map(|(user, row)| (user, outcome(row))))
+            }
+            None => {
+                let others = self.decided(resource, action, View::Other);
+                match self.estate.catalog.owner(resource).flatten() {
+                    Some(owner) => (others, Some((owner, self.decided(resource, action, View::Owner)))),
+                    None => (others, None),
+                }
+            }
         };
-        self.outcomes[outcome.0 as usize].allowed
+        let allowed = self.outcomes[others.0 as usize].allowed;
+        let Some((owner, owners)) = owner else { return allowed };
+        let (before, after) = (allowed, self.outcomes[owners.0 as usize].allowed);
+        match (self.sets.contains(before, owner.index()), self.sets.contains(after, owner.index())) {
+            (false, true) => {
+                let single = self.single(owner);
+                self.sets.union(allowed, single)
+            }
+            (true, false) => {
+                let single = self.single(owner);
+                self.sets.subtract(allowed, single)
+            }
+            _ => allowed,
+        }
     }
 
-    /// The users for whom an action is allowed on everything a target leads to.
-    fn met(&mut self, resource: ResourceId, target: Target, action: ActionId) -> SetId {
-        if target == Target::Parent {
-            let parent = self.estate.catalog.parent(resource);
-            return parent.map_or(SetId::ALL, |parent| self.allowed(parent, action));
+    /// The users for whom an action is allowed on everything a target leads to. On the resource
+    /// itself it is asked as those it is looked at as.
+    fn met(&mut self, resource: ResourceId, target: Target, action: ActionId, view: View) -> SetId {
+        match target {
+            Target::Own => {
+                let outcome = self.decided(resource, action, view);
+                return self.outcomes[outcome.0 as usize].allowed;
+            }
+            Target::Parent => {
+                let parent = self.estate.catalog.parent(resource);
+                return parent.map_or(SetId::ALL, |parent| self.allowed(parent, action));
+            }
+            Target::Source | Target::Kind(_) => {}
         }
         let (found, unmet) = features::lead(self.estate, resource, target);
         if unmet {
@@ -261,5 +338,27 @@ impl<'e> SetEngine<'e> {
             all = self.sets.intersect(all, allowed);
         }
         all
+    }
+
+    /// Whether two rows have the same outcome of an action.
+    pub fn is_same(&self, a: RowId, b: RowId, action: ActionId) -> bool {
+        self.rows[a.0 as usize][action.index()] == self.rows[b.0 as usize][action.index()]
+    }
+
+    /// The decision on an action for one user.
+    pub fn part(&self, decided: Decided, user: UserId, action: ActionId) -> Part {
+        self.part_of(decided.row_for(user), user, action)
+    }
+
+    /// The part of a row in which a user is.
+    pub fn part_of(&self, row: RowId, user: UserId, action: ActionId) -> Part {
+        let parts = &self.outcome(row, action).parts;
+        let part = parts.iter().find(|part| self.sets.contains(part.users, user.index()));
+        *part.expect("the parts of an outcome are everybody")
+    }
+
+    /// Whether an action is allowed for one user.
+    pub fn allows(&self, decided: Decided, user: UserId, action: ActionId) -> bool {
+        self.sets.contains(self.outcome(decided.row_for(user), action).allowed, user.index())
     }
 }

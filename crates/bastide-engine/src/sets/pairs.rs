@@ -2,6 +2,7 @@
 //! whom it is true, and those for whom it is not false.
 
 use super::store::{SetId, SetStore};
+use super::features::View;
 use super::{SetEngine, features};
 use bastide_model::condition::*;
 use bastide_model::groups::Computed;
@@ -55,7 +56,7 @@ pub(super) struct Classes {
 
 impl<'e> SetEngine<'e> {
     /// A condition on a resource (any, where it mentions none).
-    pub(super) fn pair(&mut self, condition: &'e Condition, resource: Option<ResourceId>) -> Pair {
+    pub(super) fn pair(&mut self, condition: &'e Condition, resource: Option<ResourceId>, view: View) -> Pair {
         match &condition.test {
             Test::And(parts) => {
                 let mut whole = Pair::constant(Truth::True);
@@ -63,7 +64,7 @@ impl<'e> SetEngine<'e> {
                     if whole.open == SetId::NONE {
                         break;
                     }
-                    let next = self.pair(part, resource);
+                    let next = self.pair(part, resource, view);
                     whole = whole.and(next, &mut self.sets);
                 }
                 whole
@@ -71,32 +72,33 @@ impl<'e> SetEngine<'e> {
             Test::Or(parts) => {
                 let mut whole = Pair::constant(Truth::False);
                 for part in parts {
-                    let next = self.pair(part, resource);
+                    let next = self.pair(part, resource, view);
                     whole = whole.or(next, &mut self.sets);
                 }
                 whole
             }
-            Test::Not(inner) => self.pair(inner, resource).not(&mut self.sets),
+            Test::Not(inner) => self.pair(inner, resource, view).not(&mut self.sets),
             Test::Holds(_, HoldsTarget::Nowhere) => Pair::constant(Truth::False),
             Test::Holds(action, HoldsTarget::Place(place)) => Pair::known(self.allowed(*place, *action)),
             Test::Holds(action, HoldsTarget::Relative(target)) => {
                 let resource = resource.expect("a group cannot look at a resource");
-                Pair::known(self.met(resource, *target, *action))
+                Pair::known(self.met(resource, *target, *action, view))
             }
             Test::MemberOf(None) => Pair::constant(Truth::False),
             Test::MemberOf(Some(group)) => self.members(*group),
-            Test::IsOwner => self.owner(resource.expect("a group cannot look at a resource")),
+            Test::IsOwner => self.owner(resource.expect("a group cannot look at a resource"), view),
+            asked if features::is_owner(asked) => self.owner(resource.expect("a group has no owner"), view),
             leaf => self.leaf(condition, leaf, resource),
         }
     }
 
-    /// Whoever owns a resource.
-    pub(super) fn owner(&mut self, resource: ResourceId) -> Pair {
-        match self.estate.catalog.owner(resource) {
-            None => Pair::constant(Truth::Unknown),
-            Some(None) => Pair::constant(Truth::False),
-            Some(Some(user)) => Pair::known(self.single(user)),
-        }
+    /// Whether those looked at own the resource.
+    pub(super) fn owner(&self, resource: ResourceId, view: View) -> Pair {
+        Pair::constant(match (features::owned(self.estate, resource), view) {
+            (0, _) => Truth::Unknown,
+            (_, View::Owner) => Truth::True,
+            (_, View::Other) => Truth::False,
+        })
     }
 
     pub(super) fn single(&mut self, user: UserId) -> SetId {
@@ -116,7 +118,7 @@ impl<'e> SetEngine<'e> {
         for &inner in groups.through(group) {
             let body = groups.computed[inner.index()].as_ref().expect("only computed groups are passed through");
             let found = match body {
-                Computed::Who(who) => self.who(who, None),
+                Computed::Who(who) => self.who(who, None, View::Other),
                 Computed::Holders(action, places) => {
                     let mut all = SetId::NONE;
                     for place in places {
@@ -133,7 +135,7 @@ impl<'e> SetEngine<'e> {
     }
 
     /// A who-clause on a resource (any, where it mentions none).
-    pub(super) fn who(&mut self, who: &'e Who, resource: Option<ResourceId>) -> Pair {
+    pub(super) fn who(&mut self, who: &'e Who, resource: Option<ResourceId>, view: View) -> Pair {
         let mut pair = Pair::constant(Truth::False);
         for term in &who.terms {
             let next = match term {
@@ -141,13 +143,13 @@ impl<'e> SetEngine<'e> {
                 Term::Nobody(_) => Pair::constant(Truth::False),
                 Term::User(user) => Pair::known(self.single(*user)),
                 Term::Members(group) => self.members(*group),
-                Term::Owner => self.owner(resource.expect("a group has no owner")),
+                Term::Owner => self.owner(resource.expect("a group has no owner"), view),
             };
             pair = pair.or(next, &mut self.sets);
         }
         match &who.condition {
             Some(condition) if pair.open != SetId::NONE => {
-                let narrowed = self.pair(condition, resource);
+                let narrowed = self.pair(condition, resource, view);
                 pair.and(narrowed, &mut self.sets)
             }
             _ => pair,
@@ -163,7 +165,7 @@ impl<'e> SetEngine<'e> {
         if let Some(resource) = resource {
             key.extend(mentioned.iter().map(|feature| match feature {
                 features::Feature::Field(step, field) => features::code(self.estate, *step, *field, resource) as usize,
-                features::Feature::Ask(..) => 0,
+                features::Feature::Ask(..) | features::Feature::Owned => 0,
             }));
         }
         if let Some(known) = self.leaves.get(&key[..]) {

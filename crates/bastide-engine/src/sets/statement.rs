@@ -1,10 +1,10 @@
 //! Statements made ready: what of a resource their set of users hangs on, and the sets met so far.
 
-use super::features::{self, Feature};
+use super::features::{self, Feature, View};
 use super::store::SetId;
 use super::{SetEngine, Site};
 use crate::decide::place::covers;
-use bastide_model::condition::{Condition, Step, Term};
+use bastide_model::condition::{Condition, Term};
 use bastide_model::schema::Target;
 use bastide_model::*;
 use hashbrown::HashMap;
@@ -15,8 +15,10 @@ pub(super) struct Compiled {
     features: Box<[Feature]>,
     /// Whether it asks for a decision on the resource itself.
     own: bool,
+    /// Whether it matters to it who owns the resource.
+    owned: bool,
     /// The users it applies to, by the values of its features.
-    known: HashMap<Box<[u32]>, SetId>,
+    known: [HashMap<Box<[u32]>, SetId>; 2],
     /// The same where it has no features.
     constant: Option<SetId>,
     /// Where its `where` speaks of resources alone: whether it is not false, by the same values.
@@ -24,10 +26,15 @@ pub(super) struct Compiled {
 }
 
 impl Compiled {
+    /// Whether it matters to it who owns the resource.
+    pub fn is_owned(&self) -> bool {
+        self.owned
+    }
+
     pub fn new(statement: &Statement) -> Compiled {
         let (mut all, mut own) = (Vec::new(), false);
         if statement.who.terms.contains(&Term::Owner) {
-            all.push(Feature::Field(Step::Own, condition::ResourceField::Owner));
+            all.push(Feature::Owned);
         }
         let conditions = [&statement.who.condition, &statement.what.condition, &statement.condition];
         conditions.into_iter().flatten().for_each(|c| features::of_condition(c, &mut all, &mut own));
@@ -38,9 +45,10 @@ impl Compiled {
             }
         }
         Compiled {
+            owned: distinct.contains(&Feature::Owned),
             features: distinct.into(),
             own,
-            known: HashMap::new(),
+            known: [HashMap::new(), HashMap::new()],
             constant: None,
             covering: HashMap::new(),
         }
@@ -68,15 +76,18 @@ impl<'e> SetEngine<'e> {
         reached.sort_unstable_by_key(|(id, _)| *id);
         debug_assert!(reached.iter().all(|(id, depth)| covers(estate, estate.statement(*id), resource) == Some(*depth)));
         let (mut varying, mut fields): (Vec<u32>, Vec<Feature>) = (Vec::new(), Vec::new());
+        let mut owned = false;
         let mut asks: Vec<(Target, ActionId)> = Vec::new();
         for (at, (id, _)) in reached.iter().enumerate() {
             let compiled = self.compiled[id.index()].as_ref().expect("in force");
+            owned |= compiled.owned;
             if compiled.own {
                 // Its set follows from a decision that is not made yet: its values stand in for it.
                 for feature in &compiled.features {
                     match feature {
                         Feature::Field(..) if !fields.contains(feature) => fields.push(*feature),
                         Feature::Ask(target, action) if !asks.contains(&(*target, *action)) => asks.push((*target, *action)),
+                        Feature::Owned if !fields.contains(feature) => fields.push(*feature),
                         _ => {}
                     }
                 }
@@ -94,6 +105,7 @@ impl<'e> SetEngine<'e> {
         }
         let site = Site {
             reached: reached.into(),
+            owned,
             varying: varying.into(),
             fields: fields.into(),
             asks: asks.into(),
@@ -111,7 +123,8 @@ impl<'e> SetEngine<'e> {
         for i in 0..count {
             let value = match self.compiled(id).features[i] {
                 Feature::Field(step, field) => features::code(self.estate, step, field, resource),
-                Feature::Ask(target, action) => self.met(resource, target, action).0,
+                Feature::Ask(target, action) => self.met(resource, target, action, View::Other).0,
+                Feature::Owned => features::owned(self.estate, resource),
             };
             values.push(value);
         }
@@ -120,35 +133,37 @@ impl<'e> SetEngine<'e> {
 
     /// The users a statement that reaches a resource applies to: a permission where its whole
     /// condition is true, a restriction where it is not false.
-    pub(super) fn applies(&mut self, id: StatementId, resource: ResourceId) -> SetId {
+    pub(super) fn applies(&mut self, id: StatementId, resource: ResourceId, view: View) -> SetId {
         let compiled = self.compiled(id);
         if let Some(known) = compiled.constant {
             return known;
         }
         let (own, constant) = (compiled.own, compiled.features.is_empty() && !compiled.own);
+        // To most statements it is all one who owns the resource.
+        let view = if compiled.owned || own { view } else { View::Other };
         let values = if constant { Vec::new() } else { self.values(id, resource) };
         if !constant && !own
-            && let Some(known) = self.compiled(id).known.get(&values[..])
+            && let Some(known) = self.compiled(id).known[view as usize].get(&values[..])
         {
             return *known;
         }
         let statement: &'e Statement = self.estate.statement(id);
-        let set = self.users_of(statement, resource);
+        let set = self.users_of(statement, resource, view);
         if constant {
             self.compiled(id).constant = Some(set);
         } else if !own {
-            self.compiled(id).known.insert(values.into(), set);
+            self.compiled(id).known[view as usize].insert(values.into(), set);
         }
         set
     }
 
-    fn users_of(&mut self, statement: &'e Statement, resource: ResourceId) -> SetId {
-        let mut pair = self.who(&statement.who, Some(resource));
+    fn users_of(&mut self, statement: &'e Statement, resource: ResourceId, view: View) -> SetId {
+        let mut pair = self.who(&statement.who, Some(resource), view);
         for condition in [&statement.what.condition, &statement.condition].into_iter().flatten() {
             if pair.open == SetId::NONE {
                 break;
             }
-            let next = self.pair(condition, Some(resource));
+            let next = self.pair(condition, Some(resource), view);
             pair = pair.and(next, &mut self.sets);
         }
         if statement.modality.permits() { pair.yes } else { pair.open }
