@@ -84,6 +84,12 @@ impl Index {
         (index, twice)
     }
 
+    /// The same texts under new numbers: what was `i` is now `position[i]`.
+    pub fn renumbered(mut self, position: &[u32]) -> Index {
+        self.table.iter_mut().for_each(|number| *number = position[*number as usize]);
+        self
+    }
+
     /// The number of a text; `strings` must be the one that was indexed.
     pub fn find(&self, strings: &Strings, text: &str) -> Option<u32> {
         self.table.find(self.hasher.hash_one(text), |&j| strings.get(j as usize) == text).copied()

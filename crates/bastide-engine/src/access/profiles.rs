@@ -89,6 +89,20 @@ impl Profiles {
         }
     }
 
+    /// Splits classes whose users another partition tells apart: the common refinement of both.
+    pub fn meet(&mut self, other: &Profiles) {
+        let mut classes: HashMap<(u32, u32), u32> = HashMap::new();
+        let mut sizes: Vec<u32> = Vec::new();
+        for (class, theirs) in self.class.iter_mut().zip(&other.class) {
+            *class = *classes.entry((*class, *theirs)).or_insert_with(|| {
+                sizes.push(0);
+                sizes.len() as u32 - 1
+            });
+            sizes[*class as usize] += 1;
+        }
+        self.sizes = sizes;
+    }
+
     /// How many classes there are.
     pub fn count(&self) -> usize {
         self.sizes.len()

@@ -3,9 +3,11 @@
 use super::{Profiles, Stopped};
 use crate::decide::Reason;
 use crate::sets::store::{SetId, SetStore};
-use crate::sets::{RowId, SetEngine};
+use crate::sets::{Outcome, RowId, SetEngine};
 use bastide_model::*;
+use bastide_syntax::Diagnostic;
 use hashbrown::{HashMap, HashSet};
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -47,37 +49,13 @@ pub struct Summary {
 /// # Errors
 /// A decision that depends on itself.
 pub fn summary(estate: &Estate, moment: &Moment) -> Result<Summary, Stopped<Infallible>> {
-    let (actions, kinds) = (estate.schema.actions.len(), estate.schema.kinds.len());
-    let mut engine = SetEngine::new(estate, moment).map_err(Stopped::Cycle)?;
-    // How often each row occurs, by kind; nearly everything follows from the rows.
-    let mut occurs: HashMap<(KindId, RowId), u64> = HashMap::new();
-    // Where an owner is decided on otherwise than everybody else, that one decision is set right.
-    let mut flipped: HashMap<(KindId, RowId, UserId, RowId), u64> = HashMap::new();
-    for resource in estate.catalog.all() {
-        let decided = engine.row(resource);
-        let kind = estate.catalog.kind(resource);
-        let times = match decided.owner {
-            Some((owner, row)) => flipped.entry((kind, decided.others, owner, row)).or_default(),
-            None => occurs.entry((kind, decided.others)).or_default(),
-        };
-        *times += 1;
-    }
-    let mut counts = Counts {
-        allowed: vec![vec![0; actions]; kinds],
-        reasons: [0; Reason::ALL.len()],
-        profiles: Profiles::new(estate.people.len()),
-        prints: Prints::default(),
-        distinct: HashSet::new(),
-    };
-    for ((kind, row), times) in &occurs {
-        counts.row(&engine, *kind, *row, *times);
-        counts.outcome(&engine, *row, None);
-    }
-    for ((kind, row, owner, owners), times) in &flipped {
-        counts.row(&engine, *kind, *row, *times);
-        counts.flip(&engine, *kind, *row, (*owner, *owners), *times);
-    }
-    let Counts { allowed, reasons, profiles, distinct, .. } = counts;
+    let actions = estate.schema.actions.len();
+    let parts: Result<Vec<Counts>, Vec<Diagnostic>> =
+        shares(estate.catalog.len()).into_par_iter().map(|share| Counts::of(estate, moment, share)).collect();
+    let mut parts = parts.map_err(Stopped::Cycle)?.into_iter();
+    let mut whole = parts.next().expect("there is at least one share");
+    parts.for_each(|part| whole.add(part));
+    let Counts { allowed, reasons, profiles, distinct, .. } = whole;
     let name = |a: usize| estate.schema.actions[a].name.clone();
     let mut summary = Summary {
         users: estate.people.len(),
@@ -110,58 +88,136 @@ pub fn summary(estate: &Estate, moment: &Moment) -> Result<Summary, Stopped<Infa
     Ok(summary)
 }
 
-/// What is counted, row by row.
+/// The catalog in shares, one for each core. What a share needs from elsewhere, its engine finds.
+fn shares(resources: usize) -> Vec<std::ops::Range<u32>> {
+    let count = rayon::current_num_threads().min(resources / SMALLEST_SHARE).max(1);
+    let cut = |i: usize| (resources * i / count) as u32;
+    (0..count).map(|i| cut(i)..cut(i + 1)).collect()
+}
+
+/// Below so many resources a share of their own is not worth an engine.
+const SMALLEST_SHARE: usize = 20_000;
+
+/// What is counted of a share of the resources.
 struct Counts {
+    /// By kind and action.
     allowed: Vec<Vec<u64>>,
     reasons: [u64; Reason::ALL.len()],
     profiles: Profiles,
-    prints: Prints,
     distinct: HashSet<u128>,
 }
 
 impl Counts {
+    fn of(estate: &Estate, moment: &Moment, share: std::ops::Range<u32>) -> Result<Counts, Vec<Diagnostic>> {
+        let mut engine = SetEngine::new(estate, moment)?;
+        let (actions, kinds) = (estate.schema.actions.len(), estate.schema.kinds.len());
+        let mut counts = Counts {
+            allowed: vec![vec![0; actions]; kinds],
+            reasons: [0; Reason::ALL.len()],
+            profiles: Profiles::new(estate.people.len()),
+            distinct: HashSet::new(),
+        };
+        let mut prints = Prints::default();
+        // How often each row occurs, by kind, and whether anywhere it is everybody's.
+        let mut occurs: Vec<Vec<u64>> = vec![Vec::new(); kinds];
+        let mut plain: Vec<bool> = Vec::new();
+        for resource in share.map(ResourceId) {
+            let decided = engine.row(resource);
+            let kind = estate.catalog.kind(resource).index();
+            let row = decided.others.index();
+            if occurs[kind].len() <= row {
+                occurs[kind].resize(row + 1, 0);
+            }
+            occurs[kind][row] += 1;
+            plain.resize(plain.len().max(row + 1), false);
+            match decided.owner {
+                Some(owner) => {
+                    if !counts.flip(&engine, kind, decided.others, owner, &mut prints) {
+                        plain[row] = true;
+                    }
+                }
+                None => plain[row] = true,
+            }
+        }
+        for (kind, rows) in occurs.iter().enumerate() {
+            for (row, times) in rows.iter().enumerate().filter(|(_, times)| **times > 0) {
+                counts.row(&engine, kind, RowId::new(row), *times);
+            }
+        }
+        for row in (0..plain.len()).filter(|row| plain[*row]) {
+            counts.outcome(&engine, RowId::new(row), None, &mut prints);
+        }
+        Ok(counts)
+    }
+
     /// Counts a row as it is for everybody.
-    fn row(&mut self, engine: &SetEngine, kind: KindId, row: RowId, times: u64) {
+    fn row(&mut self, engine: &SetEngine, kind: usize, row: RowId, times: u64) {
         for (action, outcome) in engine.outcomes(row).enumerate() {
-            self.allowed[kind.index()][action] += u64::from(engine.sets().count(outcome.allowed)) * times;
+            let count = &mut self.allowed[kind][action];
+            *count = count.wrapping_add(u64::from(engine.sets().count(outcome.allowed)) * times);
             for part in &outcome.parts {
-                self.reasons[part.reason as usize] += u64::from(engine.sets().count(part.users)) * times;
+                let count = &mut self.reasons[part.reason as usize];
+                *count = count.wrapping_add(u64::from(engine.sets().count(part.users)) * times);
             }
         }
     }
 
-    /// Sets right what is otherwise for the owner.
-    fn flip(&mut self, engine: &SetEngine, kind: KindId, row: RowId, (owner, owners): (UserId, RowId), times: u64) {
-        let mut turned = Vec::new();
-        for action in ActionId::all(self.allowed[kind.index()].len()) {
+    /// Sets right what is otherwise for the owner of one resource. False where nothing is allowed
+    /// or refused otherwise. Sums may pass below nothing on the way; wrapping brings them back.
+    fn flip(&mut self, engine: &SetEngine, kind: usize, row: RowId, owner: (UserId, RowId), prints: &mut Prints) -> bool {
+        let (owner, owners) = owner;
+        let mut turned: Vec<usize> = Vec::new();
+        for action in ActionId::all(self.allowed[kind].len()) {
             if engine.is_same(row, owners, action) {
                 continue;
             }
             let (before, after) = (engine.part_of(row, owner, action), engine.part_of(owners, owner, action));
-            self.reasons[before.reason as usize] -= times;
-            self.reasons[after.reason as usize] += times;
-            let count = &mut self.allowed[kind.index()][action.index()];
-            match (before.reason.is_allowed(), after.reason.is_allowed()) {
-                (false, true) => *count += times,
-                (true, false) => *count -= times,
-                _ => continue,
+            let reasons = &mut self.reasons;
+            reasons[before.reason as usize] = reasons[before.reason as usize].wrapping_sub(1);
+            reasons[after.reason as usize] = reasons[after.reason as usize].wrapping_add(1);
+            let turn = i64::from(after.reason.is_allowed()) - i64::from(before.reason.is_allowed());
+            let count = &mut self.allowed[kind][action.index()];
+            *count = count.wrapping_add_signed(turn);
+            if turn != 0 {
+                turned.push(action.index());
             }
-            turned.push(action);
         }
-        self.outcome(engine, row, Some((owner, &turned)));
+        if !turned.is_empty() {
+            self.outcome(engine, row, Some((owner, &turned)), prints);
+        }
+        !turned.is_empty()
     }
 
     /// Takes note of who may do what, for profiles and for the number of different outcomes.
-    fn outcome(&mut self, engine: &SetEngine, row: RowId, turned: Option<(UserId, &[ActionId])>) {
-        let mut print = 0u128;
-        for (action, outcome) in engine.outcomes(row).enumerate() {
-            let flipped = turned.filter(|(_, all)| all.contains(&ActionId::new(action))).map(|(owner, _)| owner.index());
-            self.profiles.refine(engine.sets(), outcome.allowed, flipped);
-            let own = self.prints.of(engine.sets(), outcome.allowed) ^ flipped.map_or(0, user_print);
-            // Each action weighs its set by an odd number of its own.
-            print = print.wrapping_add(own.wrapping_mul(user_print(usize::MAX - action) | 1));
+    /// `turned`: the actions that are otherwise for one user.
+    fn outcome(&mut self, engine: &SetEngine, row: RowId, turned: Option<(UserId, &[usize])>, prints: &mut Prints) {
+        let mut print = prints.of_row(engine, row);
+        if let Some((owner, actions)) = turned {
+            let own = user_print(owner.index());
+            for &action in actions {
+                let outcome = engine.outcome(row, ActionId::new(action));
+                let set = prints.of(engine.sets(), outcome.allowed);
+                print = print.wrapping_add((set ^ own).wrapping_sub(set).wrapping_mul(weight(action)));
+                self.profiles.refine(engine.sets(), outcome.allowed, Some(owner.index()));
+            }
         }
-        self.distinct.insert(print);
+        if !self.distinct.insert(print) {
+            return;
+        }
+        for (action, outcome) in engine.outcomes(row).enumerate() {
+            if turned.is_none_or(|(_, actions)| !actions.contains(&action)) {
+                self.profiles.refine(engine.sets(), outcome.allowed, None);
+            }
+        }
+    }
+
+    /// Adds another share.
+    fn add(&mut self, other: Counts) {
+        let pairs = self.allowed.iter_mut().flatten().zip(other.allowed.iter().flatten());
+        pairs.for_each(|(sum, more)| *sum = sum.wrapping_add(*more));
+        self.reasons.iter_mut().zip(other.reasons).for_each(|(sum, more)| *sum = sum.wrapping_add(more));
+        self.profiles.meet(&other.profiles);
+        self.distinct.extend(other.distinct);
     }
 }
 
@@ -170,12 +226,33 @@ impl Counts {
 #[derive(Default)]
 struct Prints {
     known: HashMap<SetId, u128>,
+    rows: Vec<Option<u128>>,
 }
 
 impl Prints {
     fn of(&mut self, sets: &SetStore, set: SetId) -> u128 {
         *self.known.entry(set).or_insert_with(|| sets.users(set).fold(0, |print, user| print ^ user_print(user)))
     }
+
+    fn of_row(&mut self, engine: &SetEngine, row: RowId) -> u128 {
+        if self.rows.len() <= row.index() {
+            self.rows.resize(row.index() + 1, None);
+        }
+        if let Some(known) = self.rows[row.index()] {
+            return known;
+        }
+        let weighed = |(action, outcome): (usize, &Outcome)| {
+            self.of(engine.sets(), outcome.allowed).wrapping_mul(weight(action))
+        };
+        let print = engine.outcomes(row).enumerate().map(weighed).fold(0u128, u128::wrapping_add);
+        self.rows[row.index()] = Some(print);
+        print
+    }
+}
+
+/// Each action weighs its set by an odd number of its own.
+fn weight(action: usize) -> u128 {
+    user_print(usize::MAX - action) | 1
 }
 
 /// A fixed random number for each user (Steele, Lea and Flood's SplitMix, twice).

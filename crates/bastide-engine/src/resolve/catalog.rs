@@ -34,7 +34,7 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
     let barriers: FixedBitSet = (0..order.len()).filter(|&new| rows.barriers.contains(order[new] as usize)).collect();
     let owners = rows.owners.reordered(&order);
     let mut catalog = Catalog {
-        index: Index::of(&ids).0,
+        index: index.renumbered(&position),
         names: rows.names.reordered(&order),
         parents: order
             .iter()
@@ -134,9 +134,15 @@ fn order(rows: &CatalogRows, parents: &[u32], out: &mut Vec<Diagnostic>) -> Opti
         children[*at as usize] = row as u32;
         *at += 1;
     }
+    let mut sorted: Vec<(&str, &str, u32)> = Vec::new();
     for i in 0..=count {
-        let key = |row: &u32| (rows.names.get(*row as usize), rows.ids.get(*row as usize));
-        children[first[i] as usize..first[i + 1] as usize].sort_by(|a, b| key(a).cmp(&key(b)));
+        let siblings = &mut children[first[i] as usize..first[i + 1] as usize];
+        if siblings.len() > 1 {
+            sorted.clear();
+            sorted.extend(siblings.iter().map(|r| (rows.names.get(*r as usize), rows.ids.get(*r as usize), *r)));
+            sorted.sort_unstable();
+            siblings.iter_mut().zip(&sorted).for_each(|(to, (.., row))| *to = *row);
+        }
     }
     let mut tree = Tree { order: Vec::with_capacity(count), ends: vec![0; count], depths: Vec::with_capacity(count) };
     // Each level holds the children still to come and the position to close when they are done.

@@ -103,6 +103,23 @@ pub fn code(estate: &Estate, of: Step, field: ResourceField, resource: ResourceI
     }
 }
 
+/// How many values a feature can have, a missing one included; none where that is not known beforehand.
+pub fn radix(estate: &Estate, feature: Feature) -> Option<u32> {
+    let catalog = &estate.catalog;
+    let values = match feature {
+        Feature::Ask(..) => return None,
+        Feature::Owned => 2,
+        Feature::Field(_, field) => match field {
+            ResourceField::Id | ResourceField::Name | ResourceField::Path => return None,
+            ResourceField::Kind => estate.schema.kinds.len(),
+            ResourceField::Owner => catalog.owners.values.len(),
+            ResourceField::State => catalog.states.values.len(),
+            ResourceField::Attribute(id) => catalog.attributes[id.index()].values.len(),
+        },
+    };
+    u32::try_from(values + 1).ok()
+}
+
 /// The resources a target leads to, and whether one is missing.
 pub fn lead(estate: &Estate, resource: ResourceId, target: Target) -> (Vec<ResourceId>, bool) {
     let targets = targets(estate, resource, target);

@@ -63,6 +63,18 @@ pub struct OutcomeId(u32);
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub struct RowId(u32);
 
+impl RowId {
+    /// The row of a number.
+    pub fn new(index: usize) -> RowId {
+        RowId(index as u32)
+    }
+
+    /// Its number.
+    pub fn index(self) -> usize {
+        self.0 as usize
+    }
+}
+
 /// What is decided on a resource: one row for everybody, and another for its owner where that differs.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
 pub struct Decided {
@@ -139,7 +151,7 @@ impl<'e> SetEngine<'e> {
         let places = Places::new(estate, &judge.live);
         let mut compiled: Vec<Option<Compiled>> = estate.statements.iter().map(|_| None).collect();
         for id in &judge.live {
-            compiled[id.index()] = Some(Compiled::new(estate.statement(*id)));
+            compiled[id.index()] = Some(Compiled::new(estate, estate.statement(*id)));
         }
         let everywhere = judge.live.iter().filter(|id| estate.statement(**id).what.places.is_none());
         Ok(SetEngine {

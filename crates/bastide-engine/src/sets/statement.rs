@@ -17,7 +17,12 @@ pub(super) struct Compiled {
     own: bool,
     /// Whether it matters to it who owns the resource.
     owned: bool,
-    /// The users it applies to, by the values of its features.
+    /// How many values each feature can have, where that is known and not many together: then the
+    /// sets stand in a plain table.
+    radices: Option<Box<[u32]>>,
+    /// That table, for others and for owners; [`UNMADE`] where a set was not asked for yet.
+    table: [Vec<SetId>; 2],
+    /// The users it applies to, by the values of its features, where there is no table.
     known: [HashMap<Box<[u32]>, SetId>; 2],
     /// The same where it has no features.
     constant: Option<SetId>,
@@ -25,13 +30,18 @@ pub(super) struct Compiled {
     covering: HashMap<Box<[u32]>, bool>,
 }
 
+/// Stands for a set that was not asked for yet.
+const UNMADE: SetId = SetId(u32::MAX);
+/// A table has at most so many places.
+const LARGEST_TABLE: u64 = 1 << 14;
+
 impl Compiled {
     /// Whether it matters to it who owns the resource.
     pub fn is_owned(&self) -> bool {
         self.owned
     }
 
-    pub fn new(statement: &Statement) -> Compiled {
+    pub fn new(estate: &Estate, statement: &Statement) -> Compiled {
         let (mut all, mut own) = (Vec::new(), false);
         if statement.who.terms.contains(&Term::Owner) {
             all.push(Feature::Owned);
@@ -44,7 +54,12 @@ impl Compiled {
                 distinct.push(feature);
             }
         }
+        let radices: Option<Vec<u32>> = distinct.iter().map(|f| features::radix(estate, *f)).collect();
+        let places = |r: &Vec<u32>| r.iter().try_fold(1u64, |all, r| all.checked_mul(u64::from(*r)));
+        let radices = radices.filter(|r| !own && places(r).is_some_and(|n| n <= LARGEST_TABLE));
         Compiled {
+            radices: radices.map(Vec::into_boxed_slice),
+            table: [Vec::new(), Vec::new()],
             owned: distinct.contains(&Feature::Owned),
             features: distinct.into(),
             own,
@@ -138,23 +153,56 @@ impl<'e> SetEngine<'e> {
         if let Some(known) = compiled.constant {
             return known;
         }
-        let (own, constant) = (compiled.own, compiled.features.is_empty() && !compiled.own);
+        let (own, constant) = (compiled.own, compiled.features.is_empty());
         // To most statements it is all one who owns the resource.
         let view = if compiled.owned || own { view } else { View::Other };
-        let values = if constant { Vec::new() } else { self.values(id, resource) };
-        if !constant && !own
-            && let Some(known) = self.compiled(id).known[view as usize].get(&values[..])
-        {
+        let statement: &'e Statement = self.estate.statement(id);
+        if constant && !own {
+            let set = self.users_of(statement, resource, view);
+            self.compiled(id).constant = Some(set);
+            return set;
+        }
+        if own {
+            return self.users_of(statement, resource, view);
+        }
+        if self.compiled(id).radices.is_some() {
+            let at = self.place(id, resource);
+            let found = self.compiled(id).table[view as usize].get(at).copied().unwrap_or(UNMADE);
+            if found != UNMADE {
+                return found;
+            }
+            let set = self.users_of(statement, resource, view);
+            let table = &mut self.compiled(id).table[view as usize];
+            if table.len() <= at {
+                table.resize(at + 1, UNMADE);
+            }
+            table[at] = set;
+            return set;
+        }
+        let values = self.values(id, resource);
+        if let Some(known) = self.compiled(id).known[view as usize].get(&values[..]) {
             return *known;
         }
-        let statement: &'e Statement = self.estate.statement(id);
         let set = self.users_of(statement, resource, view);
-        if constant {
-            self.compiled(id).constant = Some(set);
-        } else if !own {
-            self.compiled(id).known[view as usize].insert(values.into(), set);
-        }
+        self.compiled(id).known[view as usize].insert(values.into(), set);
         set
+    }
+
+    /// The place of a resource's values in a statement's table.
+    fn place(&self, id: StatementId, resource: ResourceId) -> usize {
+        let compiled = self.compiled[id.index()].as_ref().expect("only statements in force reach anything");
+        let radices = compiled.radices.as_ref().expect("asked before");
+        let mut at = 0;
+        for (feature, radix) in compiled.features.iter().zip(radices) {
+            let code = match feature {
+                Feature::Field(step, field) => features::code(self.estate, *step, *field, resource),
+                Feature::Owned => features::owned(self.estate, resource),
+                Feature::Ask(..) => unreachable!("a statement that asks has no table"),
+            };
+            // A missing value takes the last place.
+            at = at * radix + code.min(radix - 1);
+        }
+        at as usize
     }
 
     fn users_of(&mut self, statement: &'e Statement, resource: ResourceId, view: View) -> SetId {
