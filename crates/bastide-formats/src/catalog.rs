@@ -8,6 +8,7 @@ use bastide_model::{KindId, ResourceAttributeId, Schema, Value};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, codes};
 use hashbrown::HashSet;
+use rayon::prelude::*;
 
 /// A field of a resource.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -104,10 +105,49 @@ impl<'s> CatalogSink<'s> {
         let Some(mut table) = CsvTable::open(file, text, out) else { return };
         let fields = table.fields(|n| self.field(n), &self.known(), &["id", "parent", "kind", "name"], out);
         let layout = Self::layout(&fields);
+        let parts = table.cut(rayon::current_num_threads());
+        if out.is_empty() && parts.len() > 1 && self.in_parts(&table, &layout, parts) {
+            return;
+        }
         let mut row = table.row();
         while table.next(&mut row, out) {
             self.row(&layout, &row, out);
         }
+    }
+
+    /// Reads the parts of a file at the same time. False, and nothing taken in, where there is
+    /// anything to report: then the file is read once more from front to back, so that it is
+    /// reported the same however many parts there are.
+    fn in_parts(&mut self, table: &CsvTable, layout: &Layout, parts: Vec<std::ops::Range<usize>>) -> bool {
+        let schema = self.schema;
+        let read = |part: std::ops::Range<usize>| {
+            let (mut sink, mut out) = (CatalogSink::new(schema), Vec::new());
+            let mut table = table.part(part);
+            let mut row = table.row();
+            while out.is_empty() && table.next(&mut row, &mut out) {
+                sink.row(layout, &row, &mut out);
+            }
+            out.is_empty().then_some(sink)
+        };
+        let sinks: Option<Vec<CatalogSink>> = parts.into_par_iter().map(read).collect();
+        let Some(sinks) = sinks else { return false };
+        sinks.into_iter().for_each(|sink| self.append(sink));
+        true
+    }
+
+    /// Adds what another sink gathered. Nothing was wrong with it.
+    fn append(&mut self, other: CatalogSink) {
+        let rows = self.rows.ids.len();
+        self.rows.ids.append(&other.rows.ids);
+        self.rows.names.append(&other.rows.names);
+        self.rows.parents.append(&other.rows.parents);
+        self.rows.kinds.extend(other.rows.kinds);
+        self.rows.places.extend(other.rows.places);
+        other.rows.barriers.ones().for_each(|row| self.rows.barriers.grow_and_insert(rows + row));
+        self.rows.sources.extend(other.rows.sources.into_iter().map(|(row, sources)| (rows as u32 + row, sources)));
+        self.owners.append(rows, other.owners);
+        self.states.append(rows, other.states);
+        self.attributes.iter_mut().zip(other.attributes).for_each(|(own, other)| own.append(rows, other));
     }
 
     /// Takes one resource in that was not read from CSV.

@@ -16,6 +16,9 @@ pub trait Cells {
     fn place(&self) -> RowPlace;
 }
 
+/// A smaller file is read in one piece.
+const SMALLEST_CUT: usize = 1 << 20;
+
 /// A CSV file being read.
 pub struct CsvTable<'t> {
     file: FileId,
@@ -65,6 +68,34 @@ impl<'t> CsvTable<'t> {
         table.header =
             (0..row.record.len()).map(|i| Cell { text: row.text(i).to_string(), span: row.span(i) }).collect();
         Some(table)
+    }
+
+    /// The rows that begin in a part of the file, which begins and ends at ends of lines.
+    pub fn part(&self, part: std::ops::Range<usize>) -> CsvTable<'t> {
+        let bytes = &self.text.as_bytes()[part.clone()];
+        CsvTable {
+            file: self.file,
+            text: self.text,
+            base: part.start,
+            reader: csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(bytes),
+            lines: Lines::from(self.text, part.start),
+            header: self.header.clone(),
+        }
+    }
+
+    /// Cuts what follows the header into parts of about the same size, at ends of lines. One part
+    /// where quotes might hide an end of line, or where the file is small.
+    pub fn cut(&self, parts: usize) -> Vec<std::ops::Range<usize>> {
+        let from = self.reader.position().byte() as usize + self.base;
+        let parts = if self.text.len() < SMALLEST_CUT || self.text.contains('"') { 1 } else { parts.max(1) };
+        let mut cuts = vec![from.min(self.text.len())];
+        for i in 1..parts {
+            let about = from + (self.text.len() - from) * i / parts;
+            let end = self.text.as_bytes()[about..].iter().position(|b| *b == b'\n').map_or(self.text.len(), |n| about + n + 1);
+            cuts.push(end.max(cuts[cuts.len() - 1]));
+        }
+        cuts.push(self.text.len());
+        cuts.windows(2).map(|w| w[0]..w[1]).collect()
     }
 
     /// An empty row to read into.

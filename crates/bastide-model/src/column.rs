@@ -116,6 +116,21 @@ impl ColumnBuilder {
         self.column.cells[row] = code;
     }
 
+    /// Adds the rows of another builder behind the first `rows` of this one.
+    pub fn append(&mut self, rows: usize, other: ColumnBuilder) {
+        if other.column.cells.is_empty() {
+            return;
+        }
+        let codes: Vec<u32> = other.column.values.into_iter().map(|value| self.code(value)).collect();
+        let seen = other.seen.into_iter().filter(|(_, code)| *code != NONE);
+        for (text, code) in seen {
+            self.seen.entry(text).or_insert(codes[code as usize]);
+        }
+        self.column.cells.resize(rows, NONE);
+        let renumbered = other.column.cells.into_iter().map(|code| if code == NONE { NONE } else { codes[code as usize] });
+        self.column.cells.extend(renumbered);
+    }
+
     /// The column.
     pub fn finish(self) -> Column {
         self.column
@@ -139,7 +154,14 @@ mod tests {
             });
             errors.extend(read.err());
         }
-        let column = builder.finish().reordered(&[3, 1, 2, 4]);
+        let mut other = ColumnBuilder::default();
+        other.put_value(1, Value::Flag(true));
+        other.put_value(2, Value::Number("2.5".parse().unwrap()));
+        builder.append(7, other);
+        let column = builder.finish();
+        let codes: Vec<_> = (5..11).map(|row| column.code(row)).collect();
+        assert_eq!(codes, [None, None, None, Some(1), Some(0), None]);
+        let column = column.reordered(&[3, 1, 2, 4]);
         assert_eq!(reads, 3);
         assert_eq!(errors, ["no number: x"]);
         assert_eq!((0..4).map(|row| column.code(row)).collect::<Vec<_>>(), [Some(0), None, Some(0), None]);

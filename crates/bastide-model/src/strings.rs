@@ -20,6 +20,17 @@ impl Strings {
         self.ends.push(u32::try_from(self.bytes.len()).expect("texts of one column stay under 4 GiB"));
     }
 
+    /// Adds all texts of another list.
+    ///
+    /// # Panics
+    /// As [`Strings::push`].
+    pub fn append(&mut self, other: &Strings) {
+        let from = self.bytes.len() as u32;
+        self.bytes.push_str(&other.bytes);
+        u32::try_from(self.bytes.len()).expect("texts of one column stay under 4 GiB");
+        self.ends.extend(other.ends.iter().map(|end| from + end));
+    }
+
     /// How many.
     pub fn len(&self) -> usize {
         self.ends.len()
@@ -108,6 +119,9 @@ mod tests {
         assert_eq!(index.find(&strings, "bc"), Some(2));
         assert_eq!(index.find(&strings, ""), Some(1));
         assert_eq!(index.find(&strings, "b"), None);
+        let mut both: Strings = ["x"].into_iter().collect();
+        both.append(&strings);
+        assert_eq!(both.iter().collect::<Vec<_>>(), ["x", "a", "", "bc", "a"]);
         let turned = strings.reordered(&[2, 0]);
         assert_eq!(turned.iter().collect::<Vec<_>>(), ["bc", "a"]);
     }

@@ -3,7 +3,9 @@
 use super::people::{duplicates, required};
 use super::travel;
 use bastide_model::catalog::Source;
+use bastide_model::column::Column;
 use bastide_model::rows::{CatalogRows, RowPlace};
+use bastide_model::schema::Attribute;
 use bastide_model::strings::Index;
 use bastide_model::value::Value;
 use bastide_model::*;
@@ -11,6 +13,7 @@ use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, codes};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
+use rayon::prelude::*;
 
 /// A tree deeper than this is an error.
 const DEEPEST: u16 = 1000;
@@ -29,28 +32,34 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
     for (new, &old) in order.iter().enumerate() {
         position[old as usize] = new as u32;
     }
-    let ids = rows.ids.reordered(&order);
-    let places: Vec<RowPlace> = order.iter().map(|&old| rows.places[old as usize]).collect();
+    // Each column is put into the new order by itself, several at a time.
+    let put = |old: &u32| *old as usize;
+    let ((ids, names), ((owners, states), (places, index))) = rayon::join(
+        || rayon::join(|| rows.ids.reordered(&order), || rows.names.reordered(&order)),
+        || {
+            rayon::join(
+                || rayon::join(|| rows.owners.reordered(&order), || rows.states.reordered(&order)),
+                || {
+                    rayon::join(
+                        || order.iter().map(|old| rows.places[put(old)]).collect::<Vec<RowPlace>>(),
+                        || index.renumbered(&position),
+                    )
+                },
+            )
+        },
+    );
     let barriers: FixedBitSet = (0..order.len()).filter(|&new| rows.barriers.contains(order[new] as usize)).collect();
-    let owners = rows.owners.reordered(&order);
+    let parent = |old: &u32| Some(parents[put(old)]).filter(|p| *p != NONE).map(|p| ResourceId(position[p as usize]));
     let mut catalog = Catalog {
-        index: index.renumbered(&position),
-        names: rows.names.reordered(&order),
-        parents: order
-            .iter()
-            .map(|&old| parents[old as usize])
-            .map(|p| (p != NONE).then(|| ResourceId(position[p as usize])))
-            .collect(),
+        index,
+        names,
+        parents: order.iter().map(parent).collect(),
         ends,
         depths,
-        kinds: order.iter().map(|&old| rows.kinds[old as usize]).collect(),
-        owner_users: owners
-            .values
-            .iter()
-            .map(|v| if let Value::Text(id) = v { people.find(id) } else { None })
-            .collect(),
+        kinds: order.iter().map(|old| rows.kinds[put(old)]).collect(),
+        owner_users: owners.values.iter().map(|v| if let Value::Text(id) = v { people.find(id) } else { None }).collect(),
         owners,
-        states: rows.states.reordered(&order),
+        states,
         barriers,
         barrier_depths: Vec::new(),
         sources: HashMap::new(),
@@ -71,12 +80,19 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
         catalog.sources.insert(resource, sources);
     }
     check_sources(&catalog, &places, out);
-    for (attribute, column) in schema.resource_attributes.iter().zip(rows.attributes) {
-        let has = |row: usize| schema.is_any(catalog.kinds[row], attribute.kinds.as_deref());
-        let column = travel::travelled(column.reordered(&order), attribute, &catalog, has);
-        required(&column, attribute, &catalog.ids, &places, "resource", has, out);
-        catalog.attributes.push(column);
+    let has = |attribute: &Attribute, row: usize| schema.is_any(catalog.kinds[row], attribute.kinds.as_deref());
+    let columns: Vec<Column> = schema
+        .resource_attributes
+        .par_iter()
+        .zip(rows.attributes)
+        .map(|(attribute, column)| {
+            travel::travelled(column.reordered(&order), attribute, &catalog, |row| has(attribute, row))
+        })
+        .collect();
+    for (attribute, column) in schema.resource_attributes.iter().zip(&columns) {
+        required(column, attribute, &catalog.ids, &places, "resource", |row| has(attribute, row), out);
     }
+    catalog.attributes = columns;
     catalog
 }
 
