@@ -20,7 +20,8 @@ fn differences(estate: &Estate, moment: &Moment, backwards: bool) -> Vec<String>
     let mut engine = SetEngine::new(estate, moment).expect("no circles");
     let mut wrong = Vec::new();
     // In whatever order rows are asked for, they are the same.
-    let resources: Vec<_> = if backwards { estate.catalog.all().rev().collect() } else { estate.catalog.all().collect() };
+    let resources: Vec<_> =
+        if backwards { estate.catalog.all().rev().collect() } else { estate.catalog.all().collect() };
     for resource in resources {
         let decided = engine.row(resource);
         for action in ActionId::all(estate.schema.actions.len()) {

@@ -91,7 +91,10 @@ impl<'t> CsvTable<'t> {
         let mut cuts = vec![from.min(self.text.len())];
         for i in 1..parts {
             let about = from + (self.text.len() - from) * i / parts;
-            let end = self.text.as_bytes()[about..].iter().position(|b| *b == b'\n').map_or(self.text.len(), |n| about + n + 1);
+            let end = self.text.as_bytes()[about..]
+                .iter()
+                .position(|b| *b == b'\n')
+                .map_or(self.text.len(), |n| about + n + 1);
             cuts.push(end.max(cuts[cuts.len() - 1]));
         }
         cuts.push(self.text.len());

@@ -127,7 +127,8 @@ impl ColumnBuilder {
             self.seen.entry(text).or_insert(codes[code as usize]);
         }
         self.column.cells.resize(rows, NONE);
-        let renumbered = other.column.cells.into_iter().map(|code| if code == NONE { NONE } else { codes[code as usize] });
+        let renumbered =
+            other.column.cells.into_iter().map(|code| if code == NONE { NONE } else { codes[code as usize] });
         self.column.cells.extend(renumbered);
     }
 

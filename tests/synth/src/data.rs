@@ -73,7 +73,10 @@ pub fn catalog(size: &Size, rng: &mut Rng) -> io::Result<Tree> {
                 let upto = if from == STREAMS { STREAMS + WORKSPACES } else { i };
                 ("folder", format!("r{:07}", rng.usize(from..upto)))
             }
-            _ => (if rng.bool() { "item" } else { "report" }, format!("r{:07}", rng.usize(STREAMS + WORKSPACES..containers))),
+            _ => (
+                if rng.bool() { "item" } else { "report" },
+                format!("r{:07}", rng.usize(STREAMS + WORKSPACES..containers)),
+            ),
         };
         let container = i < containers;
         let owner = format!("u{:06}", rng.usize(..size.users));
@@ -99,7 +102,8 @@ pub fn entries(size: &Size, tree: &Tree, rng: &mut Rng) -> io::Result<()> {
             0..=1 => format!("user:u{:06}", rng.usize(..size.users)),
             _ => format!("group:g{}", rng.usize(..GROUPS)),
         };
-        let modality = ["may", "may", "may", "may", "may", "may", "may", "may not", "may always", "may never"][rng.usize(..10)];
+        let modality =
+            ["may", "may", "may", "may", "may", "may", "may", "may not", "may always", "may never"][rng.usize(..10)];
         let actions = ["reader", "editor", "read;comment", "publish", "create"][rng.usize(..5)];
         let place = format!("r{:07}", rng.usize(..tree.containers));
         out.write_record([&subject, modality, actions, &place, "under"])?;

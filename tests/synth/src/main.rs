@@ -46,6 +46,12 @@ fn main() -> io::Result<()> {
     data::people(&size, &mut rng)?;
     data::groups(&size, &mut rng)?;
     data::entries(&size, &tree, &mut rng)?;
-    println!("{} users, {} resources, {} rules, {} entries", size.users, size.resources, size.rules, size.entries + size.singles);
+    println!(
+        "{} users, {} resources, {} rules, {} entries",
+        size.users,
+        size.resources,
+        size.rules,
+        size.entries + size.singles
+    );
     Ok(())
 }

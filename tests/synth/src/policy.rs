@@ -48,7 +48,8 @@ pub fn rules(size: &Size, rng: &mut Rng) -> String {
         "who anyone may never export what item where resource.label = sealed",
         "who members of g0 may always read what anything",
     ];
-    let owners = ["who owner may update what item", "who owner may publish what item", "who owner may export what item"];
+    let owners =
+        ["who owner may update what item", "who owner may publish what item", "who owner may export what item"];
     let mut bodies: Vec<String> = fixed.iter().map(|r| r.to_string()).collect();
     bodies.extend(owners.iter().take(size.owner_rules).map(|r| r.to_string()));
     while bodies.len() < size.rules {

@@ -61,7 +61,8 @@ pub fn matrix(
         for action in wanted {
             let set = engine.outcome(decided.others, *action).allowed;
             let owner = decided.owner.map(|(owner, _)| owner);
-            let flipped = owner.filter(|o| engine.allows(decided, *o, *action) != engine.sets().contains(set, o.index()));
+            let flipped =
+                owner.filter(|o| engine.allows(decided, *o, *action) != engine.sets().contains(set, o.index()));
             profiles.refine(engine.sets(), set, flipped.map(|o| o.index()));
         }
         let place = |action: ActionId| wanted.iter().position(|w| *w == action);

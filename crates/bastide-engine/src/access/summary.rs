@@ -164,7 +164,14 @@ impl Counts {
 
     /// Sets right what is otherwise for the owner of one resource. False where nothing is allowed
     /// or refused otherwise. Sums may pass below nothing on the way; wrapping brings them back.
-    fn flip(&mut self, engine: &SetEngine, kind: usize, row: RowId, owner: (UserId, RowId), prints: &mut Prints) -> bool {
+    fn flip(
+        &mut self,
+        engine: &SetEngine,
+        kind: usize,
+        row: RowId,
+        owner: (UserId, RowId),
+        prints: &mut Prints,
+    ) -> bool {
         let (owner, owners) = owner;
         let mut turned: Vec<usize> = Vec::new();
         for action in ActionId::all(self.allowed[kind].len()) {
@@ -241,9 +248,8 @@ impl Prints {
         if let Some(known) = self.rows[row.index()] {
             return known;
         }
-        let weighed = |(action, outcome): (usize, &Outcome)| {
-            self.of(engine.sets(), outcome.allowed).wrapping_mul(weight(action))
-        };
+        let weighed =
+            |(action, outcome): (usize, &Outcome)| self.of(engine.sets(), outcome.allowed).wrapping_mul(weight(action));
         let print = engine.outcomes(row).enumerate().map(weighed).fold(0u128, u128::wrapping_add);
         self.rows[row.index()] = Some(print);
         print

@@ -57,7 +57,11 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
         ends,
         depths,
         kinds: order.iter().map(|old| rows.kinds[put(old)]).collect(),
-        owner_users: owners.values.iter().map(|v| if let Value::Text(id) = v { people.find(id) } else { None }).collect(),
+        owner_users: owners
+            .values
+            .iter()
+            .map(|v| if let Value::Text(id) = v { people.find(id) } else { None })
+            .collect(),
         owners,
         states,
         barriers,

@@ -2,8 +2,8 @@
 
 use crate::decide::targets;
 use bastide_model::condition::*;
-use bastide_model::statement::Comparison;
 use bastide_model::schema::Target;
+use bastide_model::statement::Comparison;
 use bastide_model::*;
 
 /// A value that a resource has none of.
@@ -36,23 +36,21 @@ pub enum View {
 /// The features a condition mentions. A decision on the resource itself is left out: it follows
 /// from everything else; `own` is set where there is one.
 pub fn of_condition(condition: &Condition, features: &mut Vec<Feature>, own: &mut bool) {
-    condition.visit(&mut |inner| {
-        match &inner.test {
-            Test::Holds(action, HoldsTarget::Relative(target)) if *target == Target::Own => {
-                *own = true;
-                let _ = action;
-            }
-            Test::Holds(action, HoldsTarget::Relative(target)) => features.push(Feature::Ask(*target, *action)),
-            Test::IsOwner => features.push(Feature::Owned),
-            _ if is_owner(&inner.test) => features.push(Feature::Owned),
-            Test::Flag(o) | Test::IsSet(o) | Test::IsMissing(o) | Test::IsEmpty(o) => of_operand(o, features),
-            Test::Like { operand, .. } => of_operand(operand, features),
-            Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => {
-                of_operand(left, features);
-                of_operand(right, features);
-            }
-            _ => {}
+    condition.visit(&mut |inner| match &inner.test {
+        Test::Holds(action, HoldsTarget::Relative(target)) if *target == Target::Own => {
+            *own = true;
+            let _ = action;
         }
+        Test::Holds(action, HoldsTarget::Relative(target)) => features.push(Feature::Ask(*target, *action)),
+        Test::IsOwner => features.push(Feature::Owned),
+        _ if is_owner(&inner.test) => features.push(Feature::Owned),
+        Test::Flag(o) | Test::IsSet(o) | Test::IsMissing(o) | Test::IsEmpty(o) => of_operand(o, features),
+        Test::Like { operand, .. } => of_operand(operand, features),
+        Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => {
+            of_operand(left, features);
+            of_operand(right, features);
+        }
+        _ => {}
     });
 }
 

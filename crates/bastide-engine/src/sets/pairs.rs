@@ -1,8 +1,8 @@
 //! Conditions over all users at once. A three-valued truth over users is a pair of sets: those for
 //! whom it is true, and those for whom it is not false.
 
-use super::store::{SetId, SetStore};
 use super::features::View;
+use super::store::{SetId, SetStore};
 use super::{SetEngine, features};
 use bastide_model::condition::*;
 use bastide_model::groups::Computed;
@@ -218,7 +218,9 @@ impl<'e> SetEngine<'e> {
                     _ => return None,
                 }
             }
-            Test::Sets { left: Operand::User(_), relation: SetRelation::In, right, caseless: false } => (right, true, true),
+            Test::Sets { left: Operand::User(_), relation: SetRelation::In, right, caseless: false } => {
+                (right, true, true)
+            }
             _ => return None,
         };
         let wanted: Vec<Value> = match self.judge.operand(other, None, resource)? {

@@ -89,7 +89,9 @@ impl<'e> SetEngine<'e> {
             .filter(|(id, _)| estate.schema.is_any(kind, estate.statement(*id).what.kinds.as_deref()))
             .collect();
         reached.sort_unstable_by_key(|(id, _)| *id);
-        debug_assert!(reached.iter().all(|(id, depth)| covers(estate, estate.statement(*id), resource) == Some(*depth)));
+        debug_assert!(
+            reached.iter().all(|(id, depth)| covers(estate, estate.statement(*id), resource) == Some(*depth))
+        );
         let (mut varying, mut fields): (Vec<u32>, Vec<Feature>) = (Vec::new(), Vec::new());
         let mut owned = false;
         let mut asks: Vec<(Target, ActionId)> = Vec::new();
@@ -101,7 +103,9 @@ impl<'e> SetEngine<'e> {
                 for feature in &compiled.features {
                     match feature {
                         Feature::Field(..) if !fields.contains(feature) => fields.push(*feature),
-                        Feature::Ask(target, action) if !asks.contains(&(*target, *action)) => asks.push((*target, *action)),
+                        Feature::Ask(target, action) if !asks.contains(&(*target, *action)) => {
+                            asks.push((*target, *action))
+                        }
                         Feature::Owned if !fields.contains(feature) => fields.push(*feature),
                         _ => {}
                     }
