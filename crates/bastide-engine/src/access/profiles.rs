@@ -17,7 +17,7 @@ impl Profiles {
     /// All of `users` users in one class.
     pub fn new(users: usize) -> Self {
         let mut open = vec![u64::MAX; users.div_ceil(64)];
-        if let Some(last) = open.last_mut().filter(|_| users % 64 != 0) {
+        if let Some(last) = open.last_mut().filter(|_| !users.is_multiple_of(64)) {
             *last = (1 << (users % 64)) - 1;
         }
         Profiles {

@@ -62,8 +62,8 @@ impl SetStore {
         store
     }
 
-    /// How many different sets there are.
-    pub fn len(&self) -> usize {
+    /// How many different sets there are: at least nobody and everybody.
+    pub fn size(&self) -> usize {
         self.counts.len()
     }
 
@@ -200,9 +200,9 @@ mod tests {
         assert_eq!(store.union(others, a), SetId::ALL);
         assert_eq!(store.intersect(others, a), SetId::NONE);
         assert!(store.contains(a, 129) && !store.contains(a, 128));
-        let sets = store.len();
+        let sets = store.size();
         assert_eq!(store.of(0..130), SetId::ALL);
-        assert_eq!((store.of([]), store.len()), (SetId::NONE, sets));
+        assert_eq!((store.of([]), store.size()), (SetId::NONE, sets));
     }
 
     #[test]
