@@ -1,4 +1,4 @@
-//! Resources, in pre-order of the tree: a resource's subtree is the range from it to [`Catalog::end`].
+//! Resources, in pre-order of the tree: a resource's subtree is the range from it to [`Catalog::ends`].
 //! Siblings stand in byte order of name, then id, so that the order of rows changes nothing.
 
 use crate::column::Column;

@@ -1,7 +1,7 @@
 //! Users with identical access on everything seen so far: classes that only ever split.
 
 use crate::sets::store::{SetId, SetStore};
-use hashbrown::{HashMap, HashSet};
+use hashbrown::HashMap;
 
 /// A partition of users, refined set by set. Exact: no hashing stands in for a comparison.
 pub struct Profiles {
@@ -9,7 +9,8 @@ pub struct Profiles {
     sizes: Vec<u32>,
     /// Users that may still share a class with another.
     open: Vec<u64>,
-    seen: HashSet<(SetId, Option<u32>)>,
+    /// Sets met so far, each with the user who stood on the other side when it was met first.
+    seen: HashMap<SetId, Option<usize>>,
     inside: HashMap<u32, (u32, u32)>,
 }
 
@@ -24,18 +25,28 @@ impl Profiles {
             class: vec![0; users],
             sizes: if users == 0 { Vec::new() } else { vec![users as u32] },
             open,
-            seen: HashSet::new(),
+            seen: HashMap::new(),
             inside: HashMap::new(),
         }
     }
 
     /// Splits classes that lie partly inside and partly outside a set, in which one user perhaps
-    /// stands on the other side. Cost: the words of a set, and the users inside it or outside it,
-    /// whichever are fewer, that are not alone in their class; nothing for what was met before.
+    /// stands on the other side. Cost: the first time the words of the set, and the users inside it
+    /// or outside it, whichever are fewer, that are not alone in their class; next to nothing later.
     pub fn refine(&mut self, sets: &SetStore, set: SetId, flipped: Option<usize>) {
-        if !self.seen.insert((set, flipped.map(|u| u as u32))) || self.sizes.len() == self.class.len() {
+        if self.sizes.len() == self.class.len() {
             return;
         }
+        if let Some(first) = self.seen.get(&set).copied() {
+            // Every class is on one side of the set as it was met first; of what differs from that,
+            // the one or two users who stand elsewhere now, only they can split off.
+            if first != flipped {
+                let users: Vec<usize> = first.into_iter().chain(flipped).collect();
+                self.split(&users);
+            }
+            return;
+        }
+        self.seen.insert(set, flipped);
         let word = |i: usize, word: u64| match flipped {
             Some(user) if user / 64 == i => word ^ 1 << (user % 64),
             _ => word,

@@ -27,10 +27,42 @@ impl SetEngine<'_> {
         if let Some(known) = self.early.get(&(resource, action, view)) {
             return *known;
         }
-        let outcome = self.decide(resource, action, view);
-        let id = self.keep_outcome(outcome);
+        let id = self.decided_by_parts(resource, action, view);
         // Within a row, actions ask for each other on the same resource; elsewhere it is asked for early.
         self.early.insert((resource, action, view), id);
+        id
+    }
+
+    /// The outcome by what alone it hangs on: the sets of the statements that speak of the action,
+    /// those its needs ask for, and the layer. Rows differ in one action far more often than in all.
+    fn decided_by_parts(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
+        let site = self.site(resource);
+        let Some(count) = self.sites[site].relevant[action.index()].as_ref().map(|r| r.len()) else {
+            let outcome = self.decide(resource, action, view);
+            return self.keep_outcome(outcome);
+        };
+        let mut key: Vec<u32> = Vec::with_capacity(count + 6);
+        key.push(action.0);
+        for i in 0..count {
+            let at = self.sites[site].relevant[action.index()].as_ref().expect("asked before")[i];
+            let (id, _) = self.sites[site].reached[at as usize];
+            key.push(self.applies(id, resource, view).0);
+        }
+        if self.estate.schema.fits(action, self.estate.catalog.kind(resource)) {
+            for i in 0..self.estate.schema.actions[action.index()].needs.len() {
+                let need = self.estate.schema.actions[action.index()].needs[i];
+                key.push(self.met(resource, need.target, need.action, view).0);
+            }
+        }
+        if !self.estate.layers.is_empty() {
+            key.push(self.layer(site, resource).map_or(u32::MAX, |l| l.0));
+        }
+        if let Some(known) = self.sites[site].parts.get(&key[..]) {
+            return *known;
+        }
+        let outcome = self.decide(resource, action, view);
+        let id = self.keep_outcome(outcome);
+        self.sites[site].parts.insert(key.into(), id);
         id
     }
 

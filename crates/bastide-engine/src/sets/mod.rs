@@ -7,9 +7,9 @@
 //! the like for what its actions need: its *signature*. Equal signatures are evaluated once.
 //!
 //! - [`store::SetStore`] keeps each set of users once; algebra on ids is remembered.
-//! - [`places::Places`] says which statements reach each resource, in one pass down the tree.
-//! - [`pairs`] decides conditions in three-valued logic over all users: a pair of sets.
-//! - [`decide`] weighs the sets by the steps of the decision procedure.
+//! - `places` says which statements reach each resource, in one pass down the tree.
+//! - `pairs` decides conditions in three-valued logic over all users: a pair of sets.
+//! - `decide` weighs the sets by the steps of the decision procedure.
 //!
 //! Cost: users and statements once; for each resource a look-up of a few numbers; for each different
 //! signature some set operations, each of a word for 64 users, most of them remembered. The worst
@@ -105,7 +105,8 @@ pub struct SetEngine<'e> {
     /// Statements without a place, in policy order: they reach everything.
     everywhere: Vec<places::Reached>,
     sites: Vec<Site>,
-    site_of: HashMap<(u32, KindId), u32>,
+    /// The site of a list of places and a kind, by both; [`NO_SITE`] where none was met yet.
+    site_of: Vec<u32>,
     singles: Vec<Option<SetId>>,
     groups: Vec<Option<Pair>>,
     classes: HashMap<UserField, Classes>,
@@ -122,6 +123,9 @@ pub struct SetEngine<'e> {
     key: Vec<u32>,
 }
 
+/// Stands for a site that was not met yet.
+const NO_SITE: u32 = u32::MAX;
+
 /// Resources of one kind that the same statements reach from the same depths.
 struct Site {
     /// The statements, in policy order.
@@ -135,6 +139,11 @@ struct Site {
     asks: Box<[(Target, ActionId)]>,
     /// Whether it matters who owns the resource.
     owned: bool,
+    /// By action: the positions of varying statements that speak of it; none where one looks at
+    /// decisions on the resource itself.
+    relevant: Box<[Option<Box<[u32]>>]>,
+    /// Outcomes of single actions met so far, by what alone they hang on.
+    parts: HashMap<Box<[u32]>, OutcomeId>,
     /// The rows met so far, by signature: for others, and for an owner.
     known: HashMap<Box<[u32]>, (RowId, RowId)>,
 }
@@ -153,6 +162,7 @@ impl<'e> SetEngine<'e> {
         for id in &judge.live {
             compiled[id.index()] = Some(Compiled::new(estate, estate.statement(*id)));
         }
+        let site_of = vec![NO_SITE; places.lists.len() * estate.schema.kinds.len()];
         let everywhere = judge.live.iter().filter(|id| estate.statement(**id).what.places.is_none());
         Ok(SetEngine {
             estate,
@@ -161,7 +171,7 @@ impl<'e> SetEngine<'e> {
             compiled,
             everywhere: everywhere.map(|id| (*id, 0)).collect(),
             sites: Vec::new(),
-            site_of: HashMap::new(),
+            site_of,
             singles: vec![None; estate.people.len()],
             groups: vec![None; estate.groups.len()],
             classes: HashMap::new(),

@@ -79,10 +79,11 @@ impl<'e> SetEngine<'e> {
     pub(super) fn site(&mut self, resource: ResourceId) -> usize {
         let kind = self.estate.catalog.kind(resource);
         let class = self.places.class[resource.index()];
-        if let Some(known) = self.site_of.get(&(class, kind)) {
-            return *known as usize;
-        }
         let estate = self.estate;
+        let at = class as usize * estate.schema.kinds.len() + kind.index();
+        if self.site_of[at] != super::NO_SITE {
+            return self.site_of[at] as usize;
+        }
         let all = self.everywhere.iter().chain(self.places.lists[class as usize].iter());
         let mut reached: Vec<_> = all
             .copied()
@@ -122,7 +123,27 @@ impl<'e> SetEngine<'e> {
                 }
             }
         }
+        let relevant = ActionId::all(estate.schema.actions.len()).map(|action| {
+            let speaks = |id: StatementId| {
+                let s = estate.statement(id);
+                s.actions.contains(action.index()) != (s.modality == Modality::MayOnly)
+            };
+            let mut positions = Vec::new();
+            for (at, (id, _)) in reached.iter().enumerate().filter(|(_, (id, _))| speaks(*id)) {
+                let compiled = self.compiled[id.index()].as_ref().expect("in force");
+                if compiled.own {
+                    return None;
+                }
+                if !compiled.features.is_empty() {
+                    positions.push(at as u32);
+                }
+            }
+            Some(positions.into_boxed_slice())
+        });
+        let relevant: Vec<Option<Box<[u32]>>> = relevant.collect();
         let site = Site {
+            relevant: relevant.into(),
+            parts: HashMap::new(),
             reached: reached.into(),
             owned,
             varying: varying.into(),
@@ -131,7 +152,7 @@ impl<'e> SetEngine<'e> {
             known: HashMap::new(),
         };
         self.sites.push(site);
-        self.site_of.insert((class, kind), self.sites.len() as u32 - 1);
+        self.site_of[at] = self.sites.len() as u32 - 1;
         self.sites.len() - 1
     }
 

@@ -5,7 +5,7 @@
 //! line of its own stays before what follows it, one at the end of a line stays there, and one in
 //! the middle of a clause moves before it.
 //!
-//! Formatting changes no meaning: [`format`] compares the words before and after and gives up
+//! Formatting changes no meaning: [`format()`] compares the words before and after and gives up
 //! rather than lose one.
 
 mod body;
