@@ -10,6 +10,7 @@ pub mod json;
 pub mod ldif;
 pub mod load;
 pub mod manifest;
+pub mod parquet;
 pub mod people;
 pub mod sarif;
 pub mod scim;

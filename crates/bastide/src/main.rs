@@ -6,6 +6,7 @@ mod demo;
 mod failure;
 mod open;
 mod print;
+mod progress;
 mod stage;
 
 fn main() -> std::process::ExitCode {

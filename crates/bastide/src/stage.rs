@@ -99,10 +99,10 @@ impl Stage {
     pub fn stream(
         &mut self,
         file: Option<&Path>,
-        write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
+        write: impl FnOnce(&mut (dyn Write + Send)) -> io::Result<()>,
     ) -> Result<(), Failure> {
         let Some(path) = file else {
-            let mut out = BufWriter::with_capacity(1 << 16, io::stdout().lock());
+            let mut out = BufWriter::with_capacity(1 << 16, io::stdout());
             write(&mut out)?;
             return Ok(out.flush()?);
         };

@@ -15,7 +15,7 @@ pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, person};
 pub use profiles::Profiles;
-pub use summary::{Summary, Totals, summary, totals};
+pub use summary::{Done, Summary, Totals, summary, totals};
 
 use crate::decide::Decision;
 use crate::sets::{Decided, SetEngine};

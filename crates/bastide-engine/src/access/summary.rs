@@ -44,14 +44,20 @@ pub struct Summary {
     pub distinct_outcomes: usize,
 }
 
+/// Is told of every so many resources that are done.
+pub type Done<'d> = &'d (dyn Fn(u64) + Sync);
+
+/// How many resources are told of at a time.
+const TOLD: u32 = 4096;
+
 /// Totals of everybody on everything.
 ///
 /// # Errors
 /// A decision that depends on itself.
-pub fn summary(estate: &Estate, moment: &Moment) -> Result<Summary, Stopped<Infallible>> {
+pub fn summary(estate: &Estate, moment: &Moment, done: Done) -> Result<Summary, Stopped<Infallible>> {
     let actions = estate.schema.actions.len();
     let parts: Result<Vec<Counts>, Vec<Diagnostic>> =
-        shares(estate.catalog.len()).into_par_iter().map(|share| Counts::of(estate, moment, share)).collect();
+        shares(estate.catalog.len()).into_par_iter().map(|share| Counts::of(estate, moment, share, done)).collect();
     let mut parts = parts.map_err(Stopped::Cycle)?.into_iter();
     let mut whole = parts.next().expect("there is at least one share");
     parts.for_each(|part| whole.add(part));
@@ -108,7 +114,12 @@ struct Counts {
 }
 
 impl Counts {
-    fn of(estate: &Estate, moment: &Moment, share: std::ops::Range<u32>) -> Result<Counts, Vec<Diagnostic>> {
+    fn of(
+        estate: &Estate,
+        moment: &Moment,
+        share: std::ops::Range<u32>,
+        done: Done,
+    ) -> Result<Counts, Vec<Diagnostic>> {
         let mut engine = SetEngine::new(estate, moment)?;
         let (actions, kinds) = (estate.schema.actions.len(), estate.schema.kinds.len());
         let mut counts = Counts {
@@ -122,6 +133,9 @@ impl Counts {
         let mut occurs: Vec<Vec<u64>> = vec![Vec::new(); kinds];
         let mut plain: Vec<bool> = Vec::new();
         for resource in share.map(ResourceId) {
+            if resource.0 % TOLD == 0 {
+                done(u64::from(TOLD));
+            }
             let decided = engine.row(resource);
             let kind = estate.catalog.kind(resource).index();
             let row = decided.others.index();
@@ -284,13 +298,16 @@ pub struct Totals {
 ///
 /// # Errors
 /// A decision that depends on itself.
-pub fn totals(estate: &Estate, moment: &Moment, by_user: bool) -> Result<Totals, Stopped<Infallible>> {
+pub fn totals(estate: &Estate, moment: &Moment, by_user: bool, done: Done) -> Result<Totals, Stopped<Infallible>> {
     let actions = estate.schema.actions.len();
     let count = if by_user { estate.people.len() } else { estate.catalog.len() };
     let mut counts = vec![vec![0u64; actions]; count];
     let mut engine = SetEngine::new(estate, moment).map_err(Stopped::Cycle)?;
     let mut occurs: HashMap<(usize, SetId), u64> = HashMap::new();
     for resource in estate.catalog.all() {
+        if resource.0 % TOLD == 0 {
+            done(u64::from(TOLD));
+        }
         let decided = engine.row(resource);
         for (action, outcome) in engine.outcomes(decided.others).enumerate() {
             match by_user {

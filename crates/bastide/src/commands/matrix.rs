@@ -4,9 +4,11 @@ use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::summary::Cost;
 use crate::print::{json, matrix, summary};
+use crate::progress::Progress;
 use crate::stage::Stage;
 use bastide_engine::access::{self, Row, Stopped, sweep};
 use bastide_engine::find;
+use bastide_formats::parquet::ParquetRows;
 use bastide_model::{ActionId, Moment, ResourceId, UserId};
 use clap::Args;
 use std::io::{self, Write};
@@ -24,6 +26,8 @@ pub enum Format {
     Jsonl,
     /// The table, for programs
     Json,
+    /// Apache Parquet: the rows of csv, in columns
+    Parquet,
 }
 
 /// What totals are by.
@@ -60,7 +64,7 @@ pub struct MatrixArgs {
     /// Everybody on everything: inactive users, every depth, and pairs without any access
     #[arg(long)]
     all: bool,
-    /// One row a triple, with its reason and the statement that decides (csv, jsonl)
+    /// One row a triple, with its reason and the statement that decides (csv, jsonl, parquet)
     #[arg(long)]
     reasons: bool,
     /// Totals of everybody on everything instead
@@ -82,7 +86,7 @@ pub struct MatrixArgs {
 
 pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
     if args.reasons && matches!(args.format, Format::Table | Format::Json) {
-        let hint = vec!["reasons are long lists: write `--format csv` or `--format jsonl`".to_string()];
+        let hint = vec!["reasons are long lists: write `--format csv`, `jsonl` or `parquet`".to_string()];
         return Err(Failure::Usage("`--reasons` has no table".to_string(), hint));
     }
     if args.for_spreadsheet && args.format != Format::Csv && args.totals.is_none() {
@@ -115,7 +119,9 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
             let text = matrix::table(&table, &aside, stage.width());
             stage.deliver(&text, args.output.as_deref())?;
         }
-        Format::Csv | Format::Jsonl => long(&args, &opened, &moment, &users, &resources, &wanted, stage)?,
+        Format::Csv | Format::Jsonl | Format::Parquet => {
+            long(&args, &opened, &moment, &users, &resources, &wanted, stage)?
+        }
     }
     Ok(DONE)
 }
@@ -171,7 +177,10 @@ fn resources(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ResourceId>, Fail
 
 fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, stage: &mut Stage) -> Result<u8, Failure> {
     let started = Instant::now();
-    let totals = access::summary(opened.estate(), moment).map_err(|stopped| match stopped {
+    let progress = Progress::new(opened.estate().catalog.len());
+    let totals = access::summary(opened.estate(), moment, &|n| progress.advance(n));
+    drop(progress);
+    let totals = totals.map_err(|stopped| match stopped {
         Stopped::Cycle(cycles) => cycle(opened, &cycles, stage),
         Stopped::Receiver(never) => match never {},
     })?;
@@ -184,7 +193,7 @@ fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, stage: &mu
             value["peak_bytes"] = serde_json::json!(cost.peak);
             json::document("summary", &value)
         }
-        Format::Csv | Format::Jsonl => {
+        Format::Csv | Format::Jsonl | Format::Parquet => {
             let hint = "write `--format json`, or `--totals users` for CSV".to_string();
             return Err(Failure::Usage("a summary has no rows".to_string(), vec![hint]));
         }
@@ -202,7 +211,10 @@ fn peak_bytes() -> Option<u64> {
 
 fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, stage: &mut Stage) -> Result<u8, Failure> {
     let estate = opened.estate();
-    let totals = access::totals(estate, moment, by == By::Users).map_err(|stopped| match stopped {
+    let progress = Progress::new(estate.catalog.len());
+    let totals = access::totals(estate, moment, by == By::Users, &|n| progress.advance(n));
+    drop(progress);
+    let totals = totals.map_err(|stopped| match stopped {
         Stopped::Cycle(cycles) => cycle(opened, &cycles, stage),
         Stopped::Receiver(never) => match never {},
     })?;
@@ -247,17 +259,23 @@ fn long(
     let result = stage.stream(args.output.as_deref(), |out| {
         let target = match args.format {
             Format::Csv => Target::Csv(Box::new(csv::Writer::from_writer(out))),
+            Format::Parquet => Target::Parquet(Some(Box::new(ParquetRows::new(out, columns(args.reasons))?))),
             _ => Target::Jsonl(out),
         };
         let mut lines = Lines { args, opened, users, wanted, out: target, header: false };
-        let swept = sweep(opened.estate(), moment, users, resources, |row| lines.row(&row));
+        let progress = Progress::new(resources.len());
+        let swept = sweep(opened.estate(), moment, users, resources, |row| {
+            progress.advance(1);
+            lines.row(&row)
+        });
+        drop(progress);
         match swept {
             Err(Stopped::Receiver(error)) => Err(error),
             Err(Stopped::Cycle(found)) => {
                 cycles = Some(found);
                 Ok(())
             }
-            Ok(()) => lines.head().and_then(|()| lines.out.flush()),
+            Ok(()) => lines.head().and_then(|()| lines.out.finish()),
         }
     });
     match cycles {
@@ -266,43 +284,47 @@ fn long(
     }
 }
 
+/// The columns of the long form.
+fn columns(reasons: bool) -> &'static [&'static str] {
+    if reasons {
+        &["user", "resource", "action", "decision", "reason", "statement"]
+    } else {
+        &["user", "resource", "actions"]
+    }
+}
+
 /// Where the rows go.
 enum Target<'a> {
-    Csv(Box<csv::Writer<&'a mut dyn Write>>),
-    Jsonl(&'a mut dyn Write),
+    Csv(Box<csv::Writer<&'a mut (dyn Write + Send)>>),
+    Jsonl(&'a mut (dyn Write + Send)),
+    Parquet(Option<Box<ParquetRows<&'a mut (dyn Write + Send)>>>),
 }
 
 impl Target<'_> {
-    fn flush(&mut self) -> io::Result<()> {
+    /// Ends the output.
+    fn finish(&mut self) -> io::Result<()> {
         match self {
             Target::Csv(csv) => csv.flush(),
             Target::Jsonl(out) => out.flush(),
+            Target::Parquet(rows) => rows.take().map_or(Ok(()), |rows| rows.finish()),
         }
     }
 }
 
-struct Lines<'a> {
+struct Lines<'a, 'o> {
     args: &'a MatrixArgs,
     opened: &'a Opened,
     users: &'a [UserId],
     wanted: &'a [ActionId],
-    out: Target<'a>,
+    out: Target<'o>,
     header: bool,
 }
 
-impl<'a> Lines<'a> {
-    fn columns(&self) -> &'static [&'static str] {
-        if self.args.reasons {
-            &["user", "resource", "action", "decision", "reason", "statement"]
-        } else {
-            &["user", "resource", "actions"]
-        }
-    }
-
+impl Lines<'_, '_> {
     /// The header comes with the first round of rows, so that nothing stands there where nothing
     /// can be evaluated.
     fn head(&mut self) -> io::Result<()> {
-        let columns = self.columns();
+        let columns = columns(self.args.reasons);
         match &mut self.out {
             Target::Csv(csv) if !std::mem::replace(&mut self.header, true) => csv.write_record(columns).map_err(plain),
             _ => Ok(()),
@@ -311,10 +333,12 @@ impl<'a> Lines<'a> {
 
     fn write(&mut self, cells: &[&str]) -> io::Result<()> {
         let guard = self.args.for_spreadsheet;
-        let columns = self.columns();
+        let columns = columns(self.args.reasons);
         match &mut self.out {
             Target::Csv(csv) if guard => csv.write_record(cells.iter().map(|c| guarded(c, guard))).map_err(plain),
             Target::Csv(csv) => csv.write_record(cells).map_err(plain),
+            Target::Parquet(Some(rows)) => rows.row(cells),
+            Target::Parquet(None) => Ok(()),
             Target::Jsonl(out) => {
                 let value = |name: &str, cell: &str| match name {
                     "actions" if cell.is_empty() => serde_json::json!([]),

@@ -1,0 +1,40 @@
+//! A progress bar for what takes longer than half a second, on a terminal only.
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::io::{self, IsTerminal};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+/// What goes by without a bar.
+const PATIENCE: Duration = Duration::from_millis(500);
+
+/// How far something is.
+pub struct Progress {
+    bar: ProgressBar,
+    started: Instant,
+    shown: AtomicBool,
+}
+
+impl Progress {
+    /// Nothing of `total` is done.
+    pub fn new(total: usize) -> Progress {
+        let bar = ProgressBar::with_draw_target(Some(total as u64), ProgressDrawTarget::hidden());
+        let style = ProgressStyle::with_template("{bar:40} {percent:>3} %  {human_pos} of {human_len} resources");
+        bar.set_style(style.expect("the template is one"));
+        Progress { bar, started: Instant::now(), shown: AtomicBool::new(!io::stderr().is_terminal()) }
+    }
+
+    /// So many more are done.
+    pub fn advance(&self, count: u64) {
+        self.bar.inc(count);
+        if self.started.elapsed() > PATIENCE && !self.shown.swap(true, Ordering::Relaxed) {
+            self.bar.set_draw_target(ProgressDrawTarget::stderr_with_hz(5));
+        }
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}

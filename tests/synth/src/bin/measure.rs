@@ -1,0 +1,59 @@
+//! Runs a command and a bare pass over the same CSV files in turn, and prints the ratio pair by
+//! pair: a comparison that holds on a noisy machine.
+//!
+//! `measure RUNS BASTIDE BARE-PASS ESTATE...`
+#![allow(clippy::print_stdout, reason = "a tool that says what it found")]
+
+use std::io;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::Instant;
+
+fn seconds(command: &mut Command) -> io::Result<(f64, String)> {
+    let started = Instant::now();
+    let output = command.stderr(Stdio::null()).output()?;
+    let took = started.elapsed().as_secs_f64();
+    if !output.status.success() {
+        return Err(io::Error::other(format!("{command:?} failed")));
+    }
+    Ok((took, String::from_utf8_lossy(&output.stdout).into_owned()))
+}
+
+/// A number of the summary, by the name before it.
+fn number(json: &str, name: &str) -> f64 {
+    let at = json.find(&format!("\"{name}\": ")).map_or(json.len(), |at| at + name.len() + 4);
+    let text: String = json[at..].chars().take_while(|c| c.is_ascii_digit() || *c == '.').collect();
+    text.parse().unwrap_or(0.0)
+}
+
+fn median(mut list: Vec<f64>) -> f64 {
+    list.sort_by(f64::total_cmp);
+    list[list.len() / 2]
+}
+
+fn main() -> io::Result<()> {
+    let args: Vec<String> = std::env::args().skip(1).collect();
+    let [runs, bastide, pass, estates @ ..] = &args[..] else {
+        return Err(io::Error::other("RUNS BASTIDE BARE-PASS ESTATE..."));
+    };
+    let runs: usize = runs.parse().map_err(io::Error::other)?;
+    println!("estate  pass s  summary s  ratio  load s  evaluate s  load ratio  evaluate ratio  peak MiB");
+    for estate in estates {
+        let files = ["people.csv", "groups.csv", "catalog.csv", "entries.csv"].map(|f| Path::new(estate).join(f));
+        let mut columns: [Vec<f64>; 8] = Default::default();
+        for _ in 0..runs {
+            let (bare, _) = seconds(Command::new(pass).args(&files))?;
+            let summary = ["-C", estate, "matrix", "--summary", "--format", "json", "--on", "2026-11-24"];
+            let (whole, json) = seconds(Command::new(bastide).args(summary))?;
+            let (load, evaluate) = (number(&json, "load"), number(&json, "evaluate"));
+            let peak = number(&json, "peak_bytes") / f64::from(1 << 20);
+            let row = [bare, whole, whole / bare, load, evaluate, load / bare, evaluate / bare, peak];
+            columns.iter_mut().zip(row).for_each(|(column, value)| column.push(value));
+        }
+        let [bare, whole, ratio, load, evaluate, loads, evaluates, peak] = columns.map(median);
+        println!(
+            "{estate}  {bare:.2}  {whole:.2}  {ratio:.1}  {load:.2}  {evaluate:.2}  {loads:.1}  {evaluates:.1}  {peak:.0}"
+        );
+    }
+    Ok(())
+}
