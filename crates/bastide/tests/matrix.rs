@@ -119,13 +119,21 @@ fn parquet_holds_the_rows_of_csv() {
     for reasons in [&[][..], &["--reasons"]] {
         let common = [&["--under", "Exhibitions/Tidal Light", "--depth", "3"], reasons].concat();
         let csv = records(&matrix(demo.path(), &[&common[..], &["--format", "csv"]].concat()));
-        let run = run_in(demo.path(), &[&["matrix"], &common[..], &["--format", "parquet", "-o", "out.parquet"], &DAY].concat());
+        let run = run_in(
+            demo.path(),
+            &[&["matrix"], &common[..], &["--format", "parquet", "-o", "out.parquet"], &DAY].concat(),
+        );
         assert_eq!((run.status, run.out.as_str()), (0, ""));
         let reader = SerializedFileReader::new(std::fs::File::open(demo.path().join("out.parquet")).unwrap()).unwrap();
         let rows: Vec<Vec<String>> = reader
             .get_row_iter(None)
             .unwrap()
-            .map(|row| row.unwrap().get_column_iter().map(|(_, field)| field.to_string().trim_matches('"').to_string()).collect())
+            .map(|row| {
+                row.unwrap()
+                    .get_column_iter()
+                    .map(|(_, field)| field.to_string().trim_matches('"').to_string())
+                    .collect()
+            })
             .collect();
         assert!(rows.len() > 2000);
         assert_eq!(rows, csv);

@@ -214,12 +214,10 @@ impl Counts {
     fn outcome(&mut self, engine: &SetEngine, row: RowId, turned: Option<(UserId, &[usize])>, prints: &mut Prints) {
         let mut print = prints.of_row(engine, row);
         if let Some((owner, actions)) = turned {
-            let own = user_print(owner.index());
             for &action in actions {
-                let outcome = engine.outcome(row, ActionId::new(action));
-                let set = prints.of(engine.sets(), outcome.allowed);
-                print = print.wrapping_add((set ^ own).wrapping_sub(set).wrapping_mul(weight(action)));
-                self.profiles.refine(engine.sets(), outcome.allowed, Some(owner.index()));
+                let set = engine.outcome(row, ActionId::new(action)).allowed;
+                print = print.wrapping_add(Prints::turn(engine.sets(), set, owner).wrapping_mul(weight(action)));
+                self.profiles.refine(engine.sets(), set, Some(owner.index()));
             }
         }
         if !self.distinct.insert(print) {
@@ -242,7 +240,8 @@ impl Counts {
     }
 }
 
-/// Fingerprints of sets: two sets of a run are told apart with a chance of error of 2^-128. They
+/// Fingerprints of sets: the sum of their words, each times an odd random number of 128 bits
+/// (multilinear hashing). Two different sets have the same with a chance of at most 2^-64. They
 /// serve to count different outcomes without keeping a set for each.
 #[derive(Default)]
 struct Prints {
@@ -252,7 +251,16 @@ struct Prints {
 
 impl Prints {
     fn of(&mut self, sets: &SetStore, set: SetId) -> u128 {
-        *self.known.entry(set).or_insert_with(|| sets.users(set).fold(0, |print, user| print ^ user_print(user)))
+        *self.known.entry(set).or_insert_with(|| {
+            let words = sets.row(set).iter().enumerate();
+            words.fold(0, |print, (i, word)| print.wrapping_add(u128::from(*word).wrapping_mul(random(i))))
+        })
+    }
+
+    /// What the fingerprint of a set grows by where one user goes over to the other side.
+    fn turn(sets: &SetStore, set: SetId, user: UserId) -> u128 {
+        let bit = random(user.index() / 64) << (user.index() % 64);
+        if sets.contains(set, user.index()) { bit.wrapping_neg() } else { bit }
     }
 
     fn of_row(&mut self, engine: &SetEngine, row: RowId) -> u128 {
@@ -270,21 +278,21 @@ impl Prints {
     }
 }
 
-/// Each action weighs its set by an odd number of its own.
+/// Each action weighs its set by a number of its own.
 fn weight(action: usize) -> u128 {
-    user_print(usize::MAX - action) | 1
+    random(usize::MAX - action)
 }
 
-/// A fixed random number for each user (Steele, Lea and Flood's SplitMix, twice).
-fn user_print(user: usize) -> u128 {
+/// A fixed odd number for each place (Steele, Lea and Flood's SplitMix, twice).
+fn random(place: usize) -> u128 {
     let mix = |seed: u64| {
         let mut z = seed.wrapping_add(0x9e37_79b9_7f4a_7c15);
         z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
         z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
         z ^ (z >> 31)
     };
-    let low = mix(user as u64);
-    u128::from(mix(low ^ 0x5851_f42d_4c95_7f2d)) << 64 | u128::from(low)
+    let low = mix(place as u64);
+    (u128::from(mix(low ^ 0x5851_f42d_4c95_7f2d)) << 64 | u128::from(low)) | 1
 }
 
 /// Allowed pairs by user or by resource: an id and one count an action.

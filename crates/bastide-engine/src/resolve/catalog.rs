@@ -102,27 +102,24 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
 
 /// The row of each row's parent.
 fn link(rows: &CatalogRows, index: &Index, out: &mut Vec<Diagnostic>) -> Vec<u32> {
-    let mut suggestions = 0;
-    let mut parents = Vec::with_capacity(rows.ids.len());
-    for (row, parent) in rows.parents.iter().enumerate() {
-        if parent.is_empty() {
-            parents.push(NONE);
-            continue;
+    let find = |row: usize| match rows.parents.get(row) {
+        "" => NONE,
+        parent => index.find(&rows.ids, parent).unwrap_or(NONE),
+    };
+    let parents: Vec<u32> = (0..rows.ids.len()).into_par_iter().map(find).collect();
+    let lost = |row: &usize| parents[*row] == NONE && !rows.parents.get(*row).is_empty();
+    let lost = (0..parents.len()).filter(lost).filter(|row| !rows.broken.contains(rows.parents.get(*row)));
+    for (told, row) in lost.enumerate() {
+        let parent = rows.parents.get(row);
+        let message =
+            format!("resource `{}` has the parent `{parent}`, which is not in the catalog", rows.ids.get(row));
+        let mut diagnostic = Diagnostic::at(&codes::UNKNOWN_PARENT, rows.places[row].span(), message);
+        if told < MOST_SUGGESTIONS
+            && let Some(near) = nearest(parent, rows.ids.iter())
+        {
+            diagnostic = diagnostic.help(format!("did you mean `{near}`?"));
         }
-        let found = index.find(&rows.ids, parent);
-        if found.is_none() && !rows.broken.contains(parent) {
-            let message =
-                format!("resource `{}` has the parent `{parent}`, which is not in the catalog", rows.ids.get(row));
-            let mut diagnostic = Diagnostic::at(&codes::UNKNOWN_PARENT, rows.places[row].span(), message);
-            suggestions += 1;
-            if suggestions <= MOST_SUGGESTIONS
-                && let Some(near) = nearest(parent, rows.ids.iter())
-            {
-                diagnostic = diagnostic.help(format!("did you mean `{near}`?"));
-            }
-            out.push(diagnostic);
-        }
-        parents.push(found.unwrap_or(NONE));
+        out.push(diagnostic);
     }
     parents
 }
@@ -154,16 +151,7 @@ fn order(rows: &CatalogRows, parents: &[u32], out: &mut Vec<Diagnostic>) -> Opti
         children[*at as usize] = row as u32;
         *at += 1;
     }
-    let mut sorted: Vec<(&str, &str, u32)> = Vec::new();
-    for i in 0..=count {
-        let siblings = &mut children[first[i] as usize..first[i + 1] as usize];
-        if siblings.len() > 1 {
-            sorted.clear();
-            sorted.extend(siblings.iter().map(|r| (rows.names.get(*r as usize), rows.ids.get(*r as usize), *r)));
-            sorted.sort_unstable();
-            siblings.iter_mut().zip(&sorted).for_each(|(to, (.., row))| *to = *row);
-        }
-    }
+    sort_siblings(rows, &first, &mut children);
     let mut tree = Tree { order: Vec::with_capacity(count), ends: vec![0; count], depths: Vec::with_capacity(count) };
     // Each level holds the children still to come and the position to close when they are done.
     let mut levels: Vec<(u32, u32, Option<u32>)> = vec![(first[count], first[count + 1], None)];
@@ -193,6 +181,30 @@ fn order(rows: &CatalogRows, parents: &[u32], out: &mut Vec<Diagnostic>) -> Opti
         return None;
     }
     Some(tree)
+}
+
+/// Sorts each group of siblings by name, then id. `first` says where each group begins and the last
+/// one ends; halves are sorted at the same time.
+fn sort_siblings(rows: &CatalogRows, first: &[u32], children: &mut [u32]) {
+    const ENOUGH: usize = 1 << 14;
+    let groups = first.len() - 1;
+    if children.len() > ENOUGH && groups > 1 {
+        let middle = first[0] + children.len() as u32 / 2;
+        let cut = first.partition_point(|at| *at < middle).clamp(1, groups - 1);
+        let (left, right) = children.split_at_mut((first[cut] - first[0]) as usize);
+        rayon::join(|| sort_siblings(rows, &first[..=cut], left), || sort_siblings(rows, &first[cut..], right));
+        return;
+    }
+    let mut sorted: Vec<(&str, &str, u32)> = Vec::new();
+    for group in first.windows(2) {
+        let siblings = &mut children[(group[0] - first[0]) as usize..(group[1] - first[0]) as usize];
+        if siblings.len() > 1 {
+            sorted.clear();
+            sorted.extend(siblings.iter().map(|r| (rows.names.get(*r as usize), rows.ids.get(*r as usize), *r)));
+            sorted.sort_unstable();
+            siblings.iter_mut().zip(&sorted).for_each(|(to, (.., row))| *to = *row);
+        }
+    }
 }
 
 /// Rows no root leads to lie on or under a cycle; each cycle is named whole, once.

@@ -1,5 +1,6 @@
 //! `bastide matrix`
 
+use super::pairs::Pairs;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::summary::Cost;
@@ -257,17 +258,28 @@ fn long(
 ) -> Result<(), Failure> {
     let mut cycles = None;
     let result = stage.stream(args.output.as_deref(), |out| {
-        let target = match args.format {
-            Format::Csv => Target::Csv(Box::new(csv::Writer::from_writer(out))),
-            Format::Parquet => Target::Parquet(Some(Box::new(ParquetRows::new(out, columns(args.reasons))?))),
-            _ => Target::Jsonl(out),
-        };
-        let mut lines = Lines { args, opened, users, wanted, out: target, header: false };
         let progress = Progress::new(resources.len());
-        let swept = sweep(opened.estate(), moment, users, resources, |row| {
-            progress.advance(1);
-            lines.row(&row)
-        });
+        let swept = if args.format == Format::Csv && !args.reasons {
+            let guard: fn(&str) -> String = if args.for_spreadsheet { |c| guarded(c, true) } else { str::to_string };
+            let mut pairs = Pairs::new(opened.estate(), users, wanted, args.all, guard);
+            let swept = sweep(opened.estate(), moment, users, resources, |row| {
+                progress.advance(1);
+                pairs.row(&row, out)
+            });
+            swept.and_then(|()| pairs.finish(out).map_err(Stopped::Receiver))
+        } else {
+            let target = match args.format {
+                Format::Csv => Target::Csv(Box::new(csv::Writer::from_writer(out))),
+                Format::Parquet => Target::Parquet(Some(Box::new(ParquetRows::new(out, columns(args.reasons))?))),
+                _ => Target::Jsonl(out),
+            };
+            let mut lines = Lines { args, opened, users, wanted, out: target, header: false };
+            let swept = sweep(opened.estate(), moment, users, resources, |row| {
+                progress.advance(1);
+                lines.row(&row)
+            });
+            swept.and_then(|()| lines.head().and_then(|()| lines.out.finish()).map_err(Stopped::Receiver))
+        };
         drop(progress);
         match swept {
             Err(Stopped::Receiver(error)) => Err(error),
@@ -275,7 +287,7 @@ fn long(
                 cycles = Some(found);
                 Ok(())
             }
-            Ok(()) => lines.head().and_then(|()| lines.out.finish()),
+            Ok(()) => Ok(()),
         }
     });
     match cycles {

@@ -4,6 +4,7 @@ pub mod check;
 pub mod fmt;
 pub mod matrix;
 pub mod new;
+mod pairs;
 pub mod schema;
 pub mod what;
 pub mod who;
