@@ -129,15 +129,19 @@ impl<'s> CatalogSink<'s> {
             }
             out.is_empty().then_some(sink)
         };
-        let sinks: Option<Vec<CatalogSink>> = parts.into_par_iter().map(read).collect();
+        let sinks: Option<Vec<CatalogSink<'s>>> = parts.into_par_iter().map(read).collect();
         let Some(sinks) = sinks else { return false };
         sinks.into_iter().for_each(|sink| self.append(sink));
         true
     }
 
     /// Adds what another sink gathered. Nothing was wrong with it.
-    fn append(&mut self, other: CatalogSink) {
+    fn append(&mut self, other: CatalogSink<'s>) {
         let rows = self.rows.ids.len();
+        if rows == 0 && self.told.is_empty() && self.rows.broken.is_empty() {
+            *self = other;
+            return;
+        }
         self.rows.ids.append(&other.rows.ids);
         self.rows.names.append(&other.rows.names);
         self.rows.parents.append(&other.rows.parents);
