@@ -26,7 +26,10 @@ pub(super) struct Compiled {
     known: [HashMap<Box<[u32]>, SetId>; 2],
     /// The same where it has no features.
     constant: Option<SetId>,
-    /// Where its `where` speaks of resources alone: whether it is not false, by the same values.
+    /// What its what-clause mentions: in an estate with layers, fields of resources alone. What its
+    /// other conditions ask for must not be asked for here: it may hang on what is being decided.
+    what: Box<[Feature]>,
+    /// Whether its what-clause is not false, by the values of those.
     covering: HashMap<Box<[u32]>, bool>,
 }
 
@@ -54,6 +57,8 @@ impl Compiled {
                 distinct.push(feature);
             }
         }
+        let mut what = Vec::new();
+        statement.what.condition.iter().for_each(|c| features::of_condition(c, &mut what, &mut false));
         let radices: Option<Vec<u32>> = distinct.iter().map(|f| features::radix(estate, *f)).collect();
         let places = |r: &Vec<u32>| r.iter().try_fold(1u64, |all, r| all.checked_mul(u64::from(*r)));
         let radices = radices.filter(|r| !own && places(r).is_some_and(|n| n <= LARGEST_TABLE));
@@ -65,6 +70,7 @@ impl Compiled {
             own,
             known: [HashMap::new(), HashMap::new()],
             constant: None,
+            what: what.into(),
             covering: HashMap::new(),
         }
     }
@@ -261,8 +267,13 @@ impl<'e> SetEngine<'e> {
     fn covering(&mut self, id: StatementId, statement: &'e Statement, resource: ResourceId) -> bool {
         let Some(condition) = &statement.what.condition else { return true };
         let condition: &'e Condition = condition;
-        // In an estate with layers a what-clause speaks of resources alone.
-        let values = self.values(id, resource);
+        let estate = self.estate;
+        let value = |feature: &Feature| match feature {
+            Feature::Field(step, field) => features::code(estate, *step, *field, resource),
+            Feature::Owned => features::owned(estate, resource),
+            Feature::Ask(..) => unreachable!("in an estate with layers a what-clause looks at no decisions"),
+        };
+        let values: Vec<u32> = self.compiled(id).what.iter().map(value).collect();
         if let Some(known) = self.compiled(id).covering.get(&values[..]) {
             return *known;
         }
