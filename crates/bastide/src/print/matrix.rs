@@ -37,7 +37,7 @@ pub fn table(matrix: &Matrix, aside: &Aside, columns: usize) -> String {
             out.push_str("  ");
             let text = pad(cell, *own);
             // Blanks at the end of a line are of no use to anybody.
-            let text = if i + 1 == cells.len() { cell.clone() } else { text };
+            let text = if i + 1 == widths.len() { cell.clone() } else { text };
             out.push_str(&if cell == "-" { dim(&text) } else { style(&text) });
         }
         out.push('\n');
