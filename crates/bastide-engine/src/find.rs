@@ -8,7 +8,7 @@ use bastide_syntax::nearest::ranked;
 const MOST: usize = 8;
 
 /// A name that does not lead to one thing.
-#[derive(Debug, PartialEq, Eq, thiserror::Error)]
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum FindError {
     /// Nothing has the name; the nearest ones.
     #[error("there is no {what} `{name}`")]

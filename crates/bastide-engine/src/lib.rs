@@ -4,7 +4,9 @@
 
 pub mod access;
 pub mod advice;
+pub mod change;
 pub mod decide;
+pub mod difference;
 pub mod explain;
 pub mod find;
 pub mod resolve;

@@ -183,7 +183,7 @@ fn typed(case: &Case) -> Vec<String> {
             s.layer
         )
     };
-    estate.statements.iter().map(statement).collect()
+    estate.statements.iter().map(|s| statement(s)).collect()
 }
 
 /// Estates that refuse everything, or the same to everybody, would prove nothing.

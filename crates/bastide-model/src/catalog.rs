@@ -7,6 +7,7 @@ use crate::strings::{Index, Strings};
 use crate::value::Pattern;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
+use std::sync::Arc;
 
 /// A resource that another is a link to or is derived from.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -18,14 +19,14 @@ pub enum Source {
 }
 
 /// The resources of an estate.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub struct Catalog {
     /// Ids.
-    pub ids: Strings,
+    pub ids: Arc<Strings>,
     /// Finds an id.
-    pub index: Index,
+    pub index: Arc<Index>,
     /// Names.
-    pub names: Strings,
+    pub names: Arc<Strings>,
     /// Parents; none for a root.
     pub parents: Vec<Option<ResourceId>>,
     /// One past the last resource of the subtree.
@@ -48,6 +49,8 @@ pub struct Catalog {
     pub sources: HashMap<ResourceId, Vec<Source>>,
     /// One column an attribute, as it is after travel and defaults.
     pub attributes: Vec<Column>,
+    /// For attributes that travel, the values resources have of their own; none for the others.
+    pub own: Vec<Option<Column>>,
     /// Where each one stands in the files.
     pub origins: Vec<Origin>,
 }

@@ -7,7 +7,7 @@ use crate::value::{Pattern, Value};
 use bastide_syntax::Span;
 
 /// A condition and where it is written.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Condition {
     /// What it asks.
     pub test: Test,
@@ -16,7 +16,7 @@ pub struct Condition {
 }
 
 /// What a condition asks.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub enum Test {
     /// Any of these.
     Or(Vec<Condition>),
@@ -83,7 +83,7 @@ pub enum HoldsTarget {
 }
 
 /// One side of a comparison.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub enum Operand {
     /// Of the user.
     User(UserField),
@@ -147,7 +147,7 @@ pub enum ResourceField {
 }
 
 /// A who-clause.
-#[derive(Default, Debug)]
+#[derive(Clone, Default, Debug)]
 pub struct Who {
     /// Any of these.
     pub terms: Vec<Term>,

@@ -8,6 +8,7 @@ use crate::people::People;
 use crate::proof::Proofs;
 use crate::schema::Schema;
 use crate::statement::Statement;
+use std::sync::Arc;
 
 /// How the `may` and `may not` that remain are weighed.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -37,7 +38,8 @@ impl Combining {
     }
 }
 
-/// An estate without errors.
+/// An estate without errors. Its parts are shared: a copy that differs in a few places costs little.
+#[derive(Clone)]
 pub struct Estate {
     /// Its name.
     pub name: String,
@@ -48,17 +50,17 @@ pub struct Estate {
     /// Layers in order; empty where the estate has none.
     pub layers: Vec<String>,
     /// Declarations.
-    pub schema: Schema,
+    pub schema: Arc<Schema>,
     /// Users.
-    pub people: People,
+    pub people: Arc<People>,
     /// Groups.
-    pub groups: Groups,
+    pub groups: Arc<Groups>,
     /// Resources.
-    pub catalog: Catalog,
+    pub catalog: Arc<Catalog>,
     /// Rules and entries, in policy order.
-    pub statements: Vec<Statement>,
+    pub statements: Vec<Arc<Statement>>,
     /// What must always hold.
-    pub proofs: Proofs,
+    pub proofs: Arc<Proofs>,
 }
 
 impl Estate {

@@ -25,7 +25,7 @@ pub struct Membership {
 }
 
 /// What makes the members of a computed group.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub enum Computed {
     /// Users to whom this applies.
     Who(Who),
@@ -34,7 +34,7 @@ pub enum Computed {
 }
 
 /// The groups of an estate, in byte order of their ids.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub struct Groups {
     /// Ids, sorted.
     pub ids: Strings,

@@ -6,7 +6,7 @@ use crate::strings::{Index, Strings};
 use fixedbitset::FixedBitSet;
 
 /// The users of an estate.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub struct People {
     /// Ids, sorted.
     pub ids: Strings,

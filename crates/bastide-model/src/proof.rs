@@ -11,7 +11,7 @@ use fixedbitset::FixedBitSet;
 use jiff::civil::Date;
 
 /// `expect`: what one user can and cannot do.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Expectation {
     /// Its name.
     pub name: String,
@@ -30,7 +30,7 @@ pub struct Expectation {
 }
 
 /// One claim of an expectation.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Claim {
     /// What is claimed.
     pub body: ClaimBody,
@@ -39,7 +39,7 @@ pub struct Claim {
 }
 
 /// What is claimed.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub enum ClaimBody {
     /// `can` or `cannot`: each action at each place.
     Can {
@@ -64,7 +64,7 @@ pub enum ClaimBody {
 }
 
 /// `guarantee`: what nobody but some, or none of some, can do.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Guarantee {
     /// Its name.
     pub name: String,
@@ -83,7 +83,7 @@ pub struct Guarantee {
 }
 
 /// `apart`: duties that nobody may combine on the same resource.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Apart {
     /// The duties.
     pub actions: FixedBitSet,
@@ -94,7 +94,7 @@ pub struct Apart {
 }
 
 /// `alike`: actions that lead to the same data by different doors.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Alike {
     /// The actions.
     pub actions: FixedBitSet,
@@ -103,7 +103,7 @@ pub struct Alike {
 }
 
 /// Everything that must hold.
-#[derive(Default, Debug)]
+#[derive(Clone, Default, Debug)]
 pub struct Proofs {
     /// Expectations, in the order of the files.
     pub expectations: Vec<Expectation>,

@@ -8,7 +8,7 @@ use jiff::civil::Date;
 use rust_decimal::Decimal;
 
 /// All declarations.
-#[derive(Default, Debug)]
+#[derive(Clone, Default, Debug)]
 pub struct Schema {
     /// Kinds, in the order of declaration.
     pub kinds: Vec<Kind>,
@@ -27,7 +27,7 @@ pub struct Schema {
 }
 
 /// A kind of resource.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Kind {
     /// Its name.
     pub name: String,
@@ -40,7 +40,7 @@ pub struct Kind {
 }
 
 /// An action.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Action {
     /// Its name.
     pub name: String,
@@ -75,7 +75,7 @@ pub enum Target {
 }
 
 /// A choice or a scale.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct NamedType {
     /// Its name.
     pub name: String,
@@ -120,7 +120,7 @@ pub enum Travel {
 }
 
 /// An attribute of one domain.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Attribute {
     /// Its name.
     pub name: String,
@@ -143,7 +143,7 @@ pub struct Attribute {
 }
 
 /// A named list of actions.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Role {
     /// Its name.
     pub name: String,

@@ -17,7 +17,7 @@ pub enum Sort {
 }
 
 /// One rule or one access entry.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Statement {
     /// The rule's name, or the entry's file and line.
     pub name: String,
@@ -50,7 +50,7 @@ pub struct Statement {
 }
 
 /// A what-clause.
-#[derive(Default, Debug)]
+#[derive(Clone, Default, Debug)]
 pub struct What {
     /// Its kinds; none: `anything`.
     pub kinds: Option<Vec<KindId>>,

@@ -12,7 +12,7 @@ use bastide_model::schema::{Need, Target};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use hashbrown::HashMap;
-use std::cell::{Cell, RefCell};
+use std::cell::{Cell, OnceCell, RefCell};
 use std::sync::Arc;
 
 /// Why an outcome is what it is, in the order of the steps.
@@ -110,6 +110,9 @@ const MOST_KEPT: usize = 64 << 20;
 /// How many resources' candidates are kept.
 const MOST_CANDIDATES: usize = 8192;
 
+/// By user; none where it was not asked yet.
+type UserTruths = Box<[Cell<Option<Truth>>]>;
+
 /// Answers for one moment.
 pub struct Judge<'e> {
     pub(crate) estate: &'e Estate,
@@ -117,7 +120,8 @@ pub struct Judge<'e> {
     /// Statements that are on and in date, in policy order.
     pub(crate) live: Vec<StatementId>,
     /// For each statement and user: what its who and while say, where they mention no resource.
-    user_truths: Vec<Option<Vec<Cell<Option<Truth>>>>>,
+    /// Made when the statement is first asked about: there may be many statements and many users.
+    user_truths: Vec<Option<OnceCell<UserTruths>>>,
     groups: RefCell<HashMap<(GroupId, UserId), Truth>>,
     candidates: RefCell<HashMap<ResourceId, Arc<Candidates>>>,
     kept: RefCell<HashMap<ResourceId, Vec<Option<bool>>>>,
@@ -185,7 +189,7 @@ impl<'e> Judge<'e> {
             .iter()
             .map(|s| {
                 let alone = !s.who.mentions_resource() && s.condition.as_ref().is_none_or(|c| !c.mentions().resource);
-                alone.then(|| vec![Cell::new(None); estate.people.len()])
+                alone.then(OnceCell::new)
             })
             .collect();
         Judge {

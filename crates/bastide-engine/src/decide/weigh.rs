@@ -2,6 +2,7 @@
 
 use super::{Candidate, Candidates, Decision, Judge, Reason};
 use bastide_model::*;
+use std::cell::Cell;
 
 impl Judge<'_> {
     /// The decision on a triple, given what reaches the resource.
@@ -121,7 +122,7 @@ impl Judge<'_> {
         match &self.user_truths[id.index()] {
             None => ask(Some(resource)),
             Some(kept) => {
-                let cell = &kept[user.index()];
+                let cell = &kept.get_or_init(|| vec![Cell::new(None); self.estate.people.len()].into())[user.index()];
                 cell.get().unwrap_or_else(|| {
                     let truth = ask(None);
                     cell.set(Some(truth));

@@ -5,7 +5,7 @@ use super::travel;
 use bastide_model::catalog::Source;
 use bastide_model::column::Column;
 use bastide_model::rows::{CatalogRows, RowPlace};
-use bastide_model::schema::Attribute;
+use bastide_model::schema::{Attribute, Travel};
 use bastide_model::strings::Index;
 use bastide_model::value::Value;
 use bastide_model::*;
@@ -14,6 +14,7 @@ use bastide_syntax::{Diagnostic, codes};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use rayon::prelude::*;
+use std::sync::Arc;
 
 /// A tree deeper than this is an error.
 const DEEPEST: u16 = 1000;
@@ -51,8 +52,8 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
     let barriers: FixedBitSet = (0..order.len()).filter(|&new| rows.barriers.contains(order[new] as usize)).collect();
     let parent = |old: &u32| Some(parents[put(old)]).filter(|p| *p != NONE).map(|p| ResourceId(position[p as usize]));
     let mut catalog = Catalog {
-        index,
-        names,
+        index: Arc::new(index),
+        names: Arc::new(names),
         parents: order.iter().map(parent).collect(),
         ends,
         depths,
@@ -68,8 +69,9 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
         barrier_depths: Vec::new(),
         sources: HashMap::new(),
         attributes: Vec::new(),
+        own: Vec::new(),
         origins: places.iter().map(|p| p.origin()).collect(),
-        ids,
+        ids: Arc::new(ids),
     };
     catalog.barrier_depths = barrier_depths(&catalog);
     // A parent that is not there was reported; that its child is no root need not be said as well.
@@ -85,18 +87,21 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
     }
     check_sources(&catalog, &places, out);
     let has = |attribute: &Attribute, row: usize| schema.is_any(catalog.kinds[row], attribute.kinds.as_deref());
-    let columns: Vec<Column> = schema
+    let (columns, own): (Vec<Column>, Vec<Option<Column>>) = schema
         .resource_attributes
         .par_iter()
         .zip(rows.attributes)
         .map(|(attribute, column)| {
-            travel::travelled(column.reordered(&order), attribute, &catalog, |row| has(attribute, row))
+            let column = column.reordered(&order);
+            let own = (attribute.travel != Travel::Stays).then(|| column.clone());
+            (travel::travelled(column, attribute, &catalog, |row| has(attribute, row)), own)
         })
-        .collect();
+        .unzip();
     for (attribute, column) in schema.resource_attributes.iter().zip(&columns) {
         required(column, attribute, &catalog.ids, &places, "resource", |row| has(attribute, row), out);
     }
     catalog.attributes = columns;
+    catalog.own = own;
     catalog
 }
 
@@ -225,7 +230,7 @@ fn parent_cycles(rows: &CatalogRows, parents: &[u32], reached: &[u32], out: &mut
     }
 }
 
-fn barrier_depths(catalog: &Catalog) -> Vec<u16> {
+pub(crate) fn barrier_depths(catalog: &Catalog) -> Vec<u16> {
     let mut depths: Vec<u16> = Vec::with_capacity(catalog.len());
     for resource in catalog.all() {
         depths.push(if catalog.barriers.contains(resource.index()) {

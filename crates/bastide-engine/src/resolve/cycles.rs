@@ -71,9 +71,10 @@ fn member_tests(condition: &Condition) -> Vec<GroupId> {
     named
 }
 
-/// Reports membership cycles that pass through a computed group, each once.
-pub(super) fn groups(groups: &Groups, trees: &[tree::File], out: &mut Vec<Diagnostic>) {
+/// Membership cycles that pass through a computed group, each once, the computed group first.
+pub(crate) fn computed_cycles(groups: &Groups) -> Vec<Vec<GroupId>> {
     let mut told: HashSet<GroupId> = HashSet::new();
+    let mut found = Vec::new();
     for start in groups.all().filter(|g| groups.computed[g.index()].is_some()) {
         if told.contains(&start) {
             continue;
@@ -84,15 +85,7 @@ pub(super) fn groups(groups: &Groups, trees: &[tree::File], out: &mut Vec<Diagno
             let named = named_groups(groups, path[path.len() - 1]);
             if named.contains(&start) {
                 told.extend(&path);
-                let ids: Vec<&str> = path.iter().map(|g| groups.id(*g)).collect();
-                let message = format!("group `{0}` depends on itself: {1} > {0}", ids[0], ids.join(" > "));
-                let span = trees.iter().flat_map(|t| &t.declarations).find_map(|d| match d {
-                    Declaration::Group(g) if g.name.text == ids[0] => Some(g.name.span),
-                    _ => None,
-                });
-                let span = span.expect("a computed group is declared");
-                let note = "a cycle through data groups alone is legal; one through a computed group has no meaning";
-                out.push(Diagnostic::at(&codes::GROUP_CYCLE, span, message).note(note));
+                found.push(path);
                 break;
             }
             for next in named {
@@ -101,6 +94,27 @@ pub(super) fn groups(groups: &Groups, trees: &[tree::File], out: &mut Vec<Diagno
                 }
             }
         }
+    }
+    found
+}
+
+/// A cycle of groups in words.
+pub(crate) fn cycle_text(groups: &Groups, cycle: &[GroupId]) -> String {
+    let ids: Vec<&str> = cycle.iter().map(|g| groups.id(*g)).collect();
+    format!("group `{0}` depends on itself: {1} > {0}", ids[0], ids.join(" > "))
+}
+
+/// Reports membership cycles that pass through a computed group.
+pub(super) fn groups(groups: &Groups, trees: &[tree::File], out: &mut Vec<Diagnostic>) {
+    for cycle in computed_cycles(groups) {
+        let first = groups.id(cycle[0]);
+        let span = trees.iter().flat_map(|t| &t.declarations).find_map(|d| match d {
+            Declaration::Group(g) if g.name.text == first => Some(g.name.span),
+            _ => None,
+        });
+        let span = span.expect("a computed group is declared");
+        let note = "a cycle through data groups alone is legal; one through a computed group has no meaning";
+        out.push(Diagnostic::at(&codes::GROUP_CYCLE, span, cycle_text(groups, &cycle)).note(note));
     }
 }
 

@@ -4,27 +4,30 @@
 //! What is not resolved cannot be evaluated: [`estate`] gives an [`Estate`] only where no error was
 //! found by it or before it.
 
-mod catalog;
+pub(crate) mod catalog;
 mod contradiction;
-mod cycles;
+pub(crate) mod cycles;
 mod entries;
 mod expression;
 mod groups;
-mod people;
+mod overlay;
+pub(crate) mod people;
 mod proofs;
 mod schema;
 mod scope;
 mod statements;
-mod travel;
+pub(crate) mod travel;
 mod unused;
 
 pub use cycles::stratification;
+pub use overlay::{is_light, lay_over};
 pub use schema::{Declarations, declarations};
 
 use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows};
 use bastide_model::{Combining, Estate, Schema};
 use bastide_syntax::{Diagnostic, Span, tree};
 use hashbrown::HashMap;
+use std::sync::Arc;
 
 /// Everything that was read, before it is linked.
 pub struct Parts {
@@ -85,12 +88,12 @@ pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<D
         files: parts.files,
         combining: parts.combining,
         layers: parts.layers,
-        schema,
-        people,
-        groups,
-        catalog,
-        statements,
-        proofs,
+        schema: Arc::new(schema),
+        people: Arc::new(people),
+        groups: Arc::new(groups),
+        catalog: Arc::new(catalog),
+        statements: statements.into_iter().map(Arc::new).collect(),
+        proofs: Arc::new(proofs),
     };
     contradiction::report(&estate, diagnostics);
     estate

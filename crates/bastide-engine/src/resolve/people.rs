@@ -64,7 +64,7 @@ pub(super) fn duplicates(
 }
 
 /// Gives rows without a value (or with the empty set) the default.
-pub(super) fn fill(column: &mut Column, attribute: &Attribute, rows: usize, has: impl Fn(usize) -> bool) {
+pub(crate) fn fill(column: &mut Column, attribute: &Attribute, rows: usize, has: impl Fn(usize) -> bool) {
     let Some(default) = &attribute.default else { return };
     let code = column.intern(default.clone());
     for row in (0..rows).filter(|row| has(*row)) {

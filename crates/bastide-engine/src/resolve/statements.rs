@@ -24,7 +24,7 @@ pub(super) fn rules(
 }
 
 impl Scope<'_> {
-    fn rule(&self, rule: &tree::Rule, line: &dyn Fn(Span) -> u32, out: &mut Vec<Diagnostic>) -> Statement {
+    pub(super) fn rule(&self, rule: &tree::Rule, line: &dyn Fn(Span) -> u32, out: &mut Vec<Diagnostic>) -> Statement {
         let mut statement = Statement {
             name: rule.name.text.clone(),
             sort: Sort::Rule,

@@ -8,7 +8,7 @@ use bastide_model::{Catalog, Source};
 
 /// The column as conditions see it. Values pass through resources whose kind does not have the
 /// attribute (`has` is false there), which themselves stay without one.
-pub(super) fn travelled(
+pub(crate) fn travelled(
     mut column: Column,
     attribute: &Attribute,
     catalog: &Catalog,

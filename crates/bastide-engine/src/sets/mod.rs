@@ -29,7 +29,8 @@ use bastide_model::schema::Target;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use features::{Feature, View};
-use hashbrown::HashMap;
+use fixedbitset::FixedBitSet;
+use hashbrown::{HashMap, HashSet};
 use pairs::{Classes, Pair};
 use places::Places;
 use statement::Compiled;
@@ -186,6 +187,38 @@ impl<'e> SetEngine<'e> {
             key: Vec::new(),
             judge,
         })
+    }
+
+    /// The estate that is evaluated.
+    pub fn estate(&self) -> &'e Estate {
+        self.estate
+    }
+
+    /// Marks every resource that any of these statements reaches by place and kind, while it is in
+    /// force. Cost: the resources, once.
+    pub fn mark_reached(&self, statements: &[StatementId], marked: &mut FixedBitSet) {
+        let catalog = &self.estate.catalog;
+        let live: Vec<StatementId> =
+            statements.iter().copied().filter(|id| self.compiled[id.index()].is_some()).collect();
+        if live.is_empty() {
+            return;
+        }
+        let (everywhere, placed): (Vec<StatementId>, Vec<StatementId>) =
+            live.into_iter().partition(|id| self.estate.statement(*id).what.places.is_none());
+        let mut kinds = vec![false; self.estate.schema.kinds.len()];
+        for id in everywhere {
+            let wanted = self.estate.statement(id).what.kinds.as_deref();
+            let all = kinds.iter_mut().enumerate();
+            all.for_each(|(kind, is)| *is |= self.estate.schema.is_any(KindId::new(kind), wanted));
+        }
+        let wanted: HashSet<StatementId> = placed.into_iter().collect();
+        let lists: Vec<bool> =
+            self.places.lists.iter().map(|list| list.iter().any(|(id, _)| wanted.contains(id))).collect();
+        for resource in catalog.all() {
+            if kinds[catalog.kind(resource).index()] || lists[self.places.class[resource.index()] as usize] {
+                marked.insert(resource.index());
+            }
+        }
     }
 
     /// The sets that outcomes speak of.

@@ -1,0 +1,245 @@
+//! From an estate and changes to the estate after them.
+
+use super::{Change, ChangeError, ResourceCell, UserCell};
+use crate::resolve::catalog::barrier_depths;
+use crate::resolve::cycles::{computed_cycles, cycle_text};
+use crate::resolve::people::fill;
+use crate::resolve::travel::travelled;
+use bastide_model::condition::{Condition, Operand, Test, UserField};
+use bastide_model::groups::{Groups, Member, Membership};
+use bastide_model::schema::USER_KINDS;
+use bastide_model::statement::{Comparison, Sort, Statement};
+use bastide_model::*;
+use bastide_syntax::{FileId, Span};
+use std::sync::Arc;
+
+/// The name of the file that statements and memberships stand in which only a change has made.
+pub(super) const TRIED: &str = "(tried)";
+
+/// The estate after the changes, one after the other. The first is left as it is.
+///
+/// # Errors
+/// The first change that cannot be made, by its position.
+pub fn apply(estate: &Estate, changes: &[Change]) -> Result<Estate, (usize, ChangeError)> {
+    let mut after = estate.clone();
+    let mut regrouped = false;
+    for (i, change) in changes.iter().enumerate() {
+        make(&mut after, change).map_err(|error| (i, error))?;
+        regrouped |= matches!(change, Change::Join(..) | Change::Leave(..));
+    }
+    if regrouped {
+        let users = after.people.len();
+        let groups = Arc::make_mut(&mut after.groups);
+        groups.close(users);
+        if let Some(cycle) = computed_cycles(groups).first() {
+            let last = changes.iter().rposition(|c| matches!(c, Change::Join(..))).unwrap_or(0);
+            return Err((last, ChangeError::Circle(cycle_text(groups, cycle))));
+        }
+    }
+    Ok(after)
+}
+
+/// The file of what only a change has made.
+pub(super) fn tried(estate: &mut Estate) -> Origin {
+    let at = estate.files.iter().position(|f| f == TRIED).unwrap_or_else(|| {
+        estate.files.push(TRIED.to_string());
+        estate.files.len() - 1
+    });
+    Origin { file: FileId(at as u32), line: 0 }
+}
+
+fn make(estate: &mut Estate, change: &Change) -> Result<(), ChangeError> {
+    match change {
+        Change::Off(id) => switch(estate, *id, true),
+        Change::On(id) => switch(estate, *id, false),
+        Change::Join(member, group) => join(estate, *member, *group),
+        Change::Leave(member, group) => leave(estate, *member, *group),
+        Change::User(user, cell, value) => set_user(estate, *user, *cell, value.clone()),
+        Change::Resource(resource, cell, value) => set_resource(estate, *resource, *cell, value.clone()),
+        Change::Give(statement) => {
+            let origin = tried(estate);
+            let mut statement = Statement::clone(statement);
+            statement.origin = origin;
+            estate.statements.push(Arc::new(statement));
+            Ok(())
+        }
+        Change::Except(id, user) => except(estate, *id, *user),
+    }
+}
+
+fn switch(estate: &mut Estate, id: StatementId, off: bool) -> Result<(), ChangeError> {
+    let statement = &mut estate.statements[id.index()];
+    if statement.off == off {
+        let word = if off { "off" } else { "on" };
+        return Err(ChangeError::Already(format!("`{}` is {word} already", statement.name)));
+    }
+    if !off && statement.sort == Sort::Entry {
+        return Err(ChangeError::Absent(format!("`{}` is an entry, which is there or not", statement.name)));
+    }
+    Arc::make_mut(statement).off = off;
+    Ok(())
+}
+
+fn shown(estate: &Estate, member: Member) -> String {
+    match member {
+        Member::User(user) => format!("user `{}`", estate.people.id(user)),
+        Member::Group(group) => format!("group `{}`", estate.groups.id(group)),
+    }
+}
+
+fn members<'e>(estate: &'e mut Estate, group: GroupId) -> Result<&'e mut Vec<Membership>, ChangeError> {
+    if estate.groups.computed[group.index()].is_some() {
+        return Err(ChangeError::Computed(estate.groups.id(group).to_string()));
+    }
+    let groups: &'e mut Groups = Arc::make_mut(&mut estate.groups);
+    Ok(&mut groups.members[group.index()])
+}
+
+fn join(estate: &mut Estate, member: Member, group: GroupId) -> Result<(), ChangeError> {
+    let origin = tried(estate);
+    let (who, id) = (shown(estate, member), estate.groups.id(group).to_string());
+    if member == Member::Group(group) {
+        return Err(ChangeError::Circle(format!("{who} cannot be a member of itself")));
+    }
+    let list = members(estate, group)?;
+    match list.binary_search_by_key(&member, |m| m.member) {
+        Ok(_) => Err(ChangeError::Already(format!("{who} is a member of `{id}` already"))),
+        Err(at) => {
+            list.insert(at, Membership { member, origin });
+            Ok(())
+        }
+    }
+}
+
+fn leave(estate: &mut Estate, member: Member, group: GroupId) -> Result<(), ChangeError> {
+    let (who, id) = (shown(estate, member), estate.groups.id(group).to_string());
+    let list = members(estate, group)?;
+    match list.binary_search_by_key(&member, |m| m.member) {
+        Ok(at) => {
+            list.remove(at);
+            Ok(())
+        }
+        Err(_) => Err(ChangeError::Absent(format!("{who} is no direct member of `{id}`"))),
+    }
+}
+
+fn set_user(estate: &mut Estate, user: UserId, cell: UserCell, value: Option<Value>) -> Result<(), ChangeError> {
+    let schema = Arc::clone(&estate.schema);
+    let people = Arc::make_mut(&mut estate.people);
+    let (row, rows) = (user.index(), people.ids.len());
+    let missing = |name: &str| ChangeError::Required(format!("a user has no missing `{name}`"));
+    match cell {
+        UserCell::Active => match value {
+            Some(Value::Flag(active)) => {
+                people.active.grow(rows);
+                people.active.set(row, active);
+            }
+            _ => return Err(missing("active")),
+        },
+        UserCell::Kind => match value {
+            Some(Value::Text(kind)) if USER_KINDS.contains(&&*kind) => {
+                let at = USER_KINDS.iter().position(|k| *k == &*kind).expect("just seen");
+                people.kinds[row] = at as u8;
+            }
+            _ => return Err(missing("kind")),
+        },
+        UserCell::Realm => {
+            let code = value.map(|v| people.realms.intern(v));
+            people.realms.set_code(row, rows, code);
+        }
+        UserCell::Attribute(id) => {
+            let attribute = &schema.user_attributes[id.index()];
+            let column = &mut people.attributes[id.index()];
+            let code = value.map(|v| column.intern(v));
+            column.set_code(row, rows, code);
+            fill(column, attribute, rows, |r| r == row);
+            if attribute.required && column.get(row).is_none_or(Value::is_empty_set) {
+                let message = format!("user `{}` must have a `{}`", people.ids.get(row), attribute.name);
+                return Err(ChangeError::Required(message));
+            }
+        }
+    }
+    Ok(())
+}
+
+fn set_resource(
+    estate: &mut Estate,
+    resource: ResourceId,
+    cell: ResourceCell,
+    value: Option<Value>,
+) -> Result<(), ChangeError> {
+    let schema = Arc::clone(&estate.schema);
+    let people = Arc::clone(&estate.people);
+    let catalog = Arc::make_mut(&mut estate.catalog);
+    let (row, rows) = (resource.index(), catalog.ids.len());
+    match cell {
+        ResourceCell::Owner => {
+            let code = value.map(|v| {
+                let owner = if let Value::Text(id) = &v { people.find(id) } else { None };
+                let code = catalog.owners.intern(v);
+                if code as usize == catalog.owner_users.len() {
+                    catalog.owner_users.push(owner);
+                }
+                code
+            });
+            catalog.owners.set_code(row, rows, code);
+        }
+        ResourceCell::State => {
+            let code = value.map(|v| catalog.states.intern(v));
+            catalog.states.set_code(row, rows, code);
+        }
+        ResourceCell::Inherits => {
+            let inherits = !matches!(value, Some(Value::Flag(false)));
+            catalog.barriers.grow(rows);
+            catalog.barriers.set(row, !inherits);
+            catalog.barrier_depths = barrier_depths(catalog);
+        }
+        ResourceCell::Attribute(id) => {
+            let attribute = &schema.resource_attributes[id.index()];
+            let kind = catalog.kind(resource);
+            if !schema.is_any(kind, attribute.kinds.as_deref()) {
+                let kind = &schema.kinds[kind.index()].name;
+                return Err(ChangeError::NotHere(format!("`{}` is no attribute of kind `{kind}`", attribute.name)));
+            }
+            let mut column = match &mut catalog.own[id.index()] {
+                Some(own) => own.clone(),
+                None => catalog.attributes[id.index()].clone(),
+            };
+            let code = value.map(|v| column.intern(v));
+            column.set_code(row, rows, code);
+            if let Some(own) = &mut catalog.own[id.index()] {
+                *own = column.clone();
+            }
+            let has = |r: usize| schema.is_any(catalog.kinds[r], attribute.kinds.as_deref());
+            let column = travelled(column, attribute, catalog, has);
+            if attribute.required && column.get(row).is_none_or(Value::is_empty_set) {
+                let message = format!("resource `{}` must have a `{}`", catalog.ids.get(row), attribute.name);
+                return Err(ChangeError::Required(message));
+            }
+            catalog.attributes[id.index()] = column;
+        }
+    }
+    Ok(())
+}
+
+/// `user.id != "..."` in addition to what the who-clause asks.
+fn except(estate: &mut Estate, id: StatementId, user: UserId) -> Result<(), ChangeError> {
+    let statement = Arc::make_mut(&mut estate.statements[id.index()]);
+    if statement.sort == Sort::Entry {
+        return Err(ChangeError::NotHere(format!("`{}` is an entry, which has no conditions", statement.name)));
+    }
+    let span: Span = statement.who.condition.as_ref().map_or(Span { file: FileId(0), start: 0, end: 0 }, |c| c.span);
+    let value = Value::Text(estate.people.id(user).into());
+    let test = Test::Compare {
+        left: Operand::User(UserField::Id),
+        comparison: Comparison::NotEqual,
+        right: Operand::Literal(value),
+        caseless: false,
+    };
+    let exception = Condition { test, span };
+    statement.who.condition = Some(match statement.who.condition.take() {
+        None => exception,
+        Some(before) => Condition { test: Test::And(vec![before, exception]), span },
+    });
+    Ok(())
+}

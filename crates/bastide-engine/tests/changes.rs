@@ -1,0 +1,217 @@
+//! What is announced of a change is what happens: on random estates with random changes, gains and
+//! losses equal the difference of two full evaluations by the specification evaluator.
+
+use bastide_engine::change::{Change, ResourceCell, UserCell, apply};
+use bastide_engine::difference::{Difference, blocks, difference, radius};
+use bastide_engine::resolve::lay_over;
+use bastide_engine::sets::SetEngine;
+use bastide_engine::{Judge, change};
+use bastide_model::groups::Member;
+use bastide_model::schema::Travel;
+use bastide_model::statement::Sort;
+use bastide_model::*;
+use bastide_syntax::Sources;
+use bastide_testkit::random::{Shape, further_rule, plan};
+use std::collections::BTreeSet;
+
+/// User, action, resource, and whether it is gained.
+type Turns = BTreeSet<(String, String, String, bool)>;
+
+fn day() -> jiff::civil::Date {
+    "2026-11-24".parse().unwrap()
+}
+
+fn load(seed: u64) -> Estate {
+    let dir = plan(seed, Shape::ALL).case().lay_out();
+    bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"))
+}
+
+/// Every allowed triple, by the specification evaluator.
+fn allowed(estate: &Estate) -> Option<BTreeSet<(String, String, String)>> {
+    let moment = Moment::on(day(), &estate.schema);
+    let judge = Judge::new(estate, &moment).ok()?;
+    let mut all = BTreeSet::new();
+    for user in estate.people.all() {
+        for resource in estate.catalog.all() {
+            for action in ActionId::all(estate.schema.actions.len()) {
+                if judge.decide(user, action, resource).is_allowed() {
+                    all.insert((
+                        estate.people.id(user).to_string(),
+                        estate.schema.actions[action.index()].name.clone(),
+                        estate.catalog.id(resource).to_string(),
+                    ));
+                }
+            }
+        }
+    }
+    Some(all)
+}
+
+fn expected(before: &Estate, after: &Estate) -> Option<Turns> {
+    let (a, b) = (allowed(before)?, allowed(after)?);
+    let with = |gained: bool| move |(u, x, r): &(String, String, String)| (u.clone(), x.clone(), r.clone(), gained);
+    Some(b.difference(&a).map(with(true)).chain(a.difference(&b).map(with(false))).collect())
+}
+
+/// What the sets say, in names; and that numbers and blocks say the same.
+fn announced(before: &Estate, after: &Estate) -> Turns {
+    let (was, is) = (Moment::on(day(), &before.schema), Moment::on(day(), &after.schema));
+    let mut old = SetEngine::new(before, &was).expect("no circles");
+    let mut new = SetEngine::new(after, &is).expect("no circles");
+    let difference = difference(&mut old, &mut new);
+    let turns = names(&difference, before, after);
+    let radius = radius(&difference);
+    assert_eq!(radius.triples(), turns.len() as u64);
+    assert_eq!(radius.users, turns.iter().map(|t| &t.0).collect::<BTreeSet<_>>().len());
+    assert_eq!(radius.resources, turns.iter().map(|t| &t.2).collect::<BTreeSet<_>>().len());
+    let blocks = blocks(&difference, before, after, &["read".to_string()]);
+    assert_eq!(blocks.iter().map(|b| b.triples).sum::<u64>(), turns.len() as u64);
+    for block in &blocks {
+        assert_eq!(block.places.iter().map(|p| p.resources).sum::<usize>(), block.resources);
+    }
+    turns
+}
+
+fn names(difference: &Difference, before: &Estate, after: &Estate) -> Turns {
+    let mut turns = Turns::new();
+    let joint = &difference.joint;
+    difference.triples(|user, action, resource, gained| {
+        let pick = |a: Option<String>, b: Option<String>| b.or(a).expect("it is on one side");
+        turns.insert((
+            pick(
+                joint.users.before(user).map(|u| before.people.id(UserId(u)).to_string()),
+                joint.users.after(user).map(|u| after.people.id(UserId(u)).to_string()),
+            ),
+            pick(
+                joint.actions.before(action).map(|a| before.schema.actions[a as usize].name.clone()),
+                joint.actions.after(action).map(|a| after.schema.actions[a as usize].name.clone()),
+            ),
+            pick(
+                joint.resources.before(resource).map(|r| before.catalog.id(ResourceId(r)).to_string()),
+                joint.resources.after(resource).map(|r| after.catalog.id(ResourceId(r)).to_string()),
+            ),
+            gained,
+        ));
+    });
+    turns
+}
+
+/// A change at random; it may turn out impossible.
+fn random_change(estate: &Estate, rng: &mut fastrand::Rng) -> Change {
+    let user = UserId::new(rng.usize(..estate.people.len()));
+    let resource = ResourceId::new(rng.usize(..estate.catalog.len()));
+    let statement = |rng: &mut fastrand::Rng| StatementId::new(rng.usize(..estate.statements.len()));
+    let group = |rng: &mut fastrand::Rng| GroupId::new(rng.usize(..estate.groups.len()));
+    match rng.usize(..12) {
+        0 | 1 => Change::Off(statement(rng)),
+        2 => {
+            let off = StatementId::all(estate.statements.len()).find(|id| estate.statement(*id).off);
+            off.map_or_else(|| Change::Off(statement(rng)), Change::On)
+        }
+        3 => Change::Join(Member::User(user), group(rng)),
+        4 => Change::Join(Member::Group(group(rng)), group(rng)),
+        5 => {
+            let group = group(rng);
+            let first = estate.groups.members[group.index()].first().map(|m| m.member);
+            Change::Leave(first.unwrap_or(Member::User(user)), group)
+        }
+        6 | 7 if !estate.schema.user_attributes.is_empty() => {
+            let at = rng.usize(..estate.schema.user_attributes.len());
+            let other = rng.usize(..estate.people.len());
+            let value = estate.people.attributes[at].get(other).cloned();
+            Change::User(user, UserCell::Attribute(UserAttributeId::new(at)), value.filter(|_| rng.u8(..4) > 0))
+        }
+        8 => Change::User(user, UserCell::Active, Some(Value::Flag(rng.bool()))),
+        9 => {
+            let at = rng.usize(..estate.schema.resource_attributes.len());
+            let column = estate.catalog.own[at].as_ref().unwrap_or(&estate.catalog.attributes[at]);
+            assert_eq!(
+                estate.catalog.own[at].is_some(),
+                estate.schema.resource_attributes[at].travel != Travel::Stays
+            );
+            let value = column.get(rng.usize(..estate.catalog.len())).cloned();
+            Change::Resource(resource, ResourceCell::Attribute(ResourceAttributeId::new(at)), value)
+        }
+        10 => match rng.usize(..3) {
+            0 => Change::Resource(resource, ResourceCell::Inherits, Some(Value::Flag(rng.bool()))),
+            1 => Change::Resource(resource, ResourceCell::Owner, Some(Value::Text(estate.people.id(user).into()))),
+            _ => {
+                let state = estate.catalog.states.get(rng.usize(..estate.catalog.len())).cloned();
+                Change::Resource(resource, ResourceCell::State, state)
+            }
+        },
+        _ => {
+            let rules: Vec<StatementId> = StatementId::all(estate.statements.len())
+                .filter(|id| estate.statement(*id).sort == Sort::Rule)
+                .collect();
+            if rules.is_empty() || rng.bool() {
+                let action = &estate.schema.actions[rng.usize(..estate.schema.actions.len())].name;
+                let (who, place) = (estate.people.id(user), estate.catalog.id(resource));
+                let modality = ["may", "may not", "may only", "may always", "may never"][rng.usize(..5)];
+                let reach = ["under", "at", "below"][rng.usize(..3)];
+                return change::give(estate, &format!("user:{who},{modality},{action},{place},{reach}"))
+                    .expect("every name is known");
+            }
+            Change::Except(rules[rng.usize(..rules.len())], user)
+        }
+    }
+}
+
+#[test]
+fn of_random_changes() {
+    let count: u64 = std::env::var("BASTIDE_ESTATES").ok().and_then(|n| n.parse().ok()).unwrap_or(2000);
+    let (mut made, mut refused, mut moved) = (0, 0, 0);
+    for seed in 0..count {
+        let before = load(seed);
+        let mut rng = fastrand::Rng::with_seed(seed);
+        let changes: Vec<Change> = (0..1 + rng.usize(..3)).map(|_| random_change(&before, &mut rng)).collect();
+        let Ok(after) = apply(&before, &changes) else {
+            refused += 1;
+            continue;
+        };
+        // A change may make decisions depend on themselves; then nothing may be announced.
+        let Some(expected) = expected(&before, &after) else {
+            assert!(SetEngine::new(&after, &Moment::on(day(), &after.schema)).is_err());
+            continue;
+        };
+        made += 1;
+        moved += usize::from(!expected.is_empty());
+        let told: Vec<String> = changes.iter().map(|c| change::describe(&before, c).words).collect();
+        assert_eq!(announced(&before, &after), expected, "estate {seed}: {told:#?}");
+    }
+    assert!(made > count as usize / 2, "{made} made, {refused} refused");
+    assert!(moved > count as usize / 8, "of {made} changes only {moved} changed anything");
+}
+
+#[test]
+fn of_rules_laid_over() {
+    let mut moved = 0;
+    for seed in 0..200 {
+        let before = load(seed);
+        let layers = plan(seed, Shape::ALL).layers;
+        let modality = ["may", "may not", "may always", "may never", "may only"][seed as usize % 5];
+        let text = further_rule(seed + 5000, Shape::ALL, modality, &layers);
+        let mut sources = Sources::new();
+        for file in &before.files {
+            sources.add(file.clone(), String::new());
+        }
+        let file = sources.add("draft".to_string(), text.clone());
+        let parsed = bastide_syntax::parse(file, &text);
+        let files: Vec<String> = before.files.iter().cloned().chain(["draft".to_string()]).collect();
+        let Ok(after) = lay_over(&before, &parsed.tree, &files, &|_| 1) else { continue };
+        let Some(expected) = expected(&before, &after) else { continue };
+        moved += usize::from(!expected.is_empty());
+        assert_eq!(announced(&before, &after), expected, "estate {seed}: {text}");
+    }
+    assert!(moved > 20, "{moved}");
+}
+
+/// Estates that have nothing to do with each other but some of their names.
+#[test]
+fn between_two_estates() {
+    for seed in 0..60 {
+        let (before, after) = (load(seed), load(seed + 1000));
+        let expected = expected(&before, &after).expect("no circles");
+        assert_eq!(announced(&before, &after), expected, "estates {seed} and {}", seed + 1000);
+    }
+}
