@@ -9,6 +9,7 @@ pub mod decide;
 pub mod difference;
 pub mod explain;
 pub mod find;
+pub mod remedy;
 pub mod resolve;
 pub mod session;
 pub mod sets;

@@ -3,7 +3,7 @@
 
 use crate::catalog::CatalogSink;
 use crate::ldif::{self, LdifLinks};
-use crate::manifest::{self, DataSource, Format, Manifest};
+use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::people::PeopleSink;
 use crate::scim::{self, ScimLinks};
 use crate::text::{self, FilePath};
@@ -24,16 +24,33 @@ pub struct Loaded {
     pub estate: Option<Estate>,
     /// Rows of usage that were read.
     pub usage_rows: usize,
+    /// What the audit goes by.
+    pub audit: AuditSettings,
+    /// Where the tables stand, for writing changes back.
+    pub tables: Tables,
+}
+
+/// The data files by what they hold, in the order they were read.
+#[derive(Clone, Default, Debug)]
+pub struct Tables {
+    /// People, and groups where a directory carries both.
+    pub people: Vec<(FileId, Format)>,
+    /// Groups.
+    pub groups: Vec<(FileId, Format)>,
+    /// The catalog.
+    pub catalog: Vec<(FileId, Format)>,
+    /// Access entries.
+    pub entries: Vec<(FileId, Format)>,
 }
 
 /// Reads the estate in a folder.
 pub fn load(root: &Path) -> Loaded {
-    let mut loader = Loader { root, sources: Sources::new(), out: Vec::new() };
+    let mut loader = Loader::new(root);
     let (estate, usage_rows) = loader.run();
-    let Loader { sources, out: mut diagnostics, .. } = loader;
+    let Loader { sources, out: mut diagnostics, audit, tables, .. } = loader;
     diagnostic::sort(&mut diagnostics);
     let whole = !diagnostics.iter().any(Diagnostic::is_error);
-    Loaded { sources, diagnostics, estate: estate.filter(|_| whole), usage_rows }
+    Loaded { sources, diagnostics, estate: estate.filter(|_| whole), usage_rows, audit, tables }
 }
 
 /// The policy files that the manifest in a folder names, in byte order of their relative paths.
@@ -48,7 +65,7 @@ pub struct PolicyFiles {
 
 /// Reads the policy files of the estate in a folder, and nothing else of it.
 pub fn policy_files(root: &Path) -> PolicyFiles {
-    let mut loader = Loader { root, sources: Sources::new(), out: Vec::new() };
+    let mut loader = Loader::new(root);
     let files = loader.manifest().map_or(Vec::new(), |manifest| loader.policy_texts(&manifest));
     PolicyFiles { sources: loader.sources, diagnostics: loader.out, files }
 }
@@ -57,11 +74,24 @@ struct Loader<'r> {
     root: &'r Path,
     sources: Sources,
     out: Vec<Diagnostic>,
+    audit: AuditSettings,
+    tables: Tables,
 }
 
-impl Loader<'_> {
+impl<'r> Loader<'r> {
+    fn new(root: &'r Path) -> Loader<'r> {
+        Loader {
+            root,
+            sources: Sources::new(),
+            out: Vec::new(),
+            audit: AuditSettings::default(),
+            tables: Tables::default(),
+        }
+    }
+
     fn run(&mut self) -> (Option<Estate>, usize) {
         let Some(manifest) = self.manifest() else { return (None, 0) };
+        self.audit = manifest.audit.clone();
         let trees = self.policy(&manifest);
         let declared = resolve::declarations(&trees);
         self.out.extend(declared.diagnostics);
@@ -75,6 +105,7 @@ impl Loader<'_> {
         let before = errors(&self.out);
         let mut catalog = CatalogSink::new(&schema);
         for (file, format, _) in self.files(&manifest.catalog, &[Format::Csv, Format::JsonLines]) {
+            self.tables.catalog.push((file, format));
             let text = self.sources.text(file);
             match format {
                 Format::JsonLines => json::catalog(file, text, &mut catalog, &mut self.out),
@@ -83,7 +114,8 @@ impl Loader<'_> {
         }
         let catalog_whole = errors(&self.out) == before;
         let mut entry_rows: Vec<EntryRow> = Vec::new();
-        for (file, ..) in self.files(&manifest.entries, &[Format::Csv]) {
+        for (file, format, _) in self.files(&manifest.entries, &[Format::Csv]) {
+            self.tables.entries.push((file, format));
             entries::csv(file, self.sources.text(file), &mut entry_rows, &mut self.out);
         }
         let usage_rows = self.usage(&manifest, &schema);
@@ -171,6 +203,7 @@ impl Loader<'_> {
     fn people_and_groups(&mut self, manifest: &Manifest, people: &mut PeopleSink, rows: &mut GroupRows) {
         let (mut names, mut ids) = (LdifLinks::default(), ScimLinks::default());
         for (file, format, source) in self.files(&manifest.people, &[Format::Csv, Format::Scim, Format::Ldif]) {
+            self.tables.people.push((file, format));
             let text = self.sources.text(file);
             match format {
                 Format::Ldif => ldif::read(file, text, source, people, rows, &mut names, &mut self.out),
@@ -179,6 +212,7 @@ impl Loader<'_> {
             }
         }
         for (file, format, source) in self.files(&manifest.groups, &[Format::Csv, Format::Scim, Format::Ldif]) {
+            self.tables.groups.push((file, format));
             let text = self.sources.text(file);
             match format {
                 Format::Ldif => ldif::read(file, text, source, people, rows, &mut names, &mut self.out),

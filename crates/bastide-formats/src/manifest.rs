@@ -83,6 +83,25 @@ pub struct Manifest {
     pub entries: Vec<DataSource>,
     /// Who did what.
     pub usage: Vec<DataSource>,
+    /// What the audit goes by.
+    pub audit: AuditSettings,
+}
+
+/// What the audit goes by.
+#[derive(Clone, Debug)]
+pub struct AuditSettings {
+    /// Findings and the levels they are reported at.
+    pub levels: Vec<(Placed, String)>,
+    /// Limits by name.
+    pub limits: Vec<(Placed, f64)>,
+    /// Actions that do no harm.
+    pub harmless: Vec<String>,
+}
+
+impl Default for AuditSettings {
+    fn default() -> Self {
+        AuditSettings { levels: Vec::new(), limits: Vec::new(), harmless: vec!["read".to_string()] }
+    }
 }
 
 /// Reads a manifest. What cannot be used is reported.
@@ -172,6 +191,7 @@ impl Reader<'_> {
             catalog: Vec::new(),
             entries: Vec::new(),
             usage: Vec::new(),
+            audit: AuditSettings::default(),
         };
         let known = ["name", "policy", "decide", "people", "groups", "catalog", "entries", "usage", "audit"];
         for (key, value) in self.entries(table, &known) {
@@ -184,7 +204,7 @@ impl Reader<'_> {
                 "catalog" => manifest.catalog = self.sources(value, &["file", "format"]),
                 "entries" => manifest.entries = self.sources(value, &["file", "format"]),
                 "usage" => manifest.usage = self.sources(value, &["file", "format"]),
-                _ => self.audit(value),
+                _ => self.audit(value, &mut manifest.audit),
             }
         }
         if manifest.policy.is_empty() {
@@ -228,31 +248,40 @@ impl Reader<'_> {
         }
     }
 
-    /// `[audit]` is read by the audit; only its shape is checked here.
-    fn audit(&mut self, value: &Spanned<DeValue>) {
+    /// `[audit]`: whether its names are known is for the audit to say.
+    fn audit(&mut self, value: &Spanned<DeValue>, audit: &mut AuditSettings) {
         let Some(table) = self.table(value) else { return };
         for (key, value) in self.entries(table, &["levels", "limits", "harmless"]) {
             match key.get_ref().as_ref() {
                 "levels" => {
                     let Some(levels) = self.table(value) else { continue };
-                    for (_, level) in levels {
-                        let named = self.text(level);
-                        if named.is_some_and(|l| !["none", "note", "warning", "error"].contains(&l.text.as_str())) {
+                    for (name, level) in levels {
+                        let Some(named) = self.text(level) else { continue };
+                        if !["none", "note", "warning", "error"].contains(&named.text.as_str()) {
                             self.wrong(level, "a level is `none`, `note`, `warning` or `error`");
+                            continue;
                         }
+                        let name = Placed { text: name.get_ref().to_string(), span: self.span(name) };
+                        audit.levels.push((name, named.text));
                     }
                 }
                 "limits" => {
                     let Some(limits) = self.table(value) else { continue };
-                    for (_, limit) in limits {
-                        if !matches!(limit.get_ref(), DeValue::Integer(_) | DeValue::Float(_)) {
-                            self.wrong(limit, "a limit is a number");
-                        }
+                    for (name, limit) in limits {
+                        let number = match limit.get_ref() {
+                            DeValue::Integer(number) => number.as_str().replace('_', "").parse::<f64>().ok(),
+                            DeValue::Float(number) => number.as_str().replace('_', "").parse::<f64>().ok(),
+                            _ => None,
+                        };
+                        let Some(number) = number.filter(|n| n.is_finite() && *n >= 0.0) else {
+                            self.wrong(limit, "a limit is a number from 0 up");
+                            continue;
+                        };
+                        let name = Placed { text: name.get_ref().to_string(), span: self.span(name) };
+                        audit.limits.push((name, number));
                     }
                 }
-                _ => {
-                    self.texts(value);
-                }
+                _ => audit.harmless = self.texts(value).into_iter().map(|t| t.text).collect(),
             }
         }
     }

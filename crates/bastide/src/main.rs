@@ -4,6 +4,7 @@ mod cli;
 mod commands;
 mod demo;
 mod failure;
+mod history;
 mod open;
 mod print;
 mod progress;

@@ -52,6 +52,11 @@ fn make(estate: &mut Estate, change: &Change) -> Result<(), ChangeError> {
     match change {
         Change::Off(id) => switch(estate, *id, true),
         Change::On(id) => switch(estate, *id, false),
+        Change::Window(id, from, until) => {
+            let statement = Arc::make_mut(&mut estate.statements[id.index()]);
+            (statement.from, statement.until) = (*from, *until);
+            Ok(())
+        }
         Change::Join(member, group) => join(estate, *member, *group),
         Change::Leave(member, group) => leave(estate, *member, *group),
         Change::User(user, cell, value) => set_user(estate, *user, *cell, value.clone()),

@@ -6,6 +6,7 @@ use bastide_model::condition::Term;
 use bastide_model::groups::Member;
 use bastide_model::statement::{Sort, Statement};
 use bastide_model::*;
+use jiff::civil::Date;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -33,6 +34,22 @@ pub fn describe(estate: &Estate, change: &Change) -> Described {
                 (_, Sort::Entry) => (format!("take out entry `{}`: {}", s.name, gist(estate, s)), "drop"),
             };
             Described { words, option: option(name, s.name.clone()), place: Some(estate.place(s.origin)) }
+        }
+        Change::Window(id, from, until) => {
+            let s = estate.statement(*id);
+            let days = match (from, until) {
+                (Some(from), Some(until)) => format!("from {from} to {until}"),
+                (Some(from), None) => format!("from {from} on"),
+                (None, Some(until)) => format!("until {until}"),
+                (None, None) => "for good".to_string(),
+            };
+            let sort = if s.sort == Sort::Rule { "rule" } else { "entry" };
+            let day = |d: &Option<Date>| d.map_or(String::new(), |d| d.to_string());
+            Described {
+                words: format!("let {sort} `{}` apply {days}", s.name),
+                option: option("window", format!("{}={}..{}", s.name, day(from), day(until))),
+                place: Some(estate.place(s.origin)),
+            }
         }
         Change::Join(member, group) => {
             let (who, value) = member_text(estate, *member, *group);

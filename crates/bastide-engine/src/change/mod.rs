@@ -9,12 +9,14 @@ mod describe;
 mod read;
 
 pub use apply::apply;
-pub use describe::{describe, undo};
-pub use read::{ReadError, give, leave, join, set, statement};
+pub use describe::{Described, cell_text, describe, entry_cells, undo};
+pub(crate) use read::entry;
+pub use read::{ReadError, except, give, join, leave, set, statement, window};
 
 use bastide_model::groups::Member;
 use bastide_model::statement::Statement;
 use bastide_model::*;
+use jiff::civil::Date;
 use std::sync::Arc;
 
 /// One change.
@@ -24,6 +26,8 @@ pub enum Change {
     Off(StatementId),
     /// A rule that is off is switched on.
     On(StatementId),
+    /// A statement applies on other days: from the first to the last, both included.
+    Window(StatementId, Option<Date>, Option<Date>),
     /// A user or a group becomes a direct member of a group.
     Join(Member, GroupId),
     /// A user or a group is no direct member of a group any more.

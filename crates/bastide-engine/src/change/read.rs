@@ -4,7 +4,7 @@ use super::{Change, ResourceCell, UserCell};
 use crate::find::{self, FindError};
 use bastide_model::condition::{Term, Who};
 use bastide_model::groups::Member;
-use bastide_model::schema::{Scalar, read_flag, split_set};
+use bastide_model::schema::{Scalar, read_date, read_flag, split_set};
 use bastide_model::statement::{Place, Sort, What};
 use bastide_model::*;
 use bastide_syntax::nearest::{nearest, ranked};
@@ -41,6 +41,8 @@ pub enum ReadError {
     Value(String),
 }
 
+const WINDOW: &str = "STATEMENT=FROM..UNTIL, either day left out for no limit";
+const EXCEPTION: &str = "RULE:USER";
 const MEMBERSHIP: &str = "USER:GROUP (or group:GROUP:GROUP)";
 const SETTING: &str = "user:ID.ATTRIBUTE=VALUE or resource:PATH.ATTRIBUTE=VALUE";
 const ENTRY: &str = "SUBJECT,MODALITY,ACTIONS,PLACE[,REACH], as in an entries file";
@@ -89,6 +91,31 @@ fn membership(estate: &Estate, text: &str) -> Result<(Member, GroupId), ReadErro
         _ => Member::User(find::user(estate, member)?),
     };
     Ok((member, group))
+}
+
+/// `STATEMENT=FROM..UNTIL`: other days on which a statement applies.
+///
+/// # Errors
+/// Another form, a name that leads nowhere, no date.
+pub fn window(estate: &Estate, text: &str) -> Result<Change, ReadError> {
+    let form = || ReadError::Form { text: text.to_string(), form: WINDOW };
+    let (name, days) = text.rsplit_once('=').ok_or_else(form)?;
+    let (from, until) = days.split_once("..").ok_or_else(form)?;
+    let day = |text: &str| match text.trim() {
+        "" => Ok(None),
+        text => read_date(text).map(Some).ok_or_else(form),
+    };
+    Ok(Change::Window(statement(estate, name)?, day(from)?, day(until)?))
+}
+
+/// `RULE:USER`: a rule makes an exception of a user.
+///
+/// # Errors
+/// Another form, or a name that leads nowhere.
+pub fn except(estate: &Estate, text: &str) -> Result<Change, ReadError> {
+    let form = || ReadError::Form { text: text.to_string(), form: EXCEPTION };
+    let (rule, user) = text.rsplit_once(':').ok_or_else(form)?;
+    Ok(Change::Except(statement(estate, rule)?, find::user(estate, user)?))
 }
 
 /// `USER:GROUP`: a membership that is added.

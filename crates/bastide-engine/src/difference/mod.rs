@@ -12,7 +12,7 @@ mod radius;
 mod suspects;
 
 pub use joint::{Axis, Joint};
-pub use places::{Fold, fold};
+pub use places::{Fold, How, fold};
 pub use radius::{Block, Radius, Side, blocks, radius};
 
 use crate::sets::store::{SetId, SetStore};

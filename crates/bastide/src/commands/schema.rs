@@ -3,7 +3,6 @@
 use crate::failure::{DONE, Failure};
 use crate::stage::Stage;
 use bastide_engine::access::{Holders, Matrix, Person, Summary};
-use bastide_engine::explain::Explanation;
 use clap::Args;
 use schemars::Schema;
 use serde_json::json;
@@ -39,7 +38,7 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
         Name::Summary => ("summary", summary()),
         Name::What => ("what", schemars::schema_for!(Person)),
         Name::Who => ("who", schemars::schema_for!(Holders)),
-        Name::Why => ("why", schemars::schema_for!(Explanation)),
+        Name::Why => ("why", schemars::schema_for!(crate::commands::why::Answer)),
     };
     let mut value = serde_json::to_value(&schema).expect("schemas always serialise");
     value["properties"]["schema"] = json!({"const": format!("bastide.{name}/1")});

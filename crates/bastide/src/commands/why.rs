@@ -1,11 +1,16 @@
 //! `bastide why`
 
 use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::history::{History, Touched};
 use crate::open::{EstateArgs, MomentArgs, judge};
-use crate::print::{json, why};
+use crate::print::{changes, json, why};
 use crate::stage::Stage;
-use bastide_engine::{explain, find};
+use bastide_engine::explain::{self, Explanation, StatementRef};
+use bastide_engine::find;
+use bastide_engine::remedy::{Remedies, Wish, remedies};
 use clap::Args;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::PathBuf;
 
 /// How to print.
@@ -15,6 +20,15 @@ pub enum Format {
     Table,
     /// For programs
     Json,
+}
+
+/// An outcome.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Want {
+    /// It is allowed
+    Allowed,
+    /// It is refused
+    Refused,
 }
 
 #[derive(Args, Debug)]
@@ -27,6 +41,12 @@ pub struct WhyArgs {
     resource: String,
     #[command(flatten)]
     moment: MomentArgs,
+    /// The wished outcome, which the remedies would bring about; the opposite of the present one otherwise
+    #[arg(long, value_enum)]
+    want: Option<Want>,
+    /// How many remedies; 0 for none
+    #[arg(long, value_name = "N", default_value = "3")]
+    remedies: usize,
     /// Every statement that passes the user by
     #[arg(long)]
     all: bool,
@@ -41,8 +61,21 @@ pub struct WhyArgs {
     output: Option<PathBuf>,
 }
 
+/// The whole answer.
+#[derive(Serialize, JsonSchema)]
+pub struct Answer {
+    /// The decision, explained.
+    #[serde(flatten)]
+    pub explanation: Explanation,
+    /// Who changed the lines of the statements last; empty outside a git checkout.
+    pub touched: Vec<Touched>,
+    /// What would turn it; none where no remedies were asked for.
+    pub remedies: Option<Remedies>,
+}
+
 pub fn run(args: WhyArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let opened = estate.open(stage)?;
+    let mut history = History::of(&estate.root()?);
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
     let user = find::user(estate, &args.user)?;
@@ -50,10 +83,30 @@ pub fn run(args: WhyArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let resource = find::resource(estate, &args.resource)?;
     let judge = judge(&opened, &moment, stage)?;
     let explanation = explain::explain(&judge, user, action, resource);
+    let wanted = args.want.map_or(!explanation.allowed, |want| want == Want::Allowed);
+    let wish = Wish { user, action, resource, wanted };
+    let remedies =
+        (args.remedies > 0).then(|| remedies(&judge, wish, &opened.loaded.audit.harmless, args.remedies));
+    let touched = touched(&explanation, &mut history);
+    let answer = Answer { explanation, touched, remedies };
     let text = match args.format {
-        Format::Table => why::explanation(&explanation, args.all, stage.width()),
-        Format::Json => json::document("why", &explanation),
+        Format::Table => {
+            let mut text = why::explanation(&answer.explanation, &answer.touched, args.all, stage.width());
+            text.extend(answer.remedies.iter().map(|r| changes::remedies(r, stage.width())));
+            text
+        }
+        Format::Json => json::document("why", &answer),
     };
     stage.deliver(&text, args.output.as_deref())?;
-    Ok(if args.exit_code && !explanation.allowed { BAD_NEWS } else { DONE })
+    Ok(if args.exit_code && !answer.explanation.allowed { BAD_NEWS } else { DONE })
+}
+
+/// Who changed the statements that apply last, and the memberships by which they do.
+fn touched(explanation: &Explanation, history: &mut History) -> Vec<Touched> {
+    let statements = explanation.applying.iter().map(|a| &a.statement).chain(&explanation.cut_off);
+    let ways = explanation.applying.iter().flat_map(|a| &a.ways).flat_map(|w| &w.places);
+    let mut places: Vec<String> = statements.map(|s: &StatementRef| s.place.clone()).chain(ways.cloned()).collect();
+    places.sort();
+    places.dedup();
+    places.iter().filter_map(|place| history.touched(place)).collect()
 }

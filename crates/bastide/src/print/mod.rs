@@ -1,5 +1,6 @@
 //! Printers: plain values in, text out. They compute nothing.
 
+pub mod changes;
 pub mod diagnostics;
 pub mod json;
 pub mod matrix;

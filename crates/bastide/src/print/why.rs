@@ -1,5 +1,6 @@
 //! One decision, explained.
 
+use crate::history::Touched;
 use super::text::{article, bad, bold, dim, doubt, good, hang, name, visible};
 use bastide_engine::Reason;
 use bastide_engine::explain::{Applying, Explanation, Fate, NeedNode, Passing, StatementRef, Way};
@@ -25,7 +26,7 @@ pub fn way(way: &Way) -> String {
 }
 
 /// The explanation as text. `all`: statements that pass the user by, too, beyond the first few.
-pub fn explanation(e: &Explanation, all: bool, columns: usize) -> String {
+pub fn explanation(e: &Explanation, touched: &[Touched], all: bool, columns: usize) -> String {
     let verdict = if e.allowed { good("allowed") } else { bad("refused") };
     let mut out = hang(&format!("{verdict} ({})  ", e.reason.word()), &visible(&e.sentence), columns);
     if e.reasons.len() > 1 {
@@ -58,7 +59,7 @@ pub fn explanation(e: &Explanation, all: bool, columns: usize) -> String {
     for (head, list) in [(first, decides), ("says the same", agrees), ("lost", lost)] {
         if !list.is_empty() {
             out.push_str(&format!("\n{}\n", bold(head)));
-            list.iter().for_each(|a| out.push_str(&applying(a, e, columns)));
+            list.iter().for_each(|a| out.push_str(&applying(a, e, touched, columns)));
         }
     }
     if !e.needs.is_empty() {
@@ -69,7 +70,9 @@ pub fn explanation(e: &Explanation, all: bool, columns: usize) -> String {
         out.push_str(&format!("\n{}\n", bold("cut off")));
         let text = format!("`{}` does not inherit what is given or denied above it:", visible(barrier));
         out.push_str(&hang("  ", &text, columns));
-        e.cut_off.iter().for_each(|s| out.push_str(&format!("{}{}", head(s), because(s, columns))));
+        e.cut_off.iter().for_each(|s| {
+            out.push_str(&format!("{}{}{}", head(s), because(s, columns), last_change(&s.place, touched, columns)))
+        });
     }
     out.push_str(&passing(e, all, columns));
     out
@@ -84,9 +87,17 @@ fn because(s: &StatementRef, columns: usize) -> String {
     s.because.as_ref().map_or(String::new(), |b| hang("      ", &format!("\"{}\"", visible(b)), columns))
 }
 
-fn applying(a: &Applying, e: &Explanation, columns: usize) -> String {
+/// Who changed a line last, where that is known.
+fn last_change(place: &str, touched: &[Touched], columns: usize) -> String {
+    let Some(found) = touched.iter().find(|t| t.place == place) else { return String::new() };
+    let text = format!("{}, {}: \"{}\" ({})", found.author, found.date, found.message, found.commit);
+    hang("      changed  ", &visible(&text), columns)
+}
+
+fn applying(a: &Applying, e: &Explanation, touched: &[Touched], columns: usize) -> String {
     let mut out = head(&a.statement);
     out.push_str(&because(&a.statement, columns));
+    out.push_str(&last_change(&a.statement.place, touched, columns));
     if let Fate::Lost { to } = &a.fate {
         out.push_str(&hang("      lost to  ", &visible(to), columns));
     }

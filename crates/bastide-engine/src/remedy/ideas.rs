@@ -1,0 +1,444 @@
+//! What could turn a decision, read off what it hangs on. Ideas may be wrong: they are tried.
+
+use super::Wish;
+use super::affinity::{alike, odd, stranger};
+use super::values::About;
+use crate::change::{Change, ResourceCell, UserCell};
+use crate::decide::place::{covers, reaches};
+use crate::decide::{Judge, targets};
+use bastide_model::condition::*;
+use bastide_model::groups::{Computed, Member};
+use bastide_model::schema::Target;
+use bastide_model::statement::Sort;
+use bastide_model::*;
+use fixedbitset::FixedBitSet;
+use jiff::ToSpan;
+use std::sync::Arc;
+
+/// How far needs are followed.
+const DEEPEST: usize = 6;
+/// For how many days an ended statement is thought to go on.
+const WINDOW_DAYS: i64 = 30;
+/// Groups beneath a named one that are thought of.
+const MOST_BENEATH: usize = 12;
+
+/// Fixed charges by sort of change; see [`super::cost`].
+pub mod charge {
+    /// A value that is missing.
+    pub const FILL_IN: u32 = 0;
+    /// An entry that speaks of this user alone is taken out.
+    pub const OWN_ENTRY: u32 = 0;
+    /// A membership is taken away of somebody unlike the other members.
+    pub const LEAVE_ODD: u32 = 0;
+    /// Another membership is taken away.
+    pub const LEAVE: u32 = 14;
+    /// A user joins a group of people like that user.
+    pub const JOIN_ALIKE: u32 = 2;
+    /// A user joins another group.
+    pub const JOIN: u32 = 22;
+    /// A container inherits again.
+    pub const INHERIT: u32 = 12;
+    /// A user is active again.
+    pub const ACTIVE: u32 = 0;
+    /// A user's attribute is set to another value.
+    pub const USER_VALUE: u32 = 24;
+    /// A resource's attribute is set to another value.
+    pub const RESOURCE_VALUE: u32 = 24;
+    /// Another entry is taken out.
+    pub const ENTRY: u32 = 12;
+    /// A statement applies on other days.
+    pub const WINDOW: u32 = 6;
+    /// An entry that gives guests more than harmless actions is taken out.
+    pub const GUEST_ENTRY: u32 = 2;
+    /// A rule is switched on.
+    pub const RULE_ON: u32 = 14;
+    /// A rule is switched off.
+    pub const RULE_OFF: u32 = 24;
+    /// A rule makes an exception of one user.
+    pub const EXCEPT: u32 = 40;
+    /// One user gets an entry.
+    pub const GIVE: u32 = 44;
+    /// One user is kept out by an entry.
+    pub const KEEP_OUT: u32 = 44;
+}
+
+/// Something that could help.
+#[derive(Clone, Debug)]
+pub struct Idea {
+    /// What to change.
+    pub changes: Vec<Change>,
+    /// The fixed part of its cost.
+    pub charge: u32,
+    /// What speaks for it.
+    pub hint: Option<String>,
+    /// Whether what it does to others and elsewhere is likely to be right, too: it mends a cause.
+    pub mends: bool,
+}
+
+impl Idea {
+    fn new(change: Change, charge: u32) -> Idea {
+        Idea { changes: vec![change], charge, hint: None, mends: false }
+    }
+}
+
+/// Everything that could help.
+pub fn ideas(judge: &Judge, wish: Wish) -> Vec<Idea> {
+    let mut found = Vec::new();
+    gather(judge, wish, 0, &mut found);
+    found
+}
+
+fn gather(judge: &Judge, wish: Wish, depth: usize, found: &mut Vec<Idea>) {
+    let estate = judge.estate();
+    let Wish { user, action, resource, wanted } = wish;
+    if depth > DEEPEST || !estate.schema.fits(action, estate.catalog.kind(resource)) {
+        return;
+    }
+    let about = About { judge, user, resource };
+    if wanted {
+        if !estate.people.is_active(user) {
+            let change = Change::User(user, UserCell::Active, Some(Value::Flag(true)));
+            let hint = Some("the account is not active".into());
+            found.push(Idea { hint, mends: true, ..Idea::new(change, charge::ACTIVE) });
+        }
+        needs(judge, wish, depth, found);
+    }
+    let candidates = judge.candidates(resource);
+    for candidate in &candidates.list {
+        let statement = estate.statement(candidate.id);
+        let speaks = statement.actions.contains(action.index()) != (statement.modality == Modality::MayOnly);
+        if !speaks {
+            continue;
+        }
+        let applies = judge.applies(candidate, user, resource);
+        if statement.modality.permits() == wanted && !applies {
+            let mut here = Vec::new();
+            // Nobody joins a group in order to lose something.
+            if wanted {
+                begin(&about, &statement.who, &mut here, 0);
+            }
+            for condition in conditions(statement) {
+                here.extend(turns(&about, condition, true, depth));
+            }
+            found.extend(here);
+        }
+        if statement.modality.permits() != wanted && applies {
+            end(&about, candidate.id, depth, found);
+        }
+    }
+    if wanted {
+        // A layer above keeps what would permit from being weighed.
+        if !estate.layers.is_empty() {
+            for candidate in &candidates.list {
+                let statement = estate.statement(candidate.id);
+                if judge.controls(&candidates, statement) && statement.modality == Modality::May {
+                    found.push(switch(estate, candidate.id, user));
+                }
+            }
+        }
+        elsewhere(judge, wish, found);
+        give(judge, wish, found);
+    } else {
+        let assured = candidates.list.iter().any(|c| {
+            let s = estate.statement(c.id);
+            s.modality == Modality::MayAlways && s.actions.contains(action.index()) && judge.applies(c, user, resource)
+        });
+        let modality = if assured { Modality::MayNever } else { Modality::MayNot };
+        found.push(entry(estate, wish, modality, charge::KEEP_OUT));
+    }
+}
+
+fn conditions(statement: &Statement) -> impl Iterator<Item = &Condition> {
+    [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten()
+}
+
+/// Values, memberships and decisions elsewhere that turn a condition.
+fn turns(about: &About, condition: &Condition, wanted: bool, depth: usize) -> Vec<Idea> {
+    let mut ideas = about.turn(condition, wanted);
+    let judge = about.judge;
+    condition.visit(&mut |inner| match &inner.test {
+        Test::MemberOf(Some(group)) => {
+            let truth = judge.member(about.user, *group);
+            if truth != Truth::True {
+                join(about, *group, &mut ideas, 0);
+            }
+            if truth != Truth::False {
+                leave(about, *group, &mut ideas);
+            }
+        }
+        Test::Holds(action, HoldsTarget::Relative(target)) => {
+            for resource in targets(judge.estate(), about.resource, *target).found {
+                let holds = judge.allows(about.user, *action, resource);
+                let wish = Wish { user: about.user, action: *action, resource, wanted: !holds };
+                gather(judge, wish, depth + 2, &mut ideas);
+            }
+        }
+        Test::Holds(action, HoldsTarget::Place(resource)) => {
+            let holds = judge.allows(about.user, *action, *resource);
+            let wish = Wish { user: about.user, action: *action, resource: *resource, wanted: !holds };
+            gather(judge, wish, depth + 2, &mut ideas);
+        }
+        _ => {}
+    });
+    ideas
+}
+
+/// What makes a who-clause mean the user.
+fn begin(about: &About, who: &Who, found: &mut Vec<Idea>, level: usize) {
+    let judge = about.judge;
+    let meant = who.terms.iter().map(|t| judge.term(t, about.user, Some(about.resource))).fold(Truth::False, Truth::or);
+    if meant == Truth::True {
+        return;
+    }
+    for term in &who.terms {
+        match term {
+            Term::Members(group) => join(about, *group, found, level),
+            Term::Owner => {
+                let owner = Value::Text(judge.estate().people.id(about.user).into());
+                let change = Change::Resource(about.resource, ResourceCell::Owner, Some(owner));
+                let amount = if meant == Truth::Unknown { charge::JOIN } else { charge::RESOURCE_VALUE + 8 };
+                found.push(Idea::new(change, amount));
+            }
+            _ => {}
+        }
+    }
+}
+
+/// What brings a user into a group.
+fn join(about: &About, group: GroupId, found: &mut Vec<Idea>, level: usize) {
+    let groups = &about.judge.estate().groups;
+    for inner in groups.beneath(group).into_iter().take(MOST_BENEATH) {
+        match &groups.computed[inner.index()] {
+            None => {
+                let hint = alike(about.judge.estate(), about.user, inner);
+                let amount = if hint.is_some() { charge::JOIN_ALIKE } else { charge::JOIN };
+                // A group that holds only groups is an order of them: people join what it holds.
+                let only_groups =
+                    groups.members[inner.index()].iter().all(|m| matches!(m.member, Member::Group(_)));
+                let amount = amount + if only_groups { 6 } else { 0 };
+                let mends = hint.is_some();
+                found.push(Idea { hint, mends, ..Idea::new(Change::Join(Member::User(about.user), inner), amount) });
+            }
+            Some(Computed::Who(who)) if level < 3 => {
+                begin(about, who, found, level + 1);
+                found.extend(who.condition.iter().flat_map(|c| turns(about, c, true, DEEPEST)));
+            }
+            Some(Computed::Holders(action, places)) if level < 3 => {
+                for place in places.iter().take(2) {
+                    let wish = Wish { user: about.user, action: *action, resource: *place, wanted: true };
+                    gather(about.judge, wish, 3, found);
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+/// What takes a user out of a group: each link of the chain that leads there.
+fn leave(about: &About, group: GroupId, found: &mut Vec<Idea>) {
+    let judge = about.judge;
+    let groups = &judge.estate().groups;
+    let start = crate::access::computed_groups(judge, about.user);
+    let Some(chain) = groups.chain(about.user, &start, group) else { return };
+    let mut odd = odd_link(judge.estate(), about.user, &chain);
+    let mut member = Member::User(about.user);
+    for (i, group) in chain.iter().enumerate() {
+        if groups.origin(*group, member).is_some() {
+            // The further up a link is cut, the more people it parts from the rest: the cost says so.
+            let hint = odd.take_if(|(at, _)| *at == i).map(|(_, hint)| hint);
+            let amount = if hint.is_some() { charge::LEAVE_ODD } else { charge::LEAVE + i as u32 };
+            let mends = hint.is_some();
+            found.push(Idea { hint, mends, ..Idea::new(Change::Leave(member, *group), amount) });
+        } else if let Some(Computed::Who(who)) = &groups.computed[group.index()] {
+            let inner: Vec<GroupId> =
+                who.terms.iter().filter_map(|t| if let Term::Members(g) = t { Some(*g) } else { None }).collect();
+            inner.into_iter().for_each(|g| leave(about, g, found));
+            found.extend(who.condition.iter().flat_map(|c| about.turn(c, false)));
+        }
+        member = Member::Group(*group);
+    }
+}
+
+/// The link of a chain that is likeliest to be a mistake, and what speaks for that.
+fn odd_link(estate: &Estate, user: UserId, chain: &[GroupId]) -> Option<(usize, String)> {
+    let member = |i: usize| if i == 0 { Member::User(user) } else { Member::Group(chain[i - 1]) };
+    let top = *chain.last()?;
+    let among = |i: usize| stranger(estate, member(i), top).map(|hint| (i, hint));
+    (0..chain.len())
+        .rev()
+        .find_map(among)
+        .or_else(|| (0..chain.len()).rev().find_map(|i| odd(estate, member(i), chain[i]).map(|hint| (i, hint))))
+}
+
+fn switch(estate: &Estate, id: StatementId, user: UserId) -> Idea {
+    let statement = estate.statement(id);
+    let amount = match (statement.sort, statement.who.terms.as_slice()) {
+        (Sort::Entry, [Term::User(one)]) if *one == user => charge::OWN_ENTRY,
+        (Sort::Entry, _) => charge::ENTRY,
+        (Sort::Rule, [Term::User(one)]) if *one == user => charge::ENTRY,
+        _ => charge::RULE_OFF,
+    };
+    let mends = amount == charge::OWN_ENTRY;
+    Idea { mends, ..Idea::new(Change::Off(id), amount) }
+}
+
+/// An entry by which a guest may do something that changes things: likely a mistake as a whole.
+fn given_to_guests(estate: &Estate, id: StatementId, user: UserId) -> Option<Idea> {
+    let statement = estate.statement(id);
+    let guest = |user: usize| estate.people.kind(UserId::new(user)) == "guest";
+    let reads = |action: usize| estate.schema.actions[action].name == "read";
+    let [Term::Members(group)] = statement.who.terms.as_slice() else { return None };
+    let members = estate.groups.users(*group);
+    let all_guests = guest(user.index()) && members.ones().all(guest);
+    if statement.sort != Sort::Entry || !statement.modality.permits() || !all_guests || statement.actions.ones().any(reads) {
+        return None;
+    }
+    let actions: Vec<&str> = statement.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
+    let hint = format!("it lets {} guests {}", members.count_ones(..), actions.join(", "));
+    Some(Idea { hint: Some(hint), mends: true, ..Idea::new(Change::Off(id), charge::GUEST_ENTRY) })
+}
+
+/// What ends that a statement applies to the user.
+fn end(about: &About, id: StatementId, depth: usize, found: &mut Vec<Idea>) {
+    let estate = about.judge.estate();
+    let statement = estate.statement(id);
+    found.push(given_to_guests(estate, id, about.user).unwrap_or_else(|| switch(estate, id, about.user)));
+    for term in &statement.who.terms {
+        match term {
+            Term::Members(group) if about.judge.member(about.user, *group) != Truth::False => {
+                leave(about, *group, found)
+            }
+            Term::Owner => {
+                let change = Change::Resource(about.resource, ResourceCell::Owner, None);
+                found.push(Idea::new(change, charge::RESOURCE_VALUE + 8));
+            }
+            _ => {}
+        }
+    }
+    for condition in conditions(statement) {
+        found.extend(turns(about, condition, false, depth));
+    }
+    if statement.sort == Sort::Rule {
+        found.push(Idea::new(Change::Except(id, about.user), charge::EXCEPT));
+    }
+}
+
+/// What is permitted but for a need: remedies of the need.
+fn needs(judge: &Judge, wish: Wish, depth: usize, found: &mut Vec<Idea>) {
+    let estate = judge.estate();
+    for need in &estate.schema.actions[wish.action.index()].needs {
+        for resource in targets(estate, wish.resource, need.target).found {
+            if !judge.allows(wish.user, need.action, resource) {
+                let inner = Wish { action: need.action, resource, ..wish };
+                gather(judge, inner, depth + 1, found);
+            }
+        }
+    }
+}
+
+/// Statements that do not reach the resource today: those that are off, and those a barrier cuts off.
+fn elsewhere(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
+    let estate = judge.estate();
+    let catalog = &estate.catalog;
+    let kind = catalog.kind(wish.resource);
+    let today = judge.moment().date;
+    let means_then = |s: &Statement| {
+        s.modality.permits()
+            && s.actions.contains(wish.action.index())
+            && judge.who(&s.who, wish.user, Some(wish.resource)).is_true()
+    };
+    let means = |s: &Statement| s.in_date(today) && means_then(s);
+    let mut cut = false;
+    for (at, s) in estate.statements.iter().enumerate() {
+        if s.off {
+            if s.sort == Sort::Rule && covers(estate, s, wish.resource).is_some() && means(s) {
+                found.push(Idea::new(Change::On(StatementId::new(at)), charge::RULE_ON));
+            }
+        } else if !s.in_date(today) {
+            if covers(estate, s, wish.resource).is_some() && means_then(s) {
+                let from = s.from.map(|from| from.min(today));
+                let until = s.until.map(|until| until.max(today.saturating_add(WINDOW_DAYS.days())));
+                let hint = match s.until {
+                    Some(until) if until < today => format!("it ended on {until}"),
+                    _ => format!("it begins on {}", s.from.unwrap_or(today)),
+                };
+                let change = Change::Window(StatementId::new(at), from, until);
+                found.push(Idea { hint: Some(hint), mends: true, ..Idea::new(change, charge::WINDOW) });
+            }
+        } else if let Some(places) = &s.what.places
+            && estate.schema.is_any(kind, s.what.kinds.as_deref())
+            && covers(estate, s, wish.resource).is_none()
+            && places.iter().any(|p| reaches(catalog, p, wish.resource))
+        {
+            cut |= means(s);
+        }
+    }
+    if cut {
+        let depth = catalog.barrier_depths[wish.resource.index()];
+        if let Some(barrier) = catalog.upward(wish.resource).find(|r| catalog.depth(*r) == depth) {
+            let change = Change::Resource(barrier, ResourceCell::Inherits, Some(Value::Flag(true)));
+            found.push(Idea::new(change, charge::INHERIT));
+        }
+    }
+}
+
+/// An entry for this user alone: on the resource, with what the action needs there; and on what lies
+/// above it, where the way is closed.
+fn give(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
+    let estate = judge.estate();
+    let mut actions = FixedBitSet::with_capacity(estate.schema.actions.len());
+    own_needs(estate, wish.action, &mut actions);
+    let lacking: Vec<usize> =
+        actions.ones().filter(|a| !judge.allows(wish.user, ActionId::new(*a), wish.resource)).collect();
+    let lacking: FixedBitSet = lacking.into_iter().collect();
+    let make = |resource: ResourceId, actions: FixedBitSet| {
+        let term = Term::User(wish.user);
+        Change::Give(Arc::new(crate::change::entry(term, Modality::May, actions, Some(resource), Reach::At)))
+    };
+    let mut lacking = lacking;
+    lacking.grow(estate.schema.actions.len());
+    let first = make(wish.resource, lacking);
+    found.push(Idea::new(first.clone(), charge::GIVE));
+    // The folders above, one entry each, as far as they are closed to the user.
+    let mut changes = vec![first];
+    let needed: Vec<ActionId> = actions
+        .ones()
+        .flat_map(|a| &estate.schema.actions[a].needs)
+        .filter(|n| n.target == Target::Parent)
+        .map(|n| n.action)
+        .collect();
+    for above in estate.catalog.upward(wish.resource).skip(1).take(DEEPEST) {
+        let closed: FixedBitSet =
+            needed.iter().filter(|a| !judge.allows(wish.user, **a, above)).map(|a| a.index()).collect();
+        if !closed.is_clear() {
+            let mut closed = closed;
+            closed.grow(estate.schema.actions.len());
+            changes.push(make(above, closed));
+        }
+    }
+    if changes.len() > 1 {
+        let amount = charge::GIVE + 8 * (changes.len() as u32 - 1);
+        let hint = Some("the way to it is closed, too".into());
+        found.push(Idea { changes, charge: amount, hint, mends: false });
+    }
+}
+
+/// An action and what it needs on the resource itself.
+fn own_needs(estate: &Estate, action: ActionId, actions: &mut FixedBitSet) {
+    if actions.put(action.index()) {
+        return;
+    }
+    for need in &estate.schema.actions[action.index()].needs {
+        if need.target == Target::Own {
+            own_needs(estate, need.action, actions);
+        }
+    }
+}
+
+fn entry(estate: &Estate, wish: Wish, modality: Modality, charge: u32) -> Idea {
+    let mut actions = FixedBitSet::with_capacity(estate.schema.actions.len());
+    actions.insert(wish.action.index());
+    let term = Term::User(wish.user);
+    let statement = crate::change::entry(term, modality, actions, Some(wish.resource), Reach::At);
+    Idea::new(Change::Give(Arc::new(statement)), charge)
+}
