@@ -4,11 +4,13 @@
 
 pub mod access;
 pub mod advice;
+pub mod calendar;
 pub mod change;
 pub mod decide;
 pub mod difference;
 pub mod explain;
 pub mod find;
+pub mod prove;
 pub mod remedy;
 pub mod resolve;
 pub mod session;

@@ -16,5 +16,6 @@ pub mod sarif;
 pub mod scim;
 pub mod text;
 pub mod usage;
+pub mod write;
 
-pub use load::{Loaded, PolicyFiles, load, policy_files};
+pub use load::{Loaded, PolicyFiles, load, load_with, policy_files};

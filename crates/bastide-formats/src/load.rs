@@ -7,11 +7,13 @@ use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::people::PeopleSink;
 use crate::scim::{self, ScimLinks};
 use crate::text::{self, FilePath};
+use crate::write::{self, Staged, Texts};
 use crate::{entries, groups, json, usage};
 use bastide_engine::resolve::{self, Parts};
 use bastide_model::rows::{EntryRow, GroupRows};
 use bastide_model::{Estate, Schema};
 use bastide_syntax::{Diagnostic, FileId, Sources, codes, diagnostic};
+use hashbrown::HashMap;
 use std::path::Path;
 
 /// What a folder came to.
@@ -41,11 +43,21 @@ pub struct Tables {
     pub catalog: Vec<(FileId, Format)>,
     /// Access entries.
     pub entries: Vec<(FileId, Format)>,
+    /// Policy files, in byte order of their relative paths.
+    pub policy: Vec<FileId>,
+    /// For sources of people that name their columns otherwise: their names and ours.
+    pub columns: HashMap<FileId, Vec<(String, String)>>,
 }
 
 /// Reads the estate in a folder.
 pub fn load(root: &Path) -> Loaded {
+    load_with(root, &Texts::new())
+}
+
+/// Reads the estate in a folder, as it would be with other texts in some of its files.
+pub fn load_with(root: &Path, texts: &Texts) -> Loaded {
     let mut loader = Loader::new(root);
+    loader.texts = texts.clone();
     let (estate, usage_rows) = loader.run();
     let Loader { sources, out: mut diagnostics, audit, tables, .. } = loader;
     diagnostic::sort(&mut diagnostics);
@@ -76,14 +88,26 @@ struct Loader<'r> {
     out: Vec<Diagnostic>,
     audit: AuditSettings,
     tables: Tables,
+    /// Texts that stand in for files.
+    texts: Texts,
+    /// New texts of a change that was cut off while it took effect.
+    staged: Vec<Staged>,
 }
 
 impl<'r> Loader<'r> {
     fn new(root: &'r Path) -> Loader<'r> {
+        let mut out = Vec::new();
+        let staged = write::staged(root).unwrap_or_else(|error| {
+            let message = format!("the journal of a change cannot be read: {error}");
+            out.push(Diagnostic::file(&codes::MISSING_FILE, write::JOURNAL, message));
+            Vec::new()
+        });
         Loader {
             root,
             sources: Sources::new(),
-            out: Vec::new(),
+            texts: Texts::new(),
+            staged,
+            out,
             audit: AuditSettings::default(),
             tables: Tables::default(),
         }
@@ -145,9 +169,20 @@ impl<'r> Loader<'r> {
         (Some(estate), usage_rows)
     }
 
+    /// Reads a file, or what stands in for it.
+    fn read(&mut self, path: &FilePath) -> Option<FileId> {
+        if let Some(text) = self.texts.get(&path.shown) {
+            return Some(self.sources.add(&path.shown, text.clone()));
+        }
+        let staged = self.staged.iter().find(|s| s.file == path.shown);
+        let beside = staged.map(|s| write::beside(self.root, s)).filter(|p| p.exists());
+        let path = FilePath { shown: path.shown.clone(), real: beside.unwrap_or_else(|| path.real.clone()) };
+        text::read(&path, &mut self.sources, &mut self.out)
+    }
+
     fn manifest(&mut self) -> Option<Manifest> {
         let path = FilePath { shown: manifest::NAME.to_string(), real: self.root.join(manifest::NAME) };
-        let file = text::read(&path, &mut self.sources, &mut self.out)?;
+        let file = self.read(&path)?;
         Some(manifest::read(file, self.sources.text(file), &mut self.out))
     }
 
@@ -160,7 +195,8 @@ impl<'r> Loader<'r> {
         paths.dedup();
         let mut texts = Vec::new();
         for path in paths {
-            if let Some(file) = text::read(&path, &mut self.sources, &mut self.out) {
+            if let Some(file) = self.read(&path) {
+                self.tables.policy.push(file);
                 texts.push((path, file));
             }
         }
@@ -192,7 +228,7 @@ impl<'r> Loader<'r> {
                     self.out.push(Diagnostic::at(&codes::MANIFEST, source.file.span, message).help(help));
                     continue;
                 };
-                if let Some(file) = text::read(&path, &mut self.sources, &mut self.out) {
+                if let Some(file) = self.read(&path) {
                     found.push((file, format, source));
                 }
             }
@@ -204,6 +240,8 @@ impl<'r> Loader<'r> {
         let (mut names, mut ids) = (LdifLinks::default(), ScimLinks::default());
         for (file, format, source) in self.files(&manifest.people, &[Format::Csv, Format::Scim, Format::Ldif]) {
             self.tables.people.push((file, format));
+            let mapped = source.attributes.iter().map(|(theirs, ours)| (theirs.clone(), ours.text.clone()));
+            self.tables.columns.insert(file, mapped.collect());
             let text = self.sources.text(file);
             match format {
                 Format::Ldif => ldif::read(file, text, source, people, rows, &mut names, &mut self.out),

@@ -89,6 +89,27 @@ impl Declaration {
             Declaration::Guarantee(d) => d.span,
         }
     }
+
+    /// The sort of it and its name, where it has one.
+    pub fn name(&self) -> Option<(&'static str, &str)> {
+        Some(match self {
+            Declaration::Kind(d) => ("kind", &d.name.text),
+            Declaration::Action(d) => ("action", &d.name.text),
+            Declaration::Type(d) => ("type", &d.name.text),
+            Declaration::Attribute(d) => ("attribute", &d.name.text),
+            Declaration::Role(d) => ("role", &d.name.text),
+            Declaration::Group(d) => ("group", &d.name.text),
+            Declaration::Rule(d) => ("rule", &d.name.text),
+            Declaration::Expect(d) => ("expect", &d.name.text),
+            Declaration::Guarantee(d) => ("guarantee", &d.name.text),
+            Declaration::Apart(_) | Declaration::Alike(_) => return None,
+        })
+    }
+
+    /// Whether both declare the same thing: one can take the place of the other.
+    pub fn is_same(&self, other: &Declaration) -> bool {
+        self.name().is_some() && self.name() == other.name()
+    }
 }
 
 /// `kind K in A, B is C`

@@ -1,6 +1,6 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
-use crate::commands::{check, fmt, matrix, new, schema, what, who, why};
+use crate::commands::{check, fmt, matrix, new, schema, r#try, what, who, why};
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
 use crate::stage::{Color, Stage};
@@ -44,8 +44,10 @@ pub enum Command {
     What(what::WhatArgs),
     /// Show who can do one thing in one place, and through what
     Who(who::WhoArgs),
-    /// Explain one decision: its cause, what lost, what it needs
+    /// Explain one decision: its cause, what lost, what it needs, and what would turn it
     Why(why::WhyArgs),
+    /// Show who would gain and who would lose what by a change, before anybody saves it
+    Try(r#try::TryArgs),
     /// Print the JSON Schema of an output
     Schema(schema::SchemaArgs),
 }
@@ -89,6 +91,7 @@ pub fn run(cli: Cli, stage: &mut Stage) -> Result<u8, Failure> {
         Command::What(args) => what::run(args, &cli.estate, stage),
         Command::Who(args) => who::run(args, &cli.estate, stage),
         Command::Why(args) => why::run(args, &cli.estate, stage),
+        Command::Try(args) => r#try::run(args, &cli.estate, stage),
         Command::Schema(args) => schema::run(args, stage),
     }
 }

@@ -1,6 +1,7 @@
 //! The one place where something that went wrong gets its hint and its exit status.
 
 use crate::print::text::visible;
+use bastide_engine::change::ReadError;
 use bastide_engine::find::FindError;
 use bastide_engine::session::SessionError;
 use std::io;
@@ -68,6 +69,22 @@ impl From<FindError> for Failure {
         }
         let lines = candidates.iter().map(|c| format!("  {}", visible(c)));
         Failure::Usage(message, std::iter::once(head.to_string()).chain(lines).collect())
+    }
+}
+
+/// A wrong usage without further advice.
+pub fn hinted(message: String) -> Failure {
+    Failure::Usage(visible(&message).into_owned(), Vec::new())
+}
+
+impl From<ReadError> for Failure {
+    fn from(error: ReadError) -> Failure {
+        let near = match &error {
+            ReadError::Find(find) => return Failure::from(find.clone()),
+            ReadError::Attribute { near: Some(near), .. } => vec![format!("did you mean `{near}`?")],
+            _ => Vec::new(),
+        };
+        Failure::Usage(visible(&error.to_string()).into_owned(), near)
     }
 }
 

@@ -1,5 +1,6 @@
 //! Who can do what, where, why, what changes if, and what is wrong.
 
+mod changing;
 mod cli;
 mod commands;
 mod demo;

@@ -6,6 +6,7 @@ pub mod matrix;
 pub mod new;
 mod pairs;
 pub mod schema;
+pub mod r#try;
 pub mod what;
 pub mod who;
 pub mod why;

@@ -16,6 +16,8 @@ pub enum Name {
     Matrix,
     /// `bastide matrix --summary --format json`
     Summary,
+    /// `bastide try --format json`
+    Try,
     /// `bastide what --format json`
     What,
     /// `bastide who --format json`
@@ -36,6 +38,7 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
         Name::Check => ("check", check()),
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
         Name::Summary => ("summary", summary()),
+        Name::Try => ("try", schemars::schema_for!(crate::commands::r#try::Trial)),
         Name::What => ("what", schemars::schema_for!(Person)),
         Name::Who => ("who", schemars::schema_for!(Holders)),
         Name::Why => ("why", schemars::schema_for!(crate::commands::why::Answer)),

@@ -6,6 +6,7 @@ pub mod json;
 pub mod matrix;
 pub mod summary;
 pub mod text;
+pub mod trial;
 pub mod what;
 pub mod who;
 pub mod why;

@@ -62,9 +62,9 @@ pub fn visible(text: &str) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
-/// Columns a plain text takes.
+/// Columns a text takes, colours left aside.
 pub fn width(text: &str) -> usize {
-    text.width()
+    if text.contains('\u{1b}') { anstream::adapter::strip_str(text).to_string().width() } else { text.width() }
 }
 
 /// A plain text of at most so many columns, cut with `…`.
@@ -93,7 +93,7 @@ pub fn pad(text: &str, columns: usize) -> String {
     out
 }
 
-/// Plain text broken at blanks into lines of at most so many columns.
+/// Text broken at blanks into lines of at most so many columns.
 pub fn wrap(text: &str, columns: usize) -> Vec<String> {
     let mut lines: Vec<String> = vec![String::new()];
     for word in text.split(' ') {
@@ -112,7 +112,7 @@ pub fn wrap(text: &str, columns: usize) -> Vec<String> {
 
 /// Text after a head, wrapped, its further lines indented under the first.
 pub fn hang(head: &str, text: &str, columns: usize) -> String {
-    let indent = width(&anstream::adapter::strip_str(head).to_string());
+    let indent = width(head);
     let lines = wrap(text, columns.saturating_sub(indent).max(20));
     let mut out = String::new();
     for (i, line) in lines.iter().enumerate() {

@@ -1,0 +1,114 @@
+//! Expectations.
+
+use super::{Breach, MOST_BREACHES, Proof, Sort};
+use crate::decide::Judge;
+use crate::decide::place::reaches;
+use crate::explain::explain;
+use bastide_model::proof::{Bound, ClaimBody, Expectation};
+use bastide_model::statement::What;
+use bastide_model::*;
+use bastide_syntax::Diagnostic;
+
+/// The moment an expectation speaks of: its own day and session where it names them.
+pub fn moment(estate: &Estate, run: &Moment, of: &Expectation) -> Moment {
+    let date = of.on.unwrap_or(run.date);
+    if of.session.is_empty() {
+        return Moment { date, ..run.clone() };
+    }
+    let mut moment = Moment::on(date, &estate.schema);
+    for (id, value) in &of.session {
+        moment.session[id.index()] = Some(value.clone());
+    }
+    moment
+}
+
+pub(super) fn ask(estate: &Estate, run: &Moment, of: &Expectation) -> Result<Proof, Vec<Diagnostic>> {
+    let moment = moment(estate, run, of);
+    let judge = Judge::new(estate, &moment)?;
+    let mut proof = Proof {
+        name: of.name.clone(),
+        sort: Sort::Expectation,
+        place: estate.place(of.origin),
+        because: of.because.clone(),
+        date: moment.date.to_string(),
+        holds: true,
+        checked: 0,
+        broken: 0,
+        breaches: Vec::new(),
+    };
+    let Some(user) = of.user else {
+        fail(&mut proof, plain("the user does not exist"));
+        return Ok(proof);
+    };
+    for claim in &of.claims {
+        match &claim.body {
+            ClaimBody::Can { allowed, actions, places } => {
+                if places.is_empty() {
+                    fail(&mut proof, plain("the place does not exist"));
+                }
+                for &resource in places {
+                    for action in actions.ones().map(ActionId::new) {
+                        proof.checked += 1;
+                        if judge.decide(user, action, resource).is_allowed() != *allowed {
+                            let word = if *allowed { "can" } else { "cannot" };
+                            let breach = decision(&judge, user, action, resource, word);
+                            fail(&mut proof, breach);
+                        }
+                    }
+                }
+            }
+            ClaimBody::Reaches { bound, count, what, actions } => {
+                proof.checked += 1;
+                let found = reached(&judge, user, what, actions);
+                let (fits, words) = match bound {
+                    Bound::Exactly => (found == *count, "exactly"),
+                    Bound::AtLeast => (found >= *count, "at least"),
+                    Bound::AtMost => (found <= *count, "at most"),
+                };
+                if !fits {
+                    fail(&mut proof, plain(&format!("reaches {found}, not {words} {count}")));
+                }
+            }
+        }
+    }
+    Ok(proof)
+}
+
+/// On how many resources of a what-clause the user may do any of the actions. A resource counts
+/// where the clause is true for it.
+fn reached(judge: &Judge, user: UserId, what: &What, actions: &fixedbitset::FixedBitSet) -> u64 {
+    let estate = judge.estate();
+    let catalog = &estate.catalog;
+    let covered = |resource: ResourceId| {
+        estate.schema.is_any(catalog.kind(resource), what.kinds.as_deref())
+            && what.places.as_ref().is_none_or(|p| p.iter().any(|p| reaches(catalog, p, resource)))
+            && what.condition.as_ref().is_none_or(|c| judge.condition(c, Some(user), Some(resource)).is_true())
+    };
+    let may = |resource: ResourceId| actions.ones().any(|a| judge.allows(user, ActionId::new(a), resource));
+    catalog.all().filter(|r| covered(*r) && may(*r)).count() as u64
+}
+
+fn fail(proof: &mut Proof, breach: Breach) {
+    proof.holds = false;
+    proof.broken += 1;
+    if proof.breaches.len() < MOST_BREACHES {
+        proof.breaches.push(breach);
+    }
+}
+
+fn plain(claim: &str) -> Breach {
+    Breach { claim: claim.to_string(), why: None, user: None, action: None, resource: None, undecided: false }
+}
+
+/// A breach about one decision. `word`: what was claimed.
+pub(super) fn decision(judge: &Judge, user: UserId, action: ActionId, resource: ResourceId, word: &str) -> Breach {
+    let explanation = explain(judge, user, action, resource);
+    Breach {
+        claim: format!("{word} {} `{}`", explanation.action, explanation.resource.path),
+        why: Some(explanation.sentence),
+        user: Some(explanation.user.id),
+        action: Some(explanation.action),
+        resource: Some(explanation.resource.id),
+        undecided: explanation.undecided,
+    }
+}

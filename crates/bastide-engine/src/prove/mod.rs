@@ -1,0 +1,107 @@
+//! Whether what must always hold does: expectations of one user, guarantees over everybody.
+//!
+//! Expectations go to the specification evaluator, one triple at a time; what they count goes
+//! through every resource. Guarantees go to the set engine: for each resource those who may, without
+//! those who are meant to. In doubt a guarantee is broken: whether somebody is exempt must be known,
+//! whether somebody is meant need only be possible.
+
+mod expectation;
+mod guarantee;
+
+use crate::decide::Judge;
+use crate::sets::SetEngine;
+use bastide_model::*;
+use bastide_syntax::Diagnostic;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// How many breaches of one proof are told.
+pub const MOST_BREACHES: usize = 5;
+
+/// An expectation or a guarantee, and whether it holds.
+#[derive(Clone, Serialize, JsonSchema, Debug)]
+pub struct Proof {
+    /// Its name.
+    pub name: String,
+    /// `expectation` or `guarantee`.
+    pub sort: Sort,
+    /// File and line.
+    pub place: String,
+    /// Its reason.
+    pub because: Option<String>,
+    /// The day it was asked for.
+    pub date: String,
+    /// Whether it holds.
+    pub holds: bool,
+    /// How many claims (of an expectation) or triples (of a guarantee) were looked at.
+    pub checked: u64,
+    /// How many do not hold.
+    pub broken: u64,
+    /// The first of them.
+    pub breaches: Vec<Breach>,
+}
+
+/// What a proof is.
+#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[serde(rename_all = "lowercase")]
+pub enum Sort {
+    /// Of one user.
+    Expectation,
+    /// Over everybody.
+    Guarantee,
+}
+
+/// One thing that is not as it must be.
+#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+pub struct Breach {
+    /// What is not as claimed, in words.
+    pub claim: String,
+    /// The decision in one sentence, where it is about one.
+    pub why: Option<String>,
+    /// The user's id, where it is about one.
+    pub user: Option<String>,
+    /// The action, where it is about one.
+    pub action: Option<String>,
+    /// The resource's id, where it is about one.
+    pub resource: Option<String>,
+    /// Whether the decision hangs on a missing value.
+    pub undecided: bool,
+}
+
+/// Asks every expectation and guarantee whose name fits, at a moment; expectations that name their
+/// own day or session are asked for those. `wanted` says which names.
+///
+/// # Errors
+/// Decisions that depend on themselves on one of the days.
+pub fn prove(estate: &Estate, moment: &Moment, wanted: &dyn Fn(&str) -> bool) -> Result<Vec<Proof>, Vec<Diagnostic>> {
+    let mut proofs = Vec::new();
+    for expectation in estate.proofs.expectations.iter().filter(|e| wanted(&e.name)) {
+        proofs.push(expectation::ask(estate, moment, expectation)?);
+    }
+    proofs.extend(guarantees(estate, moment, wanted)?);
+    Ok(proofs)
+}
+
+/// Asks the guarantees alone.
+///
+/// # Errors
+/// Decisions that depend on themselves on that day.
+pub fn guarantees(
+    estate: &Estate,
+    moment: &Moment,
+    wanted: &dyn Fn(&str) -> bool,
+) -> Result<Vec<Proof>, Vec<Diagnostic>> {
+    let all: Vec<&proof::Guarantee> = estate.proofs.guarantees.iter().filter(|g| wanted(&g.name)).collect();
+    if all.is_empty() {
+        return Ok(Vec::new());
+    }
+    let judge = Judge::new(estate, moment)?;
+    let mut engine = SetEngine::new(estate, moment)?;
+    Ok(all.into_iter().map(|g| guarantee::ask(&judge, &mut engine, g)).collect())
+}
+
+/// The proofs that hold before and do not after a change; those that are new and do not hold among them.
+pub fn broken_by(before: &[Proof], after: Vec<Proof>) -> Vec<Proof> {
+    let held = |proof: &Proof| before.iter().find(|p| p.name == proof.name && p.sort == proof.sort).is_none_or(|p| p.holds);
+    after.into_iter().filter(|proof| !proof.holds && held(proof)).collect()
+}

@@ -1,0 +1,272 @@
+//! Changes written back into the files of an estate: rows and clauses are edited where they stand,
+//! comments, order and everything else stay.
+//!
+//! [`plan`] gives the new text of every file a change touches, without touching any;
+//! [`commit`] puts them in place, all or none.
+
+mod commit;
+mod policy;
+mod table;
+
+pub use commit::{JOURNAL, Staged, beside, commit, finish, staged};
+
+use crate::load::Loaded;
+use crate::manifest::Format;
+use bastide_engine::change::{Change, ResourceCell, UserCell, cell_text, entry_cells};
+use bastide_model::groups::Member;
+use bastide_model::statement::Sort;
+use bastide_model::{Estate, Origin, Statement, StatementId};
+use bastide_syntax::{FileId, tree};
+use std::collections::BTreeMap;
+
+/// Why a change cannot be written back.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum WriteError {
+    /// The line stands in a file that is made elsewhere.
+    #[error("`{file}` is an export of a directory or a packed file: make the change where it comes from")]
+    Export {
+        /// The file.
+        file: String,
+    },
+    /// The manifest names no file that could hold it.
+    #[error("the manifest names no CSV file of {what}, so there is no place for it")]
+    NoTable {
+        /// Which sort.
+        what: &'static str,
+    },
+    /// A text that was to be edited does not hold what it should.
+    #[error("`{file}` does not hold {what} as expected")]
+    Lost {
+        /// The file.
+        file: String,
+        /// What was looked for.
+        what: String,
+    },
+}
+
+/// The new text of each file, by the name it is shown by.
+pub type Texts = BTreeMap<String, String>;
+
+/// Policy text that is laid over an estate: its declarations replace those of the same name.
+pub struct Overlay<'t> {
+    /// The text.
+    pub text: &'t str,
+    /// The text, parsed without mistakes.
+    pub tree: &'t tree::File,
+}
+
+/// The files after changes and overlays. Only files that differ are listed.
+///
+/// # Errors
+/// A change that has no place in the files; nothing is planned then.
+pub fn plan(
+    loaded: &Loaded,
+    estate: &Estate,
+    changes: &[Change],
+    overlays: &[Overlay],
+) -> Result<Texts, WriteError> {
+    let mut plan = Plan { loaded, estate, texts: Texts::new() };
+    // Entries are found by their lines, so they are edited from the last line to the first.
+    let mut entries: Vec<(Origin, &Change)> = changes
+        .iter()
+        .filter_map(|change| match change {
+            Change::Off(id) | Change::On(id) | Change::Window(id, ..) => {
+                let statement = statement(estate, *id);
+                (statement.sort == Sort::Entry).then_some((statement.origin, change))
+            }
+            _ => None,
+        })
+        .collect();
+    entries.sort_by_key(|(origin, _)| std::cmp::Reverse(*origin));
+    for (origin, change) in entries {
+        plan.entry(origin, change)?;
+    }
+    for change in changes {
+        plan.change(change)?;
+    }
+    for overlay in overlays {
+        plan.overlay(overlay)?;
+    }
+    Ok(plan.texts)
+}
+
+fn statement(estate: &Estate, id: StatementId) -> &Statement {
+    estate.statement(id)
+}
+
+struct Plan<'a> {
+    loaded: &'a Loaded,
+    estate: &'a Estate,
+    texts: Texts,
+}
+
+impl Plan<'_> {
+    fn name(&self, file: FileId) -> String {
+        self.loaded.sources.name(file).to_string()
+    }
+
+    fn text(&self, name: &str, file: FileId) -> String {
+        self.texts.get(name).cloned().unwrap_or_else(|| self.loaded.sources.text(file).to_string())
+    }
+
+    /// Edits a CSV file; one of another form is somebody else's.
+    fn edit(
+        &mut self,
+        file: FileId,
+        what: &str,
+        edit: impl FnOnce(&str) -> Option<String>,
+    ) -> Result<(), WriteError> {
+        let name = self.name(file);
+        let is_csv = Format::of_name(&name) == Some(Format::Csv) && !name.ends_with(".gz");
+        let is_policy = name.ends_with(".bastide");
+        if !is_csv && !is_policy {
+            return Err(WriteError::Export { file: name });
+        }
+        match edit(&self.text(&name, file)) {
+            Some(text) => {
+                self.texts.insert(name, text);
+                Ok(())
+            }
+            None => Err(WriteError::Lost { file: name, what: what.to_string() }),
+        }
+    }
+
+    fn entry(&mut self, origin: Origin, change: &Change) -> Result<(), WriteError> {
+        self.edit(origin.file, "the entry", |text| match change {
+            Change::Window(_, from, until) => {
+                let day = |day: &Option<jiff::civil::Date>| day.map_or(String::new(), |d| d.to_string());
+                let is = |row: &table::Row| row.line == origin.line;
+                let text = table::set_cell(text, &is, "from", &day(from))?;
+                table::set_cell(&text, &is, "until", &day(until))
+            }
+            _ => table::remove_rows(text, &|row| row.line == origin.line),
+        })
+    }
+
+    fn change(&mut self, change: &Change) -> Result<(), WriteError> {
+        let estate = self.estate;
+        match change {
+            Change::Off(id) | Change::On(id) => {
+                let statement = statement(estate, *id);
+                let off = matches!(change, Change::Off(_));
+                if statement.sort == Sort::Entry {
+                    return Ok(());
+                }
+                self.edit(statement.origin.file, "the rule", |text| policy::switch(text, &statement.name, off))
+            }
+            Change::Window(id, from, until) => {
+                let statement = statement(estate, *id);
+                if statement.sort == Sort::Entry {
+                    return Ok(());
+                }
+                self.edit(statement.origin.file, "the rule", |text| policy::window(text, &statement.name, *from, *until))
+            }
+            Change::Except(id, user) => {
+                let statement = statement(estate, *id);
+                let user = estate.people.id(*user);
+                self.edit(statement.origin.file, "the rule", |text| policy::except(text, &statement.name, user))
+            }
+            Change::Join(member, group) => {
+                let (group, member) = (estate.groups.id(*group), self.member(*member));
+                let files = self.csv(&self.loaded.tables.groups);
+                let named = |file: &&FileId| table::has_row(self.loaded.sources.text(**file), &|row| row.get("group") == group);
+                let file = files.iter().find(named).or(files.first()).copied();
+                let file = file.ok_or(WriteError::NoTable { what: "groups" })?;
+                self.edit(file, "the group", |text| {
+                    table::append(text, &[("group", group.to_string()), ("member", member)])
+                })
+            }
+            Change::Leave(member, group) => {
+                let origin = estate.groups.origin(*group, *member);
+                let (group, name) = (estate.groups.id(*group).to_string(), self.member(*member));
+                let is = |row: &table::Row| row.get("group") == group && row.get("member") == name;
+                let files = self.csv(&self.loaded.tables.groups);
+                // Where the membership stands in an export too, taking out the row would not end it.
+                if let Some(origin) = origin
+                    && !files.contains(&origin.file)
+                {
+                    return Err(WriteError::Export { file: self.name(origin.file) });
+                }
+                for file in files {
+                    if table::has_row(&self.text(&self.name(file), file), &is) {
+                        self.edit(file, "the membership", |text| table::remove_rows(text, &is))?;
+                    }
+                }
+                Ok(())
+            }
+            Change::User(user, cell, value) => {
+                let id = estate.people.id(*user).to_string();
+                let file = estate.people.origins[user.index()].file;
+                let name = match cell {
+                    UserCell::Active => "active".to_string(),
+                    UserCell::Kind => "kind".to_string(),
+                    UserCell::Realm => "realm".to_string(),
+                    UserCell::Attribute(at) => estate.schema.user_attributes[at.index()].name.clone(),
+                };
+                let mapped = self.column(file, &name);
+                let id_column = self.column(file, "id");
+                let text = cell_text(&estate.schema, value);
+                self.edit(file, "the user", |old| {
+                    table::set_cell(old, &|row| row.get(&id_column) == id, &mapped, &text)
+                })
+            }
+            Change::Resource(resource, cell, value) => {
+                let id = estate.catalog.id(*resource).to_string();
+                let file = estate.catalog.origins[resource.index()].file;
+                let name = match cell {
+                    ResourceCell::Owner => "owner".to_string(),
+                    ResourceCell::State => "state".to_string(),
+                    ResourceCell::Inherits => "inherits".to_string(),
+                    ResourceCell::Attribute(at) => estate.schema.resource_attributes[at.index()].name.clone(),
+                };
+                let text = cell_text(&estate.schema, value);
+                self.edit(file, "the resource", |old| table::set_cell(old, &|row| row.get("id") == id, &name, &text))
+            }
+            Change::Give(entry) => {
+                let file = self.csv(&self.loaded.tables.entries).last().copied();
+                let file = file.ok_or(WriteError::NoTable { what: "entries" })?;
+                let names = ["subject", "modality", "actions", "place", "reach"];
+                let mut cells: Vec<(&str, String)> = names.into_iter().zip(entry_cells(estate, entry)).collect();
+                cells.extend(entry.because.clone().map(|note| ("note", note)));
+                self.edit(file, "the columns of entries", |text| table::append(text, &cells))
+            }
+        }
+    }
+
+    fn member(&self, member: Member) -> String {
+        match member {
+            Member::User(user) => self.estate.people.id(user).to_string(),
+            Member::Group(group) => format!("group:{}", self.estate.groups.id(group)),
+        }
+    }
+
+    fn csv(&self, tables: &[(FileId, Format)]) -> Vec<FileId> {
+        let plain = |file: &FileId| !self.loaded.sources.name(*file).ends_with(".gz");
+        tables.iter().filter(|(_, format)| *format == Format::Csv).map(|(file, _)| *file).filter(plain).collect()
+    }
+
+    /// The name a source of people uses for one of ours.
+    fn column(&self, file: FileId, ours: &str) -> String {
+        let names = self.loaded.tables.columns.get(&file);
+        let theirs = names.and_then(|names| names.iter().find(|(_, our)| our == ours));
+        theirs.map_or_else(|| ours.to_string(), |(theirs, _)| theirs.clone())
+    }
+
+    fn overlay(&mut self, overlay: &Overlay) -> Result<(), WriteError> {
+        for declaration in &overlay.tree.declarations {
+            let text = &overlay.text[declaration.span().range()];
+            let holder = self.loaded.tables.policy.iter().copied().find(|file| {
+                policy::holds(&self.text(&self.name(*file), *file), declaration)
+            });
+            match holder {
+                Some(file) => self.edit(file, "the declaration", |old| policy::replace(old, declaration, text))?,
+                None => {
+                    let last = self.loaded.tables.policy.last().copied();
+                    let last = last.ok_or(WriteError::NoTable { what: "policy" })?;
+                    self.edit(last, "the end", |old| Some(policy::append(old, text)))?;
+                }
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,212 @@
+//! Changes as the command line gives them, made on the estate at hand: for `try`.
+
+use crate::failure::{Failure, hinted};
+use crate::open::Opened;
+use crate::print::diagnostics;
+use crate::stage::Stage;
+use bastide_engine::change::{self, Change, ReadError, apply};
+use bastide_engine::resolve::{is_light, lay_over};
+use bastide_formats::write::{self, Overlay, Texts};
+use bastide_formats::{Loaded, load_with};
+use bastide_model::Estate;
+use bastide_syntax::{FileId, Sources, Span, tree};
+use clap::Args;
+use std::io::Read;
+use std::path::Path;
+
+/// What to change.
+#[derive(Args, Clone, Default, Debug)]
+pub struct ChangeArgs {
+    /// Switch a rule off, or take an entry out
+    #[arg(long, value_name = "RULE")]
+    pub off: Vec<String>,
+    /// Switch a rule on
+    #[arg(long, value_name = "RULE")]
+    pub on_rule: Vec<String>,
+    /// Lay policy text over the estate: a rule of a name that is there takes its place; `-` reads standard input
+    #[arg(long, value_name = "FILE")]
+    pub add: Vec<String>,
+    /// Let a user (or `group:GROUP`) join a group
+    #[arg(long, value_name = "USER:GROUP")]
+    pub join: Vec<String>,
+    /// Take a user (or `group:GROUP`) out of a group
+    #[arg(long, value_name = "USER:GROUP")]
+    pub leave: Vec<String>,
+    /// Set an attribute: `user:ID.ATTRIBUTE=VALUE` or `resource:PATH.ATTRIBUTE=VALUE`; no value takes it away
+    #[arg(long, value_name = "WHAT=VALUE")]
+    pub set: Vec<String>,
+    /// Take an entry out, by its file and line
+    #[arg(long, value_name = "ENTRY")]
+    pub drop: Vec<String>,
+    /// Add an entry: subject, modality, actions, place and reach, as in an entries file
+    #[arg(long, value_name = "ROW")]
+    pub entry: Vec<String>,
+    /// Let a rule or an entry apply on other days: `NAME=FROM..UNTIL`
+    #[arg(long, value_name = "NAME=DAYS")]
+    pub window: Vec<String>,
+    /// Let a rule make an exception of a user
+    #[arg(long, value_name = "RULE:USER")]
+    pub except: Vec<String>,
+}
+
+/// An estate after changes.
+pub struct Changed {
+    /// The estate.
+    pub estate: Estate,
+    /// The changes, resolved against the estate with the policy text laid over.
+    pub changes: Vec<Change>,
+    /// The estate they are resolved against; none where it is the one at hand.
+    pub base: Option<Estate>,
+    /// What was laid over, by name.
+    pub added: Vec<String>,
+}
+
+impl ChangeArgs {
+    /// Whether there is nothing to do.
+    pub fn is_empty(&self) -> bool {
+        self.texts().all(|(list, _)| list.is_empty()) && self.add.is_empty()
+    }
+
+    fn texts(&self) -> impl Iterator<Item = (&Vec<String>, Reader)> {
+        fn off(estate: &Estate, text: &str) -> Result<Change, ReadError> {
+            Ok(Change::Off(change::statement(estate, text)?))
+        }
+        fn on(estate: &Estate, text: &str) -> Result<Change, ReadError> {
+            Ok(Change::On(change::statement(estate, text)?))
+        }
+        let all: [(&Vec<String>, Reader); 9] = [
+            (&self.off, off),
+            (&self.on_rule, on),
+            (&self.drop, off),
+            (&self.leave, change::leave),
+            (&self.join, change::join),
+            (&self.set, change::set),
+            (&self.entry, change::give),
+            (&self.window, change::window),
+            (&self.except, change::except),
+        ];
+        all.into_iter()
+    }
+
+    /// The changes that are no policy text, resolved against an estate.
+    pub fn changes(&self, estate: &Estate) -> Result<Vec<Change>, Failure> {
+        let mut changes = Vec::new();
+        for (list, read) in self.texts() {
+            for text in list {
+                changes.push(read(estate, text).map_err(Failure::from)?);
+            }
+        }
+        Ok(changes)
+    }
+
+    /// The policy texts to lay over.
+    pub fn overlays(&self) -> Result<Vec<(String, String)>, Failure> {
+        self.add.iter().map(|file| read_text(file)).collect()
+    }
+}
+
+type Reader = fn(&Estate, &str) -> Result<Change, ReadError>;
+
+fn read_text(file: &str) -> Result<(String, String), Failure> {
+    if file == "-" {
+        let mut text = String::new();
+        std::io::stdin().read_to_string(&mut text).map_err(|e| Failure::Outside(format!("standard input: {e}")))?;
+        return Ok(("standard input".to_string(), text));
+    }
+    let text = std::fs::read_to_string(Path::new(file));
+    Ok((file.to_string(), text.map_err(|e| Failure::Outside(format!("`{file}` cannot be read: {e}")))?))
+}
+
+/// Texts parsed without mistakes.
+pub fn parsed(sources: &mut Sources, texts: &[(String, String)], stage: &Stage) -> Result<Vec<(FileId, tree::File)>, Failure> {
+    let mut trees = Vec::new();
+    let mut mistakes = Vec::new();
+    for (name, text) in texts {
+        let file = sources.add(name.clone(), text.clone());
+        let found = bastide_syntax::parse(file, text);
+        mistakes.extend(found.diagnostics);
+        trees.push((file, found.tree));
+    }
+    refuse(sources, &mistakes, stage)?;
+    Ok(trees)
+}
+
+fn refuse(sources: &Sources, mistakes: &[bastide_syntax::Diagnostic], stage: &Stage) -> Result<(), Failure> {
+    let errors: Vec<_> = mistakes.iter().filter(|d| d.is_error()).collect();
+    if errors.is_empty() { Ok(()) } else { Err(Failure::Estate(diagnostics::report(sources, &errors, stage))) }
+}
+
+/// The estate with policy texts laid over it.
+pub fn laid_over(
+    opened: &mut Opened,
+    root: &Path,
+    texts: &[(String, String)],
+    stage: &Stage,
+) -> Result<Option<Estate>, Failure> {
+    if texts.is_empty() {
+        return Ok(None);
+    }
+    let trees = parsed(&mut opened.loaded.sources, texts, stage)?;
+    if !trees.iter().all(|(_, tree)| is_light(tree)) {
+        // What names mean may change: everything is read anew.
+        let planned = planned(opened, texts, &trees)?;
+        let loaded = load_with(root, &planned);
+        return match loaded.estate {
+            Some(estate) => Ok(Some(estate)),
+            None => {
+                refuse(&loaded.sources, &loaded.diagnostics, stage)?;
+                Err(Failure::Outside("the estate with the text laid over cannot be read".to_string()))
+            }
+        };
+    }
+    let sources = &opened.loaded.sources;
+    let files: Vec<String> = (0..sources.len()).map(|i| sources.name(FileId(i as u32)).to_string()).collect();
+    let lines = |span: Span| sources.position(span).line;
+    let mut estate = opened.estate().clone();
+    for (_, tree) in &trees {
+        estate = match lay_over(&estate, tree, &files, &lines) {
+            Ok(after) => after,
+            Err(mistakes) => {
+                refuse(sources, &mistakes, stage)?;
+                estate
+            }
+        };
+    }
+    Ok(Some(estate))
+}
+
+fn planned(opened: &Opened, texts: &[(String, String)], trees: &[(FileId, tree::File)]) -> Result<Texts, Failure> {
+    let overlays: Vec<Overlay> =
+        texts.iter().zip(trees).map(|((_, text), (_, tree))| Overlay { text, tree }).collect();
+    write::plan(&opened.loaded, opened.estate(), &[], &overlays).map_err(|e| Failure::Outside(e.to_string()))
+}
+
+/// Makes the changes on a copy of the estate.
+pub fn changed(opened: &mut Opened, root: &Path, args: &ChangeArgs, stage: &Stage) -> Result<Changed, Failure> {
+    let texts = args.overlays()?;
+    let base = laid_over(opened, root, &texts, stage)?;
+    let from = base.as_ref().unwrap_or(opened.estate());
+    let changes = args.changes(from)?;
+    let estate = apply(from, &changes).map_err(|(at, error)| {
+        let what = change::describe(from, &changes[at]).option.join(" ");
+        hinted(format!("`{what}` cannot be done: {error}"))
+    })?;
+    Ok(Changed { estate, changes, base, added: texts.into_iter().map(|(name, _)| name).collect() })
+}
+
+/// The new text of every file, and the estate that they give.
+pub fn written(opened: &mut Opened, root: &Path, args: &ChangeArgs, stage: &Stage) -> Result<(Texts, Loaded), Failure> {
+    let outside = |error: write::WriteError| Failure::Outside(format!("{error}; nothing is written"));
+    let texts = args.overlays()?;
+    let trees = parsed(&mut opened.loaded.sources, &texts, stage)?;
+    let mut all = planned(opened, &texts, &trees)?;
+    let laid = (!all.is_empty()).then(|| load_with(root, &all));
+    let base = laid.as_ref().unwrap_or(&opened.loaded);
+    let estate = base.estate.as_ref().ok_or_else(|| Failure::Outside("the new files cannot be read".to_string()))?;
+    all.extend(write::plan(base, estate, &args.changes(estate)?, &[]).map_err(outside)?);
+    let loaded = load_with(root, &all);
+    if loaded.estate.is_none() {
+        refuse(&loaded.sources, &loaded.diagnostics, stage)?;
+    }
+    Ok((all, loaded))
+}

@@ -1,0 +1,169 @@
+//! `bastide try`
+
+use crate::changing::{ChangeArgs, changed, written};
+use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::print::{changes, json, trial};
+use crate::stage::Stage;
+use bastide_engine::change::{Described, describe};
+use bastide_engine::difference::{Block, Radius, blocks, difference, radius};
+use bastide_engine::prove::{Proof, Sort, broken_by, prove};
+use bastide_engine::sets::SetEngine;
+use bastide_formats::write;
+use bastide_model::{Estate, Moment};
+use clap::Args;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+
+/// How to print.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Format {
+    /// In words
+    Table,
+    /// For programs
+    Json,
+}
+
+#[derive(Args, Debug)]
+pub struct TryArgs {
+    #[command(flatten)]
+    changes: ChangeArgs,
+    #[command(flatten)]
+    moment: MomentArgs,
+    /// Every gain and loss of long lists
+    #[arg(long)]
+    all: bool,
+    /// Write the changes into the policy and data files, after showing what they do
+    #[arg(long)]
+    write: bool,
+    /// Write even where a guarantee would no longer hold
+    #[arg(long, requires = "write")]
+    anyway: bool,
+    /// How to print
+    #[arg(long, value_enum, default_value = "table")]
+    format: Format,
+    /// Write the answer to a file
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+/// What changes would do.
+#[derive(Serialize, JsonSchema)]
+pub struct Trial {
+    /// The changes.
+    pub changes: Vec<Described>,
+    /// Policy texts laid over.
+    pub added: Vec<String>,
+    /// The blast radius.
+    pub radius: Radius,
+    /// Gains and losses, the most consequential first.
+    pub blocks: Vec<Block>,
+    /// Expectations and guarantees that hold today and would not any more.
+    pub broken: Vec<Proof>,
+    /// Files that were written.
+    pub written: Vec<String>,
+}
+
+pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    let root = estate.root()?;
+    let mut opened = estate.open(stage)?;
+    if args.changes.is_empty() {
+        let hints = vec!["for example `--off RULE`, `--join USER:GROUP`, `--add FILE`; all are in `bastide try --help`".to_string()];
+        return Err(Failure::Usage("nothing to try".to_string(), hints));
+    }
+    let made = changed(&mut opened, &root, &args.changes, stage)?;
+    let moment = args.moment.moment(opened.estate())?;
+    let after_moment = args.moment.moment(&made.estate)?;
+    let harmless = opened.loaded.audit.harmless.clone();
+    let from = made.base.as_ref().unwrap_or(opened.estate());
+    let mut answer = compare(&opened, &moment, &made.estate, &after_moment, &harmless, stage)?;
+    answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
+    answer.added = made.added.clone();
+    let text = match args.format {
+        Format::Table => trial::trial(&answer, args.all, stage.width()),
+        Format::Json => String::new(),
+    };
+    if args.format == Format::Table {
+        stage.deliver(&text, args.output.as_deref())?;
+    }
+    let mut status = if answer.broken.is_empty() { DONE } else { BAD_NEWS };
+    if args.write {
+        let guarantee = answer.broken.iter().find(|p| p.sort == Sort::Guarantee);
+        if let Some(guarantee) = guarantee.filter(|_| !args.anyway) {
+            stage.complain(&format!(
+                "nothing is written: guarantee `{}` would no longer hold; to write nevertheless, add `--anyway`\n",
+                crate::print::text::visible(&guarantee.name)
+            ));
+            status = BAD_NEWS;
+        } else {
+            let (estate, moment) = (made.estate.clone(), after_moment);
+            answer.written = put(&mut opened, &root, &args.changes, &estate, &moment, stage)?;
+            if args.format == Format::Table {
+                stage.print(&trial::written(&answer.written))?;
+            }
+        }
+    }
+    if args.format == Format::Json {
+        stage.deliver(&json::document("try", &answer), args.output.as_deref())?;
+    }
+    Ok(status)
+}
+
+fn compare(
+    opened: &Opened,
+    moment: &Moment,
+    after: &Estate,
+    after_moment: &Moment,
+    harmless: &[String],
+    stage: &Stage,
+) -> Result<Trial, Failure> {
+    let before = opened.estate();
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
+    let mut old = SetEngine::new(before, moment).map_err(failed)?;
+    let mut new = SetEngine::new(after, after_moment).map_err(failed)?;
+    let difference = difference(&mut old, &mut new);
+    let held = prove(before, moment, &|_| true).map_err(failed)?;
+    let broken = broken_by(&held, prove(after, after_moment, &|_| true).map_err(failed)?);
+    Ok(Trial {
+        changes: Vec::new(),
+        added: Vec::new(),
+        radius: radius(&difference),
+        blocks: blocks(&difference, before, after, harmless),
+        broken,
+        written: Vec::new(),
+    })
+}
+
+/// Writes the changes into the files, once it is seen that the new files give what was tried.
+fn put(
+    opened: &mut Opened,
+    root: &Path,
+    args: &ChangeArgs,
+    tried: &Estate,
+    moment: &Moment,
+    stage: &Stage,
+) -> Result<Vec<String>, Failure> {
+    let (texts, loaded) = written(opened, root, args, stage)?;
+    let new = loaded.estate.as_ref().ok_or_else(|| Failure::Outside("the new files cannot be read".to_string()))?;
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
+    let mut a = SetEngine::new(tried, moment).map_err(failed)?;
+    let new_moment = Moment { date: moment.date, session: moment.session.clone() };
+    let mut b = SetEngine::new(new, &new_moment).map_err(failed)?;
+    let apart = radius(&difference(&mut a, &mut b));
+    if apart.triples() > 0 {
+        let what = changes::sentence(&apart);
+        return Err(Failure::Outside(format!("the new files would not give what was tried ({what}); nothing is written")));
+    }
+    for (file, _) in texts.iter() {
+        let loaded = (0..opened.loaded.sources.len() as u32).map(bastide_syntax::FileId);
+        let known = loaded.map(|f| (opened.loaded.sources.name(f), opened.loaded.sources.text(f)));
+        let known = known.filter(|(name, _)| name == file).map(|(_, text)| text).next();
+        let now = std::fs::read_to_string(root.join(file)).ok();
+        if now.as_deref() != known && write::staged(root).is_ok_and(|s| s.is_empty()) {
+            return Err(Failure::Outside(format!("`{file}` has changed meanwhile; nothing is written")));
+        }
+    }
+    write::commit(root, &texts, &mut |_| Ok(())).map_err(|e| Failure::Outside(format!("the files cannot be written: {e}")))?;
+    Ok(texts.keys().cloned().collect())
+}
