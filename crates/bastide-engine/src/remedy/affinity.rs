@@ -1,5 +1,6 @@
 //! Whether a user is like the members of a group: by one attribute that most of them share.
 
+use bastide_model::column::Column;
 use bastide_model::groups::Member;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
@@ -36,7 +37,45 @@ pub fn alike(estate: &Estate, user: UserId, group: GroupId) -> Option<String> {
             best = Some((share, text));
         }
     }
-    best.map(|(_, text)| text)
+    if best.is_some() {
+        return best.map(|(_, text)| text);
+    }
+    // Or nearly everybody in another group of the user's is in this one, too.
+    for other in estate.groups.direct(user).iter().filter(|g| **g != group) {
+        let peers = estate.groups.users(*other);
+        let active = |u: &usize| *u != user.index() && estate.people.is_active(UserId::new(*u));
+        let all = peers.ones().filter(active).count();
+        let inside = peers.ones().filter(active).filter(|u| members.contains(*u)).count();
+        if all > FEWEST && inside * 10 >= all * 9 {
+            return Some(format!("{inside} of the {all} others in `{}` are in it", estate.groups.id(*other)));
+        }
+    }
+    None
+}
+
+/// The value that resources about the same thing have: those that share another value with it which
+/// few have. With what speaks for it.
+pub fn companions(estate: &Estate, resource: ResourceId, column: &Column, fits: impl Fn(&Value) -> bool) -> Option<(Value, String)> {
+    const FEW: usize = 40;
+    let row = resource.index();
+    for (attribute, by) in estate.schema.resource_attributes.iter().zip(&estate.catalog.attributes) {
+        let Some(shared) = by.code(row).filter(|_| !attribute.set && attribute.travel == schema::Travel::Stays) else {
+            continue;
+        };
+        let others: Vec<usize> =
+            (0..estate.catalog.len()).filter(|r| *r != row && by.code(*r) == Some(shared)).take(FEW + 1).collect();
+        let values: Vec<&Value> = others.iter().filter_map(|r| column.get(*r)).collect();
+        let Some(first) = values.first().filter(|_| others.len() <= FEW) else { continue };
+        if values.iter().all(|v| v == first) && fits(first) {
+            let text = format!(
+                "the value is missing; the others with the same `{}`, {}, have this one",
+                attribute.name,
+                estate.schema.show(&by.values[shared as usize])
+            );
+            return Some(((*first).clone(), text));
+        }
+    }
+    None
 }
 
 /// In what those who come into a group by one membership differ from everybody else in it, as words;
@@ -115,7 +154,7 @@ pub fn stranger(estate: &Estate, member: Member, group: GroupId) -> Option<Strin
     None
 }
 
-fn most_common_of<'c>(column: &'c bastide_model::column::Column, among: &FixedBitSet) -> Option<&'c Value> {
+fn most_common_of<'c>(column: &'c Column, among: &FixedBitSet) -> Option<&'c Value> {
     let mut counts: BTreeMap<u32, usize> = BTreeMap::new();
     for code in among.ones().filter_map(|row| column.code(row)) {
         *counts.entry(code).or_default() += 1;
@@ -125,7 +164,7 @@ fn most_common_of<'c>(column: &'c bastide_model::column::Column, among: &FixedBi
 }
 
 /// The value of an attribute that most users or resources have.
-pub fn most_common(column: &bastide_model::column::Column, rows: usize, fits: impl Fn(&Value) -> bool) -> Option<Value> {
+pub fn most_common(column: &Column, rows: usize, fits: impl Fn(&Value) -> bool) -> Option<Value> {
     let mut counts: BTreeMap<u32, usize> = BTreeMap::new();
     for code in (0..rows).filter_map(|row| column.code(row)) {
         *counts.entry(code).or_default() += 1;

@@ -36,6 +36,8 @@ pub mod charge {
     pub const JOIN_ALIKE: u32 = 2;
     /// A user joins another group.
     pub const JOIN: u32 = 22;
+    /// A group gets again, beneath a barrier, what the barrier cut off.
+    pub const GIVE_AGAIN: u32 = 14;
     /// A container inherits again.
     pub const INHERIT: u32 = 12;
     /// A user is active again.
@@ -348,7 +350,7 @@ fn elsewhere(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
             && judge.who(&s.who, wish.user, Some(wish.resource)).is_true()
     };
     let means = |s: &Statement| s.in_date(today) && means_then(s);
-    let mut cut = false;
+    let mut cut: Vec<StatementId> = Vec::new();
     for (at, s) in estate.statements.iter().enumerate() {
         if s.off {
             if s.sort == Sort::Rule && covers(estate, s, wish.resource).is_some() && means(s) {
@@ -370,14 +372,30 @@ fn elsewhere(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
             && covers(estate, s, wish.resource).is_none()
             && places.iter().any(|p| reaches(catalog, p, wish.resource))
         {
-            cut |= means(s);
+            if means(s) {
+                cut.push(StatementId::new(at));
+            }
         }
     }
-    if cut {
-        let depth = catalog.barrier_depths[wish.resource.index()];
-        if let Some(barrier) = catalog.upward(wish.resource).find(|r| catalog.depth(*r) == depth) {
-            let change = Change::Resource(barrier, ResourceCell::Inherits, Some(Value::Flag(true)));
-            found.push(Idea::new(change, charge::INHERIT));
+    let depth = catalog.barrier_depths[wish.resource.index()];
+    let barrier = catalog.upward(wish.resource).find(|r| catalog.depth(*r) == depth);
+    if let Some(barrier) = barrier.filter(|_| !cut.is_empty()) {
+        let change = Change::Resource(barrier, ResourceCell::Inherits, Some(Value::Flag(true)));
+        found.push(Idea::new(change, charge::INHERIT));
+        let mut actions = FixedBitSet::with_capacity(estate.schema.actions.len());
+        own_needs(estate, wish.action, &mut actions);
+        for id in cut {
+            let s = estate.statement(id);
+            for term in s.who.terms.iter().filter(|t| matches!(t, Term::Members(_))) {
+                if !judge.term(term, wish.user, Some(wish.resource)).is_true() {
+                    continue;
+                }
+                let entry = crate::change::entry(term.clone(), Modality::May, actions.clone(), Some(barrier), Reach::Under);
+                let name = catalog.name(barrier);
+                let hint = format!("`{}` gives it above, and `{name}`, which does not inherit, cuts it off", s.name);
+                let idea = Idea::new(Change::Give(Arc::new(entry)), charge::GIVE_AGAIN);
+                found.push(Idea { hint: Some(hint), mends: true, ..idea });
+            }
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Values that would make a condition true or false: for each comparison that stands in the way, the
 //! attribute of the user or the resource that could be set, and to what.
 
-use super::affinity::most_common;
+use super::affinity::{companions, most_common};
 use super::ideas::{Idea, charge};
 use crate::change::{Change, ResourceCell, UserCell};
 use crate::decide::Judge;
@@ -101,6 +101,13 @@ impl About<'_, '_> {
         let usual = || self.usual(cell, fits);
         // A day or a number that happens to fit is seldom the right one; what others have is likelier.
         let counted = matches!(other, Datum::Date(_) | Datum::Number(_)) && comparison != Comparison::Equal;
+        if let (Truth::Unknown, Cell::Resource(resource, ResourceCell::Attribute(id))) = (truth, cell)
+            && let column = &self.judge.estate().catalog.attributes[id.index()]
+            && let Some((value, hint)) = companions(self.judge.estate(), resource, column, fits)
+        {
+            let idea = self.idea(cell, Some(value), truth);
+            return idea.map(|idea| Idea { hint: Some(hint), ..idea }).into_iter().collect();
+        }
         let value = if counted {
             usual().or_else(|| given.filter(fits))
         } else {

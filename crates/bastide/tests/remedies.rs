@@ -1,0 +1,106 @@
+//! Remedies: for every call of the demo the first one is the one a careful administrator would choose,
+//! and writing it into the files does exactly what was announced.
+
+mod common;
+
+use common::{demo, run_in};
+use serde_json::Value;
+use std::collections::BTreeSet;
+use std::path::Path;
+
+const DAY: [&str; 2] = ["--on", "2026-11-24"];
+
+fn json(dir: &Path, args: &[&str]) -> Value {
+    let out = run_in(dir, &[args, &DAY, &["--format", "json"]].concat()).out;
+    serde_json::from_str(&out).unwrap_or_else(|e| panic!("{args:?}: {e}"))
+}
+
+/// Every allowed triple: user, resource, action.
+fn allowed(dir: &Path) -> BTreeSet<String> {
+    let rows = run_in(dir, &[&["matrix", "--format", "csv", "--all"][..], &DAY].concat()).ok();
+    let mut triples = BTreeSet::new();
+    for row in csv::Reader::from_reader(rows.as_bytes()).records() {
+        let row = row.expect("a row");
+        let actions = row[2].split(';').filter(|a| !a.is_empty());
+        triples.extend(actions.map(|action| format!("{},{},{action}", &row[0], &row[1])));
+    }
+    triples
+}
+
+struct Call {
+    user: String,
+    action: String,
+    resource: String,
+    wanted: String,
+    remedy: Vec<String>,
+}
+
+fn calls() -> Vec<Call> {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("demo/calls.csv");
+    let mut reader = csv::Reader::from_path(path).expect("the demo has its calls");
+    let rows = reader.records().map(|r| r.expect("a row"));
+    rows.map(|row| Call {
+        user: row[0].to_string(),
+        action: row[1].to_string(),
+        resource: row[2].to_string(),
+        wanted: row[3].to_string(),
+        remedy: row[5].splitn(2, ' ').map(str::to_string).collect(),
+    })
+    .collect()
+}
+
+/// The change made by hand where it stands in a directory's export, which Bastide leaves alone.
+fn by_hand(dir: &Path, remedy: &[String]) {
+    assert_eq!(remedy, ["--leave", "group:tour-desk:valuation-readers"]);
+    let file = dir.join("data/partners.ldif");
+    let text = std::fs::read_to_string(&file).unwrap();
+    let at = text.find("cn=valuation-readers").expect("the group");
+    let line = text[at..].find("member: cn=tour-desk").expect("the membership") + at;
+    let end = text[line..].find('\n').unwrap() + line + 1;
+    std::fs::write(&file, format!("{}{}", &text[..line], &text[end..])).unwrap();
+}
+
+#[test]
+fn the_first_remedy_is_the_right_one_and_does_what_it_says() {
+    let original = demo();
+    let before = allowed(original.path());
+    let calls = calls();
+    assert_eq!(calls.iter().filter(|c| c.wanted == "allowed").count(), 25);
+    assert_eq!(calls.iter().filter(|c| c.wanted == "refused").count(), 10);
+    let mut seen: BTreeSet<Vec<String>> = BTreeSet::new();
+    for call in &calls {
+        let asked = ["why", &call.user, &call.action, &call.resource, "--want", &call.wanted];
+        let answer = json(original.path(), &asked);
+        let first = &answer["remedies"]["list"][0];
+        assert_eq!(answer["remedies"]["already"], false, "{} {}", call.user, call.resource);
+        let option: Vec<String> = serde_json::from_value(first["changes"][0]["option"].clone()).unwrap();
+        assert_eq!((option.as_slice(), first["changes"].as_array().unwrap().len()), (call.remedy.as_slice(), 1));
+        if !seen.insert(option.clone()) {
+            continue;
+        }
+        // Put into effect, it does what was announced, and no more.
+        let changed = demo();
+        let mut words = vec!["try", &option[0], &option[1], "--write"];
+        words.extend(DAY);
+        let run = run_in(changed.path(), &words);
+        if run.status == 4 {
+            assert!(run.err.contains("is an export of a directory"), "{}", run.err);
+            by_hand(changed.path(), &option);
+        } else {
+            assert_eq!(run.status, 0, "{}{}", run.out, run.err);
+        }
+        let after = allowed(changed.path());
+        let (gained, lost) = (after.difference(&before).count() as u64, before.difference(&after).count() as u64);
+        assert_eq!(
+            (first["radius"]["gained"].as_u64(), first["radius"]["lost"].as_u64()),
+            (Some(gained), Some(lost)),
+            "{option:?}"
+        );
+        let triple = format!("{},{},{}", call.user, call.resource, call.action);
+        assert_eq!(after.contains(&triple), call.wanted == "allowed", "{triple}");
+        let announced: u64 =
+            first["blocks"].as_array().unwrap().iter().map(|b| b["triples"].as_u64().unwrap()).sum();
+        assert_eq!(announced, gained + lost);
+    }
+    assert!(seen.len() >= 15, "{}", seen.len());
+}
