@@ -1,6 +1,6 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
-use crate::commands::{check, fmt, matrix, new, schema, r#try, what, who, why};
+use crate::commands::{check, fmt, matrix, new, reach, schema, r#try, what, who, why};
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
 use crate::stage::{Color, Stage};
@@ -38,6 +38,8 @@ pub enum Command {
     Check(check::CheckArgs),
     /// Bring policy files into their canonical layout
     Fmt(fmt::FmtArgs),
+    /// Show whom and what one rule reaches, and what is solely its doing
+    Reach(reach::ReachArgs),
     /// Show everybody's effective access on everything
     Matrix(matrix::MatrixArgs),
     /// Show what one user can do, where, and through what
@@ -87,6 +89,7 @@ pub fn run(cli: Cli, stage: &mut Stage) -> Result<u8, Failure> {
         Command::New(args) => commands::new::run(args, stage),
         Command::Check(args) => check::run(args, &cli.estate, stage),
         Command::Fmt(args) => fmt::run(args, &cli.estate, stage),
+        Command::Reach(args) => reach::run(args, &cli.estate, stage),
         Command::Matrix(args) => matrix::run(args, &cli.estate, stage),
         Command::What(args) => what::run(args, &cli.estate, stage),
         Command::Who(args) => who::run(args, &cli.estate, stage),

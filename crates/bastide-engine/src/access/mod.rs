@@ -8,6 +8,7 @@ mod holders;
 mod matrix;
 mod person;
 mod profiles;
+mod reach;
 mod summary;
 
 pub use holders::{Holder, Holders, HoldersBy, holders};
@@ -15,6 +16,7 @@ pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, person};
 pub use profiles::Profiles;
+pub use reach::{Narrowing, Reached, reach};
 pub use summary::{Done, Summary, Totals, summary, totals};
 
 use crate::decide::Decision;

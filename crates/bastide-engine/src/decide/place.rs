@@ -7,10 +7,15 @@ use bastide_model::*;
 /// of the deepest place left after barriers, 0 for a statement without a place. None where it does
 /// not reach the resource.
 pub fn covers(estate: &Estate, statement: &Statement, resource: ResourceId) -> Option<u16> {
-    let catalog = &estate.catalog;
-    if !estate.schema.is_any(catalog.kind(resource), statement.what.kinds.as_deref()) {
+    if !estate.schema.is_any(estate.catalog.kind(resource), statement.what.kinds.as_deref()) {
         return None;
     }
+    anchor(estate, statement, resource)
+}
+
+/// The depth of a statement's anchor for a resource by its places alone, whatever its kinds.
+pub fn anchor(estate: &Estate, statement: &Statement, resource: ResourceId) -> Option<u16> {
+    let catalog = &estate.catalog;
     let Some(places) = &statement.what.places else { return Some(0) };
     let cut = cut_depth(catalog, statement, resource);
     places

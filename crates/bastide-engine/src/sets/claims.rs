@@ -4,7 +4,7 @@ use super::SetEngine;
 use super::features::View;
 use super::pairs::Pair;
 use super::store::SetId;
-use crate::decide::place::reaches;
+use crate::decide::place::{anchor, reaches};
 use bastide_model::condition::{Condition, Who};
 use bastide_model::statement::What;
 use bastide_model::*;
@@ -57,5 +57,85 @@ impl<'e> SetEngine<'e> {
             }
         };
         (pick(others.yes, owners.yes), pick(others.open, owners.open))
+    }
+}
+
+/// A step by which a statement narrows whom and what it reaches.
+pub enum Step<'e> {
+    /// The terms of its who-clause.
+    Terms(&'e Who),
+    /// Its kinds.
+    Kinds,
+    /// Its places, barriers included.
+    Places,
+    /// One of its conditions.
+    Condition(&'e Condition),
+}
+
+/// The steps of a statement, in the order in which its text is read.
+pub fn steps(statement: &Statement) -> Vec<Step<'_>> {
+    let mut steps = vec![Step::Terms(&statement.who)];
+    steps.extend(statement.who.condition.iter().flat_map(conjuncts).map(Step::Condition));
+    if statement.what.kinds.is_some() {
+        steps.push(Step::Kinds);
+    }
+    if statement.what.places.is_some() {
+        steps.push(Step::Places);
+    }
+    for condition in [&statement.what.condition, &statement.condition].into_iter().flatten() {
+        steps.extend(conjuncts(condition).into_iter().map(Step::Condition));
+    }
+    steps
+}
+
+/// What a condition demands all of.
+fn conjuncts(condition: &Condition) -> Vec<&Condition> {
+    match &condition.test {
+        condition::Test::And(parts) => parts.iter().flat_map(conjuncts).collect(),
+        _ => vec![condition],
+    }
+}
+
+impl<'e> SetEngine<'e> {
+    /// The users who are left on a resource after each step, and in the end those for whom it cannot
+    /// be said for want of a value.
+    pub fn narrowed(
+        &mut self,
+        statement: &'e Statement,
+        steps: &[Step<'e>],
+        resource: ResourceId,
+    ) -> (Vec<SetId>, SetId) {
+        let estate = self.estate;
+        let permits = statement.modality.permits();
+        let (mut yes, mut open) = (SetId::ALL, SetId::ALL);
+        let mut left = Vec::with_capacity(steps.len());
+        for step in steps {
+            let (sure, maybe) = match step {
+                Step::Terms(who) => {
+                    let [others, owners] = [View::Other, View::Owner].map(|view| self.any_term(who, Some(resource), view));
+                    self.with_owner(resource, others, owners)
+                }
+                Step::Kinds => {
+                    let kind = estate.catalog.kind(resource);
+                    let is = estate.schema.is_any(kind, statement.what.kinds.as_deref());
+                    if is { (SetId::ALL, SetId::ALL) } else { (SetId::NONE, SetId::NONE) }
+                }
+                Step::Places => {
+                    let is = anchor(estate, statement, resource).is_some();
+                    if is { (SetId::ALL, SetId::ALL) } else { (SetId::NONE, SetId::NONE) }
+                }
+                Step::Condition(condition) if open != SetId::NONE => {
+                    let condition: &'e Condition = condition;
+                    let [others, owners] =
+                        [View::Other, View::Owner].map(|view| self.pair(condition, Some(resource), view));
+                    self.with_owner(resource, others, owners)
+                }
+                Step::Condition(_) => (SetId::NONE, SetId::NONE),
+            };
+            yes = self.sets.intersect(yes, sure);
+            open = self.sets.intersect(open, maybe);
+            left.push(if permits { yes } else { open });
+        }
+        (left, self.sets.subtract(open, yes))
     }
 }

@@ -16,7 +16,7 @@
 //! case is a catalog in which every resource has a signature of its own (grants of its own to
 //! people of its own): then it is resources times the set operations of one evaluation.
 
-mod claims;
+pub mod claims;
 mod decide;
 mod features;
 mod pairs;

@@ -136,6 +136,18 @@ impl<'e> SetEngine<'e> {
 
     /// A who-clause on a resource (any, where it mentions none).
     pub(super) fn who(&mut self, who: &'e Who, resource: Option<ResourceId>, view: View) -> Pair {
+        let pair = self.any_term(who, resource, view);
+        match &who.condition {
+            Some(condition) if pair.open != SetId::NONE => {
+                let narrowed = self.pair(condition, resource, view);
+                pair.and(narrowed, &mut self.sets)
+            }
+            _ => pair,
+        }
+    }
+
+    /// The terms of a who-clause alone.
+    pub(super) fn any_term(&mut self, who: &Who, resource: Option<ResourceId>, view: View) -> Pair {
         let mut pair = Pair::constant(Truth::False);
         for term in &who.terms {
             let next = match term {
@@ -147,13 +159,7 @@ impl<'e> SetEngine<'e> {
             };
             pair = pair.or(next, &mut self.sets);
         }
-        match &who.condition {
-            Some(condition) if pair.open != SetId::NONE => {
-                let narrowed = self.pair(condition, resource, view);
-                pair.and(narrowed, &mut self.sets)
-            }
-            _ => pair,
-        }
+        pair
     }
 
     /// A comparison: decided once for each combination of the resource's values it mentions, and

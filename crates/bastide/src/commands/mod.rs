@@ -5,6 +5,7 @@ pub mod fmt;
 pub mod matrix;
 pub mod new;
 mod pairs;
+pub mod reach;
 pub mod schema;
 pub mod r#try;
 pub mod what;

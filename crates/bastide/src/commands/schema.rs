@@ -2,7 +2,7 @@
 
 use crate::failure::{DONE, Failure};
 use crate::stage::Stage;
-use bastide_engine::access::{Holders, Matrix, Person, Summary};
+use bastide_engine::access::{Holders, Matrix, Person, Reached, Summary};
 use clap::Args;
 use schemars::Schema;
 use serde_json::json;
@@ -14,6 +14,8 @@ pub enum Name {
     Check,
     /// `bastide matrix --format json`
     Matrix,
+    /// `bastide reach --format json`
+    Reach,
     /// `bastide matrix --summary --format json`
     Summary,
     /// `bastide try --format json`
@@ -37,6 +39,7 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let (name, schema) = match args.name {
         Name::Check => ("check", check()),
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
+        Name::Reach => ("reach", schemars::schema_for!(Reached)),
         Name::Summary => ("summary", summary()),
         Name::Try => ("try", schemars::schema_for!(crate::commands::r#try::Trial)),
         Name::What => ("what", schemars::schema_for!(Person)),

@@ -4,6 +4,7 @@ pub mod changes;
 pub mod diagnostics;
 pub mod json;
 pub mod matrix;
+pub mod reach;
 pub mod summary;
 pub mod text;
 pub mod trial;

@@ -1,0 +1,203 @@
+//! Whom and what one statement reaches, step by step, and what is solely its doing.
+
+use crate::change::{Change, apply};
+use crate::difference::{Block, Fold, Radius, blocks, difference, fold, radius};
+use crate::explain::StatementRef;
+use crate::sets::SetEngine;
+use crate::sets::claims::{Step, steps};
+use crate::sets::store::SetId;
+use crate::show;
+use bastide_model::condition::Who;
+use bastide_model::*;
+use bastide_syntax::Diagnostic;
+use fixedbitset::FixedBitSet;
+use hashbrown::HashMap;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// What one statement reaches.
+#[derive(Serialize, JsonSchema, Debug)]
+pub struct Reached {
+    /// The statement.
+    pub statement: StatementRef,
+    /// Its actions.
+    pub actions: Vec<String>,
+    /// Whether it applies today: it is on and in date. Otherwise everything is said as if it did.
+    pub live: bool,
+    /// Why it does not apply today.
+    pub asleep: Option<String>,
+    /// How it narrows, one condition after the other.
+    pub steps: Vec<Narrowing>,
+    /// The users it applies to somewhere.
+    pub users: Vec<String>,
+    /// The places it applies in.
+    pub places: Vec<Fold>,
+    /// How many resources.
+    pub resources: usize,
+    /// Triples to which it applies, of actions that have a meaning there.
+    pub triples: u64,
+    /// Of them, those in which it is not certain that it applies: a value is missing.
+    pub undecided: u64,
+    /// What changes if the statement goes (or comes, where it does not apply today).
+    pub sole: Radius,
+    /// Who gains and who loses what by that.
+    pub blocks: Vec<Block>,
+}
+
+/// What is left after one step.
+#[derive(Serialize, JsonSchema, Debug)]
+pub struct Narrowing {
+    /// The words of the step.
+    pub words: String,
+    /// Users left somewhere.
+    pub users: usize,
+    /// Resources on which somebody is left.
+    pub resources: usize,
+    /// Pairs of user and resource left.
+    pub pairs: u64,
+}
+
+/// Finds out what a statement reaches at a moment.
+///
+/// # Errors
+/// Decisions that depend on themselves.
+pub fn reach(
+    estate: &Estate,
+    moment: &Moment,
+    id: StatementId,
+    harmless: &[String],
+) -> Result<Reached, Vec<Diagnostic>> {
+    let statement = estate.statement(id);
+    let asleep = asleep(statement, moment);
+    let awake = match asleep {
+        None => None,
+        Some(_) => {
+            let mut changes = vec![Change::Window(id, None, None)];
+            if statement.off {
+                changes.push(Change::On(id));
+            }
+            Some(apply(estate, &changes).expect("a rule can be switched on"))
+        }
+    };
+    let gone = apply(estate, &[Change::Off(id)]).ok();
+    // With the statement and without it.
+    let (with, without) = match (&awake, &gone) {
+        (Some(awake), _) => (awake, estate),
+        (None, Some(gone)) => (estate, gone),
+        (None, None) => (estate, estate),
+    };
+    let mut engine = SetEngine::new(with, moment)?;
+    let mut reached = narrow(with, &mut engine, id);
+    let mut other = SetEngine::new(without, moment)?;
+    let sole = if awake.is_some() { difference(&mut other, &mut engine) } else { difference(&mut engine, &mut other) };
+    reached.sole = radius(&sole);
+    reached.blocks = if awake.is_some() {
+        blocks(&sole, without, with, harmless)
+    } else {
+        blocks(&sole, with, without, harmless)
+    };
+    reached.live = asleep.is_none();
+    reached.asleep = asleep;
+    Ok(reached)
+}
+
+fn asleep(statement: &Statement, moment: &Moment) -> Option<String> {
+    if statement.off {
+        return Some("it is switched off".to_string());
+    }
+    if statement.actions.is_clear() {
+        return Some("every action it lists comes from a role that is off".to_string());
+    }
+    match (statement.from, statement.until) {
+        (Some(from), _) if from > moment.date => Some(format!("it begins on {from}")),
+        (_, Some(until)) if until < moment.date => Some(format!("it ended on {until}")),
+        _ => None,
+    }
+}
+
+fn narrow<'e>(estate: &'e Estate, engine: &mut SetEngine<'e>, id: StatementId) -> Reached {
+    let statement: &'e Statement = estate.statement(id);
+    let steps = steps(statement);
+    let (users, catalog) = (estate.people.len(), &estate.catalog);
+    let mut seen: Vec<FixedBitSet> = vec![FixedBitSet::with_capacity(users); steps.len()];
+    let mut known: HashMap<(usize, SetId), ()> = HashMap::new();
+    let mut counts: Vec<(usize, u64)> = vec![(0, 0); steps.len()];
+    let mut at: Vec<ResourceId> = Vec::new();
+    let (mut triples, mut undecided) = (0u64, 0u64);
+    for resource in catalog.all() {
+        let (left, open) = engine.narrowed(statement, &steps, resource);
+        for (i, set) in left.iter().enumerate().filter(|(_, set)| **set != SetId::NONE) {
+            counts[i].0 += 1;
+            counts[i].1 += u64::from(engine.sets().count(*set));
+            if known.insert((i, *set), ()).is_none() {
+                engine.sets().users(*set).for_each(|u| seen[i].insert(u));
+            }
+        }
+        let last = left.last().copied().unwrap_or(SetId::NONE);
+        let ceiling = statement.modality == Modality::MayOnly;
+        let speaks = |action: &ActionId| {
+            statement.actions.contains(action.index()) != ceiling && estate.schema.fits(*action, catalog.kind(resource))
+        };
+        let actions = ActionId::all(estate.schema.actions.len()).filter(speaks).count() as u64;
+        if last != SetId::NONE && actions > 0 {
+            at.push(resource);
+            triples += u64::from(engine.sets().count(last)) * actions;
+            // An unknown restriction applies, an unknown permission does not.
+            undecided += u64::from(engine.sets().count(open)) * actions;
+        }
+    }
+    let people = seen.last().map_or(Vec::new(), |s| s.ones().map(|u| estate.people.ids.get(u).to_string()).collect());
+    let mut narrowed = vec![Narrowing {
+        words: "everybody, everything".to_string(),
+        users,
+        resources: catalog.len(),
+        pairs: users as u64 * catalog.len() as u64,
+    }];
+    narrowed.extend(steps.iter().enumerate().map(|(i, step)| Narrowing {
+        words: words(estate, statement, step),
+        users: seen[i].count_ones(..),
+        resources: counts[i].0,
+        pairs: counts[i].1,
+    }));
+    Reached {
+        statement: StatementRef::new(estate, id),
+        actions: statement.actions.ones().map(|a| estate.schema.actions[a].name.clone()).collect(),
+        live: true,
+        asleep: None,
+        steps: narrowed,
+        users: people,
+        places: fold(catalog, &at, 6),
+        resources: at.len(),
+        triples,
+        undecided,
+        sole: Radius::default(),
+        blocks: Vec::new(),
+    }
+}
+
+fn words(estate: &Estate, statement: &Statement, step: &Step) -> String {
+    let in_while = |c: &bastide_model::condition::Condition| {
+        statement.condition.as_ref().is_some_and(|w| w.span.start <= c.span.start && c.span.end <= w.span.end)
+    };
+    match step {
+        Step::Terms(who) => show::who(estate, &Who { terms: who.terms.clone(), condition: None }),
+        Step::Kinds => {
+            let kinds = statement.what.kinds.iter().flatten();
+            kinds.map(|k| estate.schema.kinds[k.index()].name.clone()).collect::<Vec<_>>().join(", ")
+        }
+        Step::Places => {
+            let places = statement.what.places.iter().flatten();
+            let shown: Vec<String> =
+                places.map(|p| format!("{} \"{}\"", p.reach.word(), estate.catalog.path(p.resource))).collect();
+            match shown.len() {
+                0 => "at places that do not exist".to_string(),
+                1..=3 => shown.join(", "),
+                n => format!("{} and {} more places", shown[..2].join(", "), n - 2),
+            }
+        }
+        Step::Condition(condition) => {
+            let word = if in_while(condition) { "while" } else { "where" };
+            format!("{word} {}", show::condition(estate, condition))
+        }
+    }
+}

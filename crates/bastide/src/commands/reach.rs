@@ -1,0 +1,71 @@
+//! `bastide reach`
+
+use crate::changing::laid_over;
+use crate::failure::{DONE, Failure};
+use crate::open::{EstateArgs, MomentArgs, cycle};
+use crate::print::{json, reach};
+use crate::stage::Stage;
+use bastide_engine::{access, change};
+use clap::Args;
+use std::path::PathBuf;
+
+/// How to print.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Format {
+    /// In words
+    Table,
+    /// For programs
+    Json,
+}
+
+#[derive(Args, Debug)]
+pub struct ReachArgs {
+    /// The rule by its name, or an entry by its file and line; a unique beginning or end will do
+    #[arg(required_unless_present = "text")]
+    rule: Option<String>,
+    /// A rule that is not saved yet: its clauses, as in `who members of lenders may read what report`
+    #[arg(long, conflicts_with = "rule")]
+    text: Option<String>,
+    #[command(flatten)]
+    moment: MomentArgs,
+    /// Every user, gain and loss of long lists
+    #[arg(long)]
+    all: bool,
+    /// How to print
+    #[arg(long, value_enum, default_value = "table")]
+    format: Format,
+    /// Write to a file
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+/// The name of a rule that is given as a text.
+const DRAFT: &str = "not-saved-yet";
+
+pub fn run(args: ReachArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    let root = estate.root()?;
+    let mut opened = estate.open(stage)?;
+    let text = args.text.as_ref().map(|text| {
+        let whole = if text.trim_start().starts_with("rule ") { text.clone() } else { format!("rule {DRAFT} {{\n{text}\n}}\n") };
+        vec![("the rule given by --text".to_string(), whole)]
+    });
+    let laid = laid_over(&mut opened, &root, &text.unwrap_or_default(), stage)?;
+    let estate = laid.as_ref().unwrap_or(opened.estate());
+    let id = match &args.rule {
+        Some(name) => change::statement(estate, name)?,
+        None => {
+            let new = estate.statements.iter().position(|s| opened.estate().statements.iter().all(|o| !std::sync::Arc::ptr_eq(o, s)));
+            let new = new.ok_or_else(|| Failure::Usage("the text holds no rule".to_string(), Vec::new()))?;
+            bastide_model::StatementId::new(new)
+        }
+    };
+    let moment = args.moment.moment(estate)?;
+    let reached = access::reach(estate, &moment, id, &opened.loaded.audit.harmless)
+        .map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    let text = match args.format {
+        Format::Table => reach::reached(&reached, args.text.is_some(), args.all, stage.width()),
+        Format::Json => json::document("reach", &reached),
+    };
+    stage.deliver(&text, args.output.as_deref())?;
+    Ok(DONE)
+}

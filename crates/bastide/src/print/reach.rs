@@ -1,0 +1,85 @@
+//! What one statement reaches.
+
+use super::changes::{places, sentence};
+use super::text::{bold, count, cut, dim, doubt, grouped, hang, name, pad, visible, width};
+use super::trial::sides;
+use super::why::modality;
+use bastide_engine::access::Reached;
+use bastide_engine::difference::Radius;
+
+/// Users that are listed.
+const MOST_USERS: usize = 24;
+
+/// The reach as text. `draft`: the rule is not saved yet.
+pub fn reached(r: &Reached, draft: bool, all: bool, columns: usize) -> String {
+    let s = &r.statement;
+    let place = if draft { "not saved yet".to_string() } else { visible(&s.place).into_owned() };
+    let actions = visible(&r.actions.join(", ")).into_owned();
+    let mut out = hang("", &format!("{} {}  {} {actions}  {}", s.sort, name(&visible(&s.name)), modality(&s.modality), dim(&place)), columns);
+    if let Some(because) = &s.because {
+        out.push_str(&hang("  ", &format!("\"{}\"", visible(because)), columns));
+    }
+    if let Some(asleep) = &r.asleep {
+        out.push_str(&hang("  ", &doubt(&format!("{asleep}: what follows is what it would do")), columns));
+    }
+    out.push_str(&format!("\n{}\n", bold("narrowed word by word")));
+    out.push_str(&steps(r, columns));
+    if r.triples == 0 {
+        let step = r.steps.iter().skip(1).find(|s| s.pairs == 0);
+        let text = match step {
+            Some(step) => format!("it reaches nobody: nothing is left after `{}`", visible(&step.words)),
+            None => "none of its actions has a meaning where it applies".to_string(),
+        };
+        out.push_str(&format!("\n{}", hang("", &doubt(&text), columns)));
+        return out;
+    }
+    let whom = count(r.users.len(), "user");
+    let text = format!("{whom} on {}, {}", count(r.resources, "resource"), count(r.triples as usize, "triple"));
+    out.push_str(&format!("\n{}  {text}\n", bold("reaches")));
+    let shown = if all { r.users.len() } else { r.users.len().min(MOST_USERS) };
+    let users: Vec<String> = r.users[..shown].iter().map(|u| visible(u).into_owned()).collect();
+    let more = if shown < r.users.len() { format!(" and {} more (--all)", r.users.len() - shown) } else { String::new() };
+    out.push_str(&hang("  whom   ", &format!("{}{more}", users.join(", ")), columns));
+    out.push_str(&hang("  what   ", &places(&r.places), columns));
+    if r.undecided > 0 {
+        let text = format!("in {} a value is missing, so that it cannot be said whether it applies", count(r.undecided as usize, "triple"));
+        out.push_str(&hang("  open   ", &doubt(&text), columns));
+    }
+    out.push_str(&format!("\n{}\n", bold(&sole(&r.sole, r.live, draft))));
+    out.push_str(&sides(&r.blocks, all, columns));
+    out
+}
+
+fn sole(radius: &Radius, live: bool, draft: bool) -> String {
+    match (radius.triples(), live && !draft) {
+        (0, true) => "solely its doing: nothing; without it everybody could do the same".to_string(),
+        (0, false) => "it would change nothing".to_string(),
+        (_, true) => format!("solely its doing; without it {}", sentence(radius)),
+        (_, false) if draft => format!("solely its doing; without it {}", sentence(radius)),
+        (_, false) => format!("it would change {}", sentence(radius)),
+    }
+}
+
+/// The steps, numbers lined up; a step after which nothing is left stands out.
+fn steps(r: &Reached, columns: usize) -> String {
+    let numbers: Vec<[String; 3]> = r
+        .steps
+        .iter()
+        .map(|s| [s.users as u64, s.resources as u64, s.pairs].map(grouped))
+        .collect();
+    let heads = ["users", "resources", "pairs"];
+    let widths: Vec<usize> = (0..3).map(|i| numbers.iter().map(|n| width(&n[i])).chain([heads[i].len()]).max().unwrap_or(0)).collect();
+    let room = columns.saturating_sub(widths.iter().sum::<usize>() + 8).max(20);
+    let widest = r.steps.iter().map(|s| width(&visible(&s.words))).max().unwrap_or(0).min(room);
+    let line = |cells: [&str; 3]| (0..3).map(|i| format!("  {:>1$}", cells[i], widths[i])).collect::<String>();
+    let mut out = format!("  {}{}\n", pad("", widest), dim(&line(heads)));
+    let mut ended = false;
+    for (step, cells) in r.steps.iter().zip(&numbers) {
+        let words = pad(&cut(&visible(&step.words), widest), widest);
+        let row = format!("  {words}{}", line([&cells[0], &cells[1], &cells[2]]));
+        let here = step.pairs == 0 && !ended;
+        ended |= step.pairs == 0;
+        out.push_str(&format!("{}\n", if here { doubt(&row) } else { row }));
+    }
+    out
+}
