@@ -1,6 +1,6 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
-use crate::commands::{check, fmt, matrix, new, reach, schema, r#try, what, who, why};
+use crate::commands::{check, compare, fmt, matrix, new, reach, schema, r#try, what, who, why};
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
 use crate::stage::{Color, Stage};
@@ -48,6 +48,8 @@ pub enum Command {
     Who(who::WhoArgs),
     /// Explain one decision: its cause, what lost, what it needs, and what would turn it
     Why(why::WhyArgs),
+    /// Compare two users, or a user with the members of a group
+    Compare(compare::CompareArgs),
     /// Show who would gain and who would lose what by a change, before anybody saves it
     Try(r#try::TryArgs),
     /// Print the JSON Schema of an output
@@ -94,6 +96,7 @@ pub fn run(cli: Cli, stage: &mut Stage) -> Result<u8, Failure> {
         Command::What(args) => what::run(args, &cli.estate, stage),
         Command::Who(args) => who::run(args, &cli.estate, stage),
         Command::Why(args) => why::run(args, &cli.estate, stage),
+        Command::Compare(args) => compare::run(args, &cli.estate, stage),
         Command::Try(args) => r#try::run(args, &cli.estate, stage),
         Command::Schema(args) => schema::run(args, stage),
     }

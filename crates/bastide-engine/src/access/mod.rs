@@ -4,6 +4,7 @@
 //! rows over one by one in order, in memory that does not grow with their number. What is made of the
 //! rows stands in the other files: the table, the summary, one user's access, who has access.
 
+mod compare;
 mod holders;
 mod matrix;
 mod person;
@@ -11,6 +12,7 @@ mod profiles;
 mod reach;
 mod summary;
 
+pub use compare::{Apart, Beside, Comparison, Party, compare};
 pub use holders::{Holder, Holders, HoldersBy, holders};
 pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub(crate) use person::computed_groups;

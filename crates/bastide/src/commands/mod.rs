@@ -1,6 +1,7 @@
 //! One file a command: its arguments, and its run.
 
 pub mod check;
+pub mod compare;
 pub mod fmt;
 pub mod matrix;
 pub mod new;

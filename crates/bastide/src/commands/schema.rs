@@ -2,7 +2,7 @@
 
 use crate::failure::{DONE, Failure};
 use crate::stage::Stage;
-use bastide_engine::access::{Holders, Matrix, Person, Reached, Summary};
+use bastide_engine::access::{Comparison, Holders, Matrix, Person, Reached, Summary};
 use clap::Args;
 use schemars::Schema;
 use serde_json::json;
@@ -12,6 +12,8 @@ use serde_json::json;
 pub enum Name {
     /// `bastide check --format json`
     Check,
+    /// `bastide compare --format json`
+    Compare,
     /// `bastide matrix --format json`
     Matrix,
     /// `bastide reach --format json`
@@ -38,6 +40,7 @@ pub struct SchemaArgs {
 pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let (name, schema) = match args.name {
         Name::Check => ("check", check()),
+        Name::Compare => ("compare", schemars::schema_for!(Comparison)),
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
         Name::Reach => ("reach", schemars::schema_for!(Reached)),
         Name::Summary => ("summary", summary()),

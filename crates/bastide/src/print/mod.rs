@@ -1,6 +1,7 @@
 //! Printers: plain values in, text out. They compute nothing.
 
 pub mod changes;
+pub mod compare;
 pub mod diagnostics;
 pub mod json;
 pub mod matrix;

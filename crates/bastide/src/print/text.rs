@@ -126,6 +126,7 @@ pub fn hang(head: &str, text: &str, columns: usize) -> String {
 pub fn count(number: usize, noun: &str) -> String {
     let plural = match noun {
         "memory" => noun.to_string(),
+        "pair of action and resource" => "pairs of action and resource".to_string(),
         "group of changes" => "groups of changes".to_string(),
         noun if noun.ends_with('y') && !noun.ends_with("ay") => format!("{}ies", &noun[..noun.len() - 1]),
         noun => format!("{noun}s"),
