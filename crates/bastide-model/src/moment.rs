@@ -5,7 +5,7 @@ use crate::value::Value;
 use jiff::civil::Date;
 
 /// A date and what is known of the session.
-#[derive(Clone, Debug)]
+#[derive(Clone, PartialEq, Debug)]
 pub struct Moment {
     /// The day.
     pub date: Date,

@@ -1,5 +1,6 @@
 //! Changes as the command line gives them, made on the estate at hand: for `try`.
 
+use crate::complete;
 use crate::failure::{Failure, hinted};
 use crate::open::Opened;
 use crate::print::diagnostics;
@@ -18,10 +19,10 @@ use std::path::Path;
 #[derive(Args, Clone, Default, Debug)]
 pub struct ChangeArgs {
     /// Switch a rule off, or take an entry out
-    #[arg(long, value_name = "RULE")]
+    #[arg(long, value_name = "RULE", add = complete::statements())]
     pub off: Vec<String>,
     /// Switch a rule on
-    #[arg(long, value_name = "RULE")]
+    #[arg(long, value_name = "RULE", add = complete::statements())]
     pub on_rule: Vec<String>,
     /// Lay policy text over the estate: a rule of a name that is there takes its place; `-` reads standard input
     #[arg(long, value_name = "FILE")]
@@ -36,7 +37,7 @@ pub struct ChangeArgs {
     #[arg(long, value_name = "WHAT=VALUE")]
     pub set: Vec<String>,
     /// Take an entry out, by its file and line
-    #[arg(long, value_name = "ENTRY")]
+    #[arg(long, value_name = "ENTRY", add = complete::statements())]
     pub drop: Vec<String>,
     /// Add an entry: subject, modality, actions, place and reach, as in an entries file
     #[arg(long, value_name = "ROW")]

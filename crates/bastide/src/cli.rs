@@ -5,7 +5,7 @@ use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
 use crate::stage::{Color, Stage};
 use crate::{commands, demo};
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
 
 /// A thousand nested folders must not exhaust the stack, whatever asks for their parents.
@@ -64,6 +64,8 @@ pub fn main() -> ExitCode {
             "error: a fault of Bastide itself: {info}\nplease report it with the command you gave\n"
         ));
     }));
+    // A shell that asks what could come next gets its answer here, and the program ends.
+    clap_complete::CompleteEnv::with_factory(Cli::command).complete();
     let cli = Cli::parse();
     let _ = rayon::ThreadPoolBuilder::new().stack_size(STACK).build_global();
     let work = std::thread::Builder::new().stack_size(STACK).spawn(move || {

@@ -3,6 +3,7 @@
 mod changing;
 mod cli;
 mod commands;
+mod complete;
 mod demo;
 mod failure;
 mod history;

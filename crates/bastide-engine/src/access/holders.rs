@@ -2,7 +2,9 @@
 
 use crate::decide::{Judge, Reason};
 use crate::explain::{StatementRef, Way, ways};
+use crate::sets::SetEngine;
 use bastide_model::*;
+use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -20,10 +22,21 @@ pub struct Holders {
     pub allowed: usize,
     /// How many may not.
     pub refused: usize,
+    /// Users who may, by all that they can do here, most users first.
+    pub profiles: Vec<HolderProfile>,
     /// Users who may, by the statement that lets them in, most users first.
     pub by: Vec<HoldersBy>,
     /// Users who may not, by reason and by the statement that keeps them out.
     pub not: Vec<HoldersBy>,
+}
+
+/// Users who can do the same on the resource.
+#[derive(Serialize, JsonSchema, Debug)]
+pub struct HolderProfile {
+    /// What they can do, in declared order.
+    pub actions: Vec<String>,
+    /// Their ids, in byte order.
+    pub users: Vec<String>,
 }
 
 /// Users on whom one statement decides.
@@ -51,17 +64,34 @@ pub struct Holder {
 }
 
 /// Who holds an action on a resource. `inactive`: inactive users are listed among those who may not.
-pub fn holders(judge: &Judge, action: ActionId, resource: ResourceId, inactive: bool) -> Holders {
+///
+/// # Errors
+/// Decisions that depend on themselves.
+pub fn holders(
+    judge: &Judge,
+    action: ActionId,
+    resource: ResourceId,
+    inactive: bool,
+) -> Result<Holders, Vec<Diagnostic>> {
     let estate = judge.estate();
+    let mut engine = SetEngine::new(estate, judge.moment())?;
+    let decided = engine.row(resource);
+    let actions = ActionId::all(estate.schema.actions.len());
     let mut groups: BTreeMap<(Reason, Option<StatementId>), Vec<Holder>> = BTreeMap::new();
+    let mut profiles: BTreeMap<Vec<usize>, Vec<String>> = BTreeMap::new();
     for user in estate.people.all() {
         if !inactive && !estate.people.is_active(user) {
             continue;
         }
-        let decision = judge.decide(user, action, resource);
-        let ways = decision.by.map_or(Vec::new(), |by| ways(judge, estate.statement(by), user, Some(resource)));
-        groups.entry((decision.reason, decision.by)).or_default().push(Holder {
-            user: estate.people.id(user).to_string(),
+        let part = engine.part(decided, user, action);
+        let ways = part.by.map_or(Vec::new(), |by| ways(judge, estate.statement(by), user, Some(resource)));
+        let id = estate.people.id(user).to_string();
+        if part.reason.is_allowed() {
+            let can = actions.clone().filter(|a| engine.allows(decided, user, *a)).map(ActionId::index).collect();
+            profiles.entry(can).or_default().push(id.clone());
+        }
+        groups.entry((part.reason, part.by)).or_default().push(Holder {
+            user: id,
             name: estate.people.name(user).to_string(),
             kind: estate.people.kind(user).to_string(),
             ways,
@@ -74,13 +104,20 @@ pub fn holders(judge: &Judge, action: ActionId, resource: ResourceId, inactive: 
     all.sort_by_key(|h| std::cmp::Reverse(h.users.len()));
     let (by, not): (Vec<_>, Vec<_>) = all.into_iter().partition(|h| h.reason.is_allowed());
     let count = |list: &[HoldersBy]| list.iter().map(|h| h.users.len()).sum();
-    Holders {
+    let name = |action: &usize| estate.schema.actions[*action].name.clone();
+    let mut profiles: Vec<HolderProfile> = profiles
+        .into_iter()
+        .map(|(actions, users)| HolderProfile { actions: actions.iter().map(name).collect(), users })
+        .collect();
+    profiles.sort_by_key(|p| std::cmp::Reverse(p.users.len()));
+    Ok(Holders {
         action: estate.schema.actions[action.index()].name.clone(),
         resource: estate.catalog.id(resource).to_string(),
         path: estate.catalog.path(resource),
         allowed: count(&by),
         refused: count(&not),
+        profiles,
         by,
         not,
-    }
+    })
 }

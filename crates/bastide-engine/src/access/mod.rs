@@ -11,14 +11,16 @@ mod person;
 mod profiles;
 mod reach;
 mod summary;
+mod turns;
 
 pub use compare::{Apart, Beside, Comparison, Party, compare};
-pub use holders::{Holder, Holders, HoldersBy, holders};
+pub use holders::{Holder, HolderProfile, Holders, HoldersBy, holders};
 pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, person};
 pub use profiles::Profiles;
 pub use reach::{Narrowing, Reached, reach};
+pub use turns::{TurnDay, Turns, turns};
 pub use summary::{Done, Summary, Totals, summary, totals};
 
 use crate::decide::Decision;

@@ -57,7 +57,8 @@ pub struct Narrowing {
     pub pairs: u64,
 }
 
-/// Finds out what a statement reaches at a moment.
+/// Finds out what a statement reaches at a moment. `fresh`: it is not saved yet, so that what it does is a
+/// gain rather than something to lose.
 ///
 /// # Errors
 /// Decisions that depend on themselves.
@@ -65,6 +66,7 @@ pub fn reach(
     estate: &Estate,
     moment: &Moment,
     id: StatementId,
+    fresh: bool,
     harmless: &[String],
 ) -> Result<Reached, Vec<Diagnostic>> {
     let statement = estate.statement(id);
@@ -89,9 +91,10 @@ pub fn reach(
     let mut engine = SetEngine::new(with, moment)?;
     let mut reached = narrow(with, &mut engine, id);
     let mut other = SetEngine::new(without, moment)?;
-    let sole = if awake.is_some() { difference(&mut other, &mut engine) } else { difference(&mut engine, &mut other) };
+    let comes = awake.is_some() || fresh;
+    let sole = if comes { difference(&mut other, &mut engine) } else { difference(&mut engine, &mut other) };
     reached.sole = radius(&sole);
-    reached.blocks = if awake.is_some() {
+    reached.blocks = if comes {
         blocks(&sole, without, with, harmless)
     } else {
         blocks(&sole, with, without, harmless)

@@ -50,6 +50,31 @@ impl Difference {
         &self.rows[row as usize]
     }
 
+    /// The part of it that is about one user, by the joint number.
+    pub fn only(&self, user: u32) -> Difference {
+        let mut sets = SetStore::new(self.joint.users.len());
+        let one = sets.of([user as usize]);
+        let mut rows: Vec<Box<[Turn]>> = vec![Box::new([])];
+        let mut row_of: HashMap<u32, u32> = HashMap::new();
+        let pick = |set: SetId| if self.sets.contains(set, user as usize) { one } else { SetId::NONE };
+        let mut changed = Vec::new();
+        for &(resource, row) in &self.changed {
+            let new = *row_of.entry(row).or_insert_with(|| {
+                let turns = self.turns(row).iter().map(|t| Turn { gained: pick(t.gained), lost: pick(t.lost), ..*t });
+                let turns: Box<[Turn]> = turns.filter(|t| t.gained != t.lost).collect();
+                if turns.is_empty() {
+                    return 0;
+                }
+                rows.push(turns);
+                rows.len() as u32 - 1
+            });
+            if new != 0 {
+                changed.push((resource, new));
+            }
+        }
+        Difference { joint: self.joint.clone(), sets, rows, changed }
+    }
+
     /// Whether nothing differs.
     pub fn is_empty(&self) -> bool {
         self.changed.is_empty()
@@ -71,7 +96,9 @@ impl Difference {
 /// what the changes can touch; otherwise every resource once in each.
 pub fn difference(before: &mut SetEngine, after: &mut SetEngine) -> Difference {
     let joint = Joint::of(before.estate(), after.estate());
-    let suspects = if joint.is_same() { Suspects::of(before, after) } else { None };
+    // Another day or session can touch anything.
+    let related = joint.is_same() && before.moment() == after.moment();
+    let suspects = if related { Suspects::of(before, after) } else { None };
     let mut walk = Walk {
         difference: Difference {
             sets: SetStore::new(joint.users.len()),

@@ -195,6 +195,11 @@ impl<'e> SetEngine<'e> {
         self.estate
     }
 
+    /// The moment it is evaluated at.
+    pub fn moment(&self) -> &'e Moment {
+        self.judge.moment()
+    }
+
     /// Marks every resource that any of these statements reaches by place and kind, while it is in
     /// force. Cost: the resources, once.
     pub fn mark_reached(&self, statements: &[StatementId], marked: &mut FixedBitSet) {

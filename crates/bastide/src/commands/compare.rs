@@ -1,5 +1,6 @@
 //! `bastide compare`
 
+use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::{compare, json};
@@ -21,8 +22,10 @@ pub enum Format {
 #[derive(Args, Debug)]
 pub struct CompareArgs {
     /// The user, by id or its unique beginning
+    #[arg(add = complete::users())]
     user: String,
     /// Another user, or `group:GROUP` for its active members
+    #[arg(add = complete::users_and_groups())]
     other: String,
     #[command(flatten)]
     moment: MomentArgs,

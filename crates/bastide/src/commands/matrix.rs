@@ -1,6 +1,7 @@
 //! `bastide matrix`
 
 use super::pairs::Pairs;
+use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::summary::Cost;
@@ -48,16 +49,16 @@ pub struct MatrixArgs {
     #[arg(long, value_name = "N")]
     depth: Option<u16>,
     /// Only this place and what lies beneath it
-    #[arg(long, value_name = "PLACE")]
+    #[arg(long, value_name = "PLACE", add = complete::resources())]
     under: Option<String>,
     /// Only resources of this kind, at every depth unless --depth says otherwise
-    #[arg(long, value_name = "KIND")]
+    #[arg(long, value_name = "KIND", add = complete::kinds())]
     kind: Option<String>,
     /// Only these users
-    #[arg(long, value_name = "USER", value_delimiter = ',')]
+    #[arg(long, value_name = "USER", value_delimiter = ',', add = complete::users())]
     users: Vec<String>,
     /// Only this action; repeat it for several
-    #[arg(long, value_name = "ACTION")]
+    #[arg(long, value_name = "ACTION", add = complete::actions())]
     action: Vec<String>,
     /// Inactive users, too
     #[arg(long)]

@@ -1,6 +1,7 @@
 //! `bastide reach`
 
 use crate::changing::laid_over;
+use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::{json, reach};
@@ -21,7 +22,7 @@ pub enum Format {
 #[derive(Args, Debug)]
 pub struct ReachArgs {
     /// The rule by its name, or an entry by its file and line; a unique beginning or end will do
-    #[arg(required_unless_present = "text")]
+    #[arg(required_unless_present = "text", add = complete::statements())]
     rule: Option<String>,
     /// A rule that is not saved yet: its clauses, as in `who members of lenders may read what report`
     #[arg(long, conflicts_with = "rule")]
@@ -60,7 +61,7 @@ pub fn run(args: ReachArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         }
     };
     let moment = args.moment.moment(estate)?;
-    let reached = access::reach(estate, &moment, id, &opened.loaded.audit.harmless)
+    let reached = access::reach(estate, &moment, id, args.text.is_some(), &opened.loaded.audit.harmless)
         .map_err(|cycles| cycle(&opened, &cycles, stage))?;
     let text = match args.format {
         Format::Table => reach::reached(&reached, args.text.is_some(), args.all, stage.width()),

@@ -1,5 +1,6 @@
 //! `bastide what`
 
+use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::{json, what};
@@ -7,6 +8,7 @@ use crate::stage::Stage;
 use bastide_engine::access::{self, Stopped};
 use bastide_engine::find;
 use clap::Args;
+use jiff::civil::Date;
 use std::path::PathBuf;
 
 /// How to print.
@@ -21,12 +23,16 @@ pub enum Format {
 #[derive(Args, Debug)]
 pub struct WhatArgs {
     /// The user, by id or its unique beginning
+    #[arg(add = complete::users())]
     user: String,
     #[command(flatten)]
     moment: MomentArgs,
     /// Only this place and what lies beneath it
-    #[arg(long, value_name = "PLACE")]
+    #[arg(long, value_name = "PLACE", add = complete::resources())]
     under: Option<String>,
+    /// The next days, up to this one, on which the answer changes because something begins or ends
+    #[arg(long, value_name = "DATE")]
+    until_changes: Option<Date>,
     /// How many levels of the tree
     #[arg(long, value_name = "N", default_value = "4")]
     depth: u16,
@@ -44,6 +50,16 @@ pub fn run(args: WhatArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     let moment = args.moment.moment(estate)?;
     let user = find::user(estate, &args.user)?;
     let under = args.under.as_ref().map(|place| find::resource(estate, place)).transpose()?;
+    if let Some(through) = args.until_changes {
+        let turns = access::turns(estate, &moment, user, through, &opened.loaded.audit.harmless)
+            .map_err(|cycles| cycle(&opened, &cycles, stage))?;
+        let text = match args.format {
+            Format::Table => what::turns(&turns, stage.width()),
+            Format::Json => json::document("turns", &turns),
+        };
+        stage.deliver(&text, args.output.as_deref())?;
+        return Ok(DONE);
+    }
     let person = access::person(estate, &moment, user, under).map_err(|stopped| match stopped {
         Stopped::Cycle(cycles) => cycle(&opened, &cycles, stage),
         Stopped::Receiver(never) => match never {},

@@ -1,7 +1,8 @@
 //! `bastide who`
 
+use crate::complete;
 use crate::failure::{DONE, Failure};
-use crate::open::{EstateArgs, MomentArgs, judge};
+use crate::open::{EstateArgs, MomentArgs, cycle, judge};
 use crate::print::{json, who};
 use crate::stage::Stage;
 use bastide_engine::{access, find};
@@ -20,8 +21,10 @@ pub enum Format {
 #[derive(Args, Debug)]
 pub struct WhoArgs {
     /// The action
+    #[arg(add = complete::actions())]
     action: String,
     /// The resource, by id or path, or the unique beginning of a path
+    #[arg(add = complete::resources())]
     resource: String,
     #[command(flatten)]
     moment: MomentArgs,
@@ -52,7 +55,8 @@ pub fn run(args: WhoArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let action = find::action(estate, &args.action)?;
     let resource = find::resource(estate, &args.resource)?;
     let judge = judge(&opened, &moment, stage)?;
-    let holders = access::holders(&judge, action, resource, args.inactive);
+    let holders =
+        access::holders(&judge, action, resource, args.inactive).map_err(|cycles| cycle(&opened, &cycles, stage))?;
     let detail = who::Detail { not: args.not, via: args.via, all: args.all };
     let text = match args.format {
         Format::Table => who::holders(&holders, detail, stage.width()),

@@ -1,5 +1,6 @@
 //! `bastide why`
 
+use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::history::{History, Touched};
 use crate::open::{EstateArgs, MomentArgs, judge};
@@ -34,10 +35,13 @@ pub enum Want {
 #[derive(Args, Debug)]
 pub struct WhyArgs {
     /// The user, by id or its unique beginning
+    #[arg(add = complete::users())]
     user: String,
     /// The action
+    #[arg(add = complete::actions())]
     action: String,
     /// The resource, by id or path, or the unique beginning of a path
+    #[arg(add = complete::resources())]
     resource: String,
     #[command(flatten)]
     moment: MomentArgs,

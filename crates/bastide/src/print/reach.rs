@@ -45,18 +45,17 @@ pub fn reached(r: &Reached, draft: bool, all: bool, columns: usize) -> String {
         let text = format!("in {} a value is missing, so that it cannot be said whether it applies", count(r.undecided as usize, "triple"));
         out.push_str(&hang("  open   ", &doubt(&text), columns));
     }
-    out.push_str(&format!("\n{}\n", bold(&sole(&r.sole, r.live, draft))));
+    out.push_str(&format!("\n{}\n", bold(&sole(&r.sole, r.live && !draft))));
     out.push_str(&sides(&r.blocks, all, columns));
     out
 }
 
-fn sole(radius: &Radius, live: bool, draft: bool) -> String {
-    match (radius.triples(), live && !draft) {
+fn sole(radius: &Radius, there: bool) -> String {
+    match (radius.triples(), there) {
         (0, true) => "solely its doing: nothing; without it everybody could do the same".to_string(),
         (0, false) => "it would change nothing".to_string(),
         (_, true) => format!("solely its doing; without it {}", sentence(radius)),
-        (_, false) if draft => format!("solely its doing; without it {}", sentence(radius)),
-        (_, false) => format!("it would change {}", sentence(radius)),
+        (_, false) => format!("solely its doing, if it applied: {}", sentence(radius)),
     }
 }
 

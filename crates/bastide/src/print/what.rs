@@ -4,7 +4,8 @@ use super::text::{
     blocks, bold, count, cut, dim, doubt, good, grouped, hang, legend, letters, name, pad, visible, width,
 };
 use super::why::{modality, way};
-use bastide_engine::access::{Branch, KindCount, Person};
+use super::changes::{block, sentence};
+use bastide_engine::access::{Branch, KindCount, Person, Turns};
 
 /// Lines of the tree after which it is cut.
 const MOST_LINES: usize = 60;
@@ -131,4 +132,18 @@ fn lines_of(branch: &Branch, actions: &[String], letters: &[char], level: usize,
     if !deep {
         branch.children.iter().for_each(|child| lines_of(child, actions, letters, level + 1, depth, lines));
     }
+}
+
+/// The days on which a user's access changes, as text.
+pub fn turns(turns: &Turns, columns: usize) -> String {
+    let who = visible(&turns.user);
+    if turns.days.is_empty() {
+        return format!("nothing changes by itself for {who} from {} to {}\n", turns.from, turns.through);
+    }
+    let mut out = format!("{} changes by itself for {who} from {} to {}\n", bold("what"), turns.from, turns.through);
+    for day in &turns.days {
+        out.push_str(&format!("\n{}  {}\n", bold(&day.date), sentence(&day.radius)));
+        day.blocks.iter().for_each(|b| out.push_str(&block(b, 2, columns)));
+    }
+    out
 }

@@ -23,6 +23,10 @@ pub fn holders(holders: &Holders, detail: Detail, columns: usize) -> String {
     let all = holders.allowed + holders.refused;
     let head = format!("{} of {} can {} ", bold(&holders.allowed.to_string()), count(all, "user"), holders.action);
     let mut out = hang(&head, &format!("`{}`", visible(&holders.path)), columns);
+    for profile in &holders.profiles {
+        let text = format!("can {} here", visible(&profile.actions.join(", ")));
+        out.push_str(&hang(&format!("  {:>4}  ", profile.users.len()), &text, columns));
+    }
     let mut cut = false;
     for by in &holders.by {
         out.push_str(&block(by, detail, columns, &mut cut));

@@ -1,0 +1,95 @@
+//! What a shell offers while a command is typed: users, paths, actions, rules, groups and kinds of
+//! the estate at hand. An estate that cannot be read offers nothing; a shell is no place for errors.
+
+use bastide_formats::manifest;
+use bastide_model::{Catalog, Estate, ResourceId};
+use clap_complete::CompletionCandidate;
+use clap_complete::engine::{ArgValueCandidates, ArgValueCompleter};
+use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
+
+/// Candidates offered at most.
+const MOST: usize = 500;
+
+/// Users, by id, their names beside.
+pub fn users() -> ArgValueCandidates {
+    ArgValueCandidates::new(|| with(|estate| estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u))).collect()))
+}
+
+/// Users, and groups as `group:GROUP`.
+pub fn users_and_groups() -> ArgValueCandidates {
+    ArgValueCandidates::new(|| {
+        with(|estate| {
+            let users = estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u)));
+            let groups = estate.groups.all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups.id(g))));
+            users.chain(groups).collect()
+        })
+    })
+}
+
+/// Actions.
+pub fn actions() -> ArgValueCandidates {
+    ArgValueCandidates::new(|| with(|estate| estate.schema.actions.iter().map(|a| CompletionCandidate::new(a.name.clone())).collect()))
+}
+
+/// Kinds of resources.
+pub fn kinds() -> ArgValueCandidates {
+    ArgValueCandidates::new(|| with(|estate| estate.schema.kinds.iter().map(|k| CompletionCandidate::new(k.name.clone())).collect()))
+}
+
+/// Rules and entries, their reasons beside.
+pub fn statements() -> ArgValueCandidates {
+    ArgValueCandidates::new(|| {
+        with(|estate| estate.statements.iter().map(|s| told(&s.name, s.because.as_deref().unwrap_or_default())).collect())
+    })
+}
+
+/// Resources by path, one level at a time.
+pub fn resources() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        let Some(begun) = current.to_str().map(str::to_string) else { return Vec::new() };
+        with(|estate| paths(&estate.catalog, &begun))
+    })
+}
+
+/// Paths that go on where the begun one stops.
+fn paths(catalog: &Catalog, begun: &str) -> Vec<CompletionCandidate> {
+    let level: Vec<ResourceId> = match begun.rsplit_once('/') {
+        None => catalog.roots().collect(),
+        Some((above, _)) => {
+            let pattern = bastide_model::catalog::PathPattern::new(above);
+            catalog.matching(&pattern).iter().flat_map(|r| catalog.children(*r)).collect()
+        }
+    };
+    let fits = level.into_iter().map(|r| (r, catalog.path(r))).filter(|(_, path)| path.starts_with(begun));
+    fits.map(|(r, path)| if catalog.is_leaf(r) { path } else { format!("{path}/") })
+        .map(CompletionCandidate::new)
+        .collect()
+}
+
+fn told(value: &str, about: &str) -> CompletionCandidate {
+    let candidate = CompletionCandidate::new(value.to_string());
+    if about.is_empty() { candidate } else { candidate.help(Some(about.to_string().into())) }
+}
+
+fn with(list: impl FnOnce(&Estate) -> Vec<CompletionCandidate>) -> Vec<CompletionCandidate> {
+    let Some(root) = root() else { return Vec::new() };
+    let loaded = bastide_formats::load(&root);
+    let mut candidates = loaded.estate.as_ref().map_or(Vec::new(), list);
+    candidates.truncate(MOST);
+    candidates
+}
+
+/// The estate of the line being typed: the one that `-C` names, else the nearest upward.
+fn root() -> Option<PathBuf> {
+    let words: Vec<String> = std::env::args().collect();
+    let named = words.iter().enumerate().find_map(|(i, word)| match word.as_str() {
+        "-C" | "--estate" => words.get(i + 1).cloned(),
+        word => word.strip_prefix("--estate=").or(word.strip_prefix("-C").filter(|w| !w.is_empty())).map(str::to_string),
+    });
+    if let Some(dir) = named {
+        return Path::new(&dir).join(manifest::NAME).is_file().then(|| PathBuf::from(dir));
+    }
+    let here = std::env::current_dir().ok()?;
+    here.ancestors().find(|dir| dir.join(manifest::NAME).is_file()).map(Path::to_path_buf)
+}
