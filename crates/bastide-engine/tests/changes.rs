@@ -1,7 +1,7 @@
 //! What is announced of a change is what happens: on random estates with random changes, gains and
 //! losses equal the difference of two full evaluations by the specification evaluator.
 
-use bastide_engine::change::{Change, ResourceCell, UserCell, apply};
+use bastide_engine::change::{Change, ResourceCell, UserCell, apply, only, only_changes};
 use bastide_engine::difference::{Difference, blocks, difference, radius};
 use bastide_engine::resolve::lay_over;
 use bastide_engine::sets::SetEngine;
@@ -64,7 +64,7 @@ fn announced(before: &Estate, after: &Estate) -> Turns {
     assert_eq!(radius.triples(), turns.len() as u64);
     assert_eq!(radius.users, turns.iter().map(|t| &t.0).collect::<BTreeSet<_>>().len());
     assert_eq!(radius.resources, turns.iter().map(|t| &t.2).collect::<BTreeSet<_>>().len());
-    let blocks = blocks(&difference, before, after, &["read".to_string()]);
+    let blocks = blocks(&difference, before, after, &["read".to_string()], usize::MAX).list;
     assert_eq!(blocks.iter().map(|b| b.triples).sum::<u64>(), turns.len() as u64);
     for block in &blocks {
         assert_eq!(block.places.iter().map(|p| p.resources).sum::<usize>(), block.resources);
@@ -181,6 +181,32 @@ fn of_random_changes() {
     }
     assert!(made > count as usize / 2, "{made} made, {refused} refused");
     assert!(moved > count as usize / 8, "of {made} changes only {moved} changed anything");
+}
+
+/// An estate with one user left decides for that user what the whole one decides.
+#[test]
+fn of_one_user_alone() {
+    for seed in 0..150 {
+        let estate = load(seed);
+        let user = UserId::new(seed as usize % estate.people.len());
+        let small = only(&estate, user);
+        let moment = Moment::on(day(), &estate.schema);
+        let (whole, alone) = (Judge::new(&estate, &moment).unwrap(), Judge::new(&small, &moment).unwrap());
+        for resource in estate.catalog.all() {
+            for action in ActionId::all(estate.schema.actions.len()) {
+                let (a, b) = (whole.decide(user, action, resource), alone.decide(UserId(0), action, resource));
+                assert_eq!((a.reason, a.by), (b.reason, b.by), "estate {seed}");
+            }
+        }
+        // And a change that touches that user alone comes to the same in both.
+        let mut rng = fastrand::Rng::with_seed(seed);
+        let change = random_change(&estate, &mut rng);
+        let Some(changes) = only_changes(&estate, std::slice::from_ref(&change), user) else { continue };
+        let (Ok(a), Ok(b)) = (apply(&estate, &[change]), apply(&small, &changes)) else { continue };
+        let (Some(whole), Some(alone)) = (expected(&estate, &a), expected(&small, &b)) else { continue };
+        assert_eq!(whole, alone, "estate {seed}");
+        assert_eq!(announced(&small, &b), alone);
+    }
 }
 
 #[test]

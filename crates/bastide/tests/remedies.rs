@@ -99,8 +99,9 @@ fn the_first_remedy_is_the_right_one_and_does_what_it_says() {
         let triple = format!("{},{},{}", call.user, call.resource, call.action);
         assert_eq!(after.contains(&triple), call.wanted == "allowed", "{triple}");
         let announced: u64 =
-            first["blocks"].as_array().unwrap().iter().map(|b| b["triples"].as_u64().unwrap()).sum();
-        assert_eq!(announced, gained + lost);
+            first["blocks"]["list"].as_array().unwrap().iter().map(|b| b["triples"].as_u64().unwrap()).sum();
+        let more = first["blocks"]["more_gained"].as_u64().unwrap() + first["blocks"]["more_lost"].as_u64().unwrap();
+        assert!(announced == gained + lost || (more > 0 && announced < gained + lost));
     }
     assert!(seen.len() >= 15, "{}", seen.len());
 }

@@ -1,7 +1,7 @@
 //! Whom and what one statement reaches, step by step, and what is solely its doing.
 
 use crate::change::{Change, apply};
-use crate::difference::{Block, Fold, Radius, blocks, difference, fold, radius};
+use crate::difference::{Blocks, Fold, Radius, blocks, difference, fold, radius};
 use crate::explain::StatementRef;
 use crate::sets::SetEngine;
 use crate::sets::claims::{Step, steps};
@@ -41,7 +41,7 @@ pub struct Reached {
     /// What changes if the statement goes (or comes, where it does not apply today).
     pub sole: Radius,
     /// Who gains and who loses what by that.
-    pub blocks: Vec<Block>,
+    pub blocks: Blocks,
 }
 
 /// What is left after one step.
@@ -58,7 +58,7 @@ pub struct Narrowing {
 }
 
 /// Finds out what a statement reaches at a moment. `fresh`: it is not saved yet, so that what it does is a
-/// gain rather than something to lose.
+/// gain rather than something to lose. `most`: blocks of gains and of losses that are told.
 ///
 /// # Errors
 /// Decisions that depend on themselves.
@@ -68,6 +68,7 @@ pub fn reach(
     id: StatementId,
     fresh: bool,
     harmless: &[String],
+    most: usize,
 ) -> Result<Reached, Vec<Diagnostic>> {
     let statement = estate.statement(id);
     let asleep = asleep(statement, moment);
@@ -95,9 +96,9 @@ pub fn reach(
     let sole = if comes { difference(&mut other, &mut engine) } else { difference(&mut engine, &mut other) };
     reached.sole = radius(&sole);
     reached.blocks = if comes {
-        blocks(&sole, without, with, harmless)
+        blocks(&sole, without, with, harmless, most)
     } else {
-        blocks(&sole, with, without, harmless)
+        blocks(&sole, with, without, harmless, most)
     };
     reached.live = asleep.is_none();
     reached.asleep = asleep;
@@ -174,7 +175,7 @@ fn narrow<'e>(estate: &'e Estate, engine: &mut SetEngine<'e>, id: StatementId) -
         triples,
         undecided,
         sole: Radius::default(),
-        blocks: Vec::new(),
+        blocks: Blocks::default(),
     }
 }
 

@@ -1,7 +1,7 @@
 //! The days on which one user's access changes by itself.
 
 use crate::calendar::turning_days;
-use crate::difference::{Block, Radius, blocks, difference, radius};
+use crate::difference::{Blocks, Radius, blocks, difference, radius};
 use crate::sets::SetEngine;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
@@ -33,7 +33,7 @@ pub struct TurnDay {
     /// How far it reaches, for this user.
     pub radius: Radius,
     /// What is gained and what is lost.
-    pub blocks: Vec<Block>,
+    pub blocks: Blocks,
 }
 
 /// The days after the moment's, up to `through`, on which what the user can do differs from the day before.
@@ -63,7 +63,7 @@ pub fn turns(
         let mut new = SetEngine::new(estate, &after)?;
         let found = difference(&mut old, &mut new).only(user.0);
         if !found.is_empty() {
-            let blocks = blocks(&found, estate, estate, harmless);
+            let blocks = blocks(&found, estate, estate, harmless, usize::MAX);
             turns.days.push(TurnDay { date: day.to_string(), radius: radius(&found), blocks });
         }
     }

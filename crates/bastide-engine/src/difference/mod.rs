@@ -13,10 +13,10 @@ mod suspects;
 
 pub use joint::{Axis, Joint};
 pub use places::{Fold, How, fold};
-pub use radius::{Block, Radius, Side, blocks, radius};
+pub use radius::{Block, Blocks, Radius, Side, blocks, is_labelled, radius};
 
 use crate::sets::store::{SetId, SetStore};
-use crate::sets::{Decided, SetEngine};
+use crate::sets::{Decided, RowId, SetEngine};
 use bastide_model::*;
 use hashbrown::HashMap;
 use suspects::Suspects;
@@ -95,6 +95,16 @@ impl Difference {
 /// What differs between the outcomes of two engines. Cost: for estates that are related by changes,
 /// what the changes can touch; otherwise every resource once in each.
 pub fn difference(before: &mut SetEngine, after: &mut SetEngine) -> Difference {
+    difference_while(before, after, &mut |_, _| true).expect("nobody stops it")
+}
+
+/// As [`difference`], but `go_on` is shown what differs on each resource, and stops it by saying no;
+/// then there is nothing.
+pub fn difference_while(
+    before: &mut SetEngine,
+    after: &mut SetEngine,
+    go_on: &mut dyn FnMut(&SetStore, &[Turn]) -> bool,
+) -> Option<Difference> {
     let joint = Joint::of(before.estate(), after.estate());
     // Another day or session can touch anything.
     let related = joint.is_same() && before.moment() == after.moment();
@@ -114,7 +124,11 @@ pub fn difference(before: &mut SetEngine, after: &mut SetEngine) -> Difference {
     match suspects {
         Some(mut suspects) => {
             while let Some(resource) = suspects.next() {
-                if walk.resource(before, after, resource.0) {
+                let row = walk.resource(before, after, resource.0);
+                if row != 0 {
+                    if !go_on(&walk.difference.sets, walk.difference.turns(row)) {
+                        return None;
+                    }
                     suspects.changed(resource, before, after);
                 }
             }
@@ -122,17 +136,45 @@ pub fn difference(before: &mut SetEngine, after: &mut SetEngine) -> Difference {
         }
         None => {
             for resource in 0..walk.difference.joint.resources.len() as u32 {
-                walk.resource(before, after, resource);
+                let row = walk.resource(before, after, resource);
+                if row != 0 && !go_on(&walk.difference.sets, walk.difference.turns(row)) {
+                    return None;
+                }
             }
         }
     }
-    walk.difference
+    Some(walk.difference)
+}
+
+/// A resource on one side: the engine that decides, and what it decides there.
+struct Seen<'s, 'e> {
+    engine: &'s SetEngine<'e>,
+    decided: Option<Decided>,
+}
+
+impl Seen<'_, '_> {
+    /// The users for whom an action is allowed, the owner looked at as everybody else.
+    fn others(&self, action: Option<u32>) -> SetId {
+        let both = self.decided.zip(action);
+        both.map_or(SetId::NONE, |(d, a)| self.engine.outcome(d.others, ActionId(a)).allowed)
+    }
+
+    fn allows(&self, user: Option<u32>, action: Option<u32>) -> bool {
+        match (self.decided, user, action) {
+            (Some(decided), Some(user), Some(action)) => self.engine.allows(decided, UserId(user), ActionId(action)),
+            _ => false,
+        }
+    }
+
+    fn owner(&self) -> Option<u32> {
+        self.decided.and_then(|d| d.owner).map(|(user, _)| user.0)
+    }
 }
 
 struct Walk {
     difference: Difference,
-    /// The row of two decisions that were compared already.
-    known: HashMap<(Option<Decided>, Option<Decided>), u32>,
+    /// The row of two rows for others that were compared already.
+    known: HashMap<(Option<RowId>, Option<RowId>), u32>,
     rows: HashMap<Box<[Turn]>, u32>,
     /// Sets of each side in joint numbers.
     of_before: HashMap<SetId, SetId>,
@@ -140,45 +182,82 @@ struct Walk {
 }
 
 impl Walk {
-    /// Compares one resource; whether anything differs.
-    fn resource(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32) -> bool {
+    /// Compares one resource; the row of what differs, 0 where nothing does.
+    fn resource(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32) -> u32 {
         let axis = &self.difference.joint.resources;
         let (old, new) = (axis.before(resource).map(ResourceId), axis.after(resource).map(ResourceId));
-        let key = (old.map(|r| before.row(r)), new.map(|r| after.row(r)));
-        let row = match self.known.get(&key) {
+        let (was, is) = (old.map(|r| before.row(r)), new.map(|r| after.row(r)));
+        let (before, after) = (Seen { engine: before, decided: was }, Seen { engine: after, decided: is });
+        let key = (was.map(|d| d.others), is.map(|d| d.others));
+        let base = match self.known.get(&key) {
             Some(row) => *row,
             None => {
-                let row = self.compare(before, after, old, new);
+                let row = self.compare(&before, &after);
                 self.known.insert(key, row);
                 row
             }
         };
+        let users = &self.difference.joint.users;
+        let owners = [before.owner().map(|o| users.from_before(o)), after.owner().map(|o| users.from_after(o))];
+        let row = if owners == [None, None] { base } else { self.with_owners(&before, &after, base, owners) };
         if row != 0 {
             self.difference.changed.push((resource, row));
         }
-        row != 0
+        row
     }
 
-    fn compare(
-        &mut self,
-        before: &mut SetEngine,
-        after: &mut SetEngine,
-        old: Option<ResourceId>,
-        new: Option<ResourceId>,
-    ) -> u32 {
+    /// What differs for everybody, owners looked at as everybody else.
+    fn compare(&mut self, before: &Seen, after: &Seen) -> u32 {
         let mut turns = Vec::new();
         for action in 0..self.difference.joint.actions.len() as u32 {
             let axis = &self.difference.joint.actions;
-            let (a, b) = (axis.before(action).map(ActionId), axis.after(action).map(ActionId));
-            let had = old.zip(a).map_or(SetId::NONE, |(r, a)| before.allowed(r, a));
-            let has = new.zip(b).map_or(SetId::NONE, |(r, a)| after.allowed(r, a));
+            let (had, has) = (before.others(axis.before(action)), after.others(axis.after(action)));
             let Difference { joint, sets, .. } = &mut self.difference;
-            let had = joined(sets, &joint.users, &mut self.of_before, before.sets(), had, Axis::from_before);
-            let has = joined(sets, &joint.users, &mut self.of_after, after.sets(), has, Axis::from_after);
+            let had = joined(sets, &joint.users, &mut self.of_before, before.engine.sets(), had, Axis::from_before);
+            let has = joined(sets, &joint.users, &mut self.of_after, after.engine.sets(), has, Axis::from_after);
             if had != has {
                 turns.push(Turn { action, gained: sets.subtract(has, had), lost: sets.subtract(had, has) });
             }
         }
+        self.keep(turns)
+    }
+
+    /// The row of a resource whose owner before or after may fare otherwise than everybody else.
+    fn with_owners(&mut self, before: &Seen, after: &Seen, base: u32, owners: [Option<u32>; 2]) -> u32 {
+        let actions = self.difference.joint.actions.len() as u32;
+        let mut turns: Vec<Turn> = self.difference.rows[base as usize].to_vec();
+        let mut otherwise = false;
+        for user in owners.into_iter().flatten() {
+            for action in 0..actions {
+                let Difference { joint, sets, .. } = &mut self.difference;
+                let had = before.allows(joint.users.before(user), joint.actions.before(action));
+                let has = after.allows(joint.users.after(user), joint.actions.after(action));
+                let at = turns.iter().position(|t| t.action == action);
+                let is = |set: fn(&Turn) -> SetId| at.is_some_and(|at| sets.contains(set(&turns[at]), user as usize));
+                let (gains, loses) = (has && !had, had && !has);
+                if (is(|t| t.gained), is(|t| t.lost)) == (gains, loses) {
+                    continue;
+                }
+                otherwise = true;
+                let at = at.unwrap_or_else(|| {
+                    turns.push(Turn { action, gained: SetId::NONE, lost: SetId::NONE });
+                    turns.len() - 1
+                });
+                let one = sets.of([user as usize]);
+                let turn = &mut turns[at];
+                let mut put = |set: SetId, is: bool| if is { sets.union(set, one) } else { sets.subtract(set, one) };
+                (turn.gained, turn.lost) = (put(turn.gained, gains), put(turn.lost, loses));
+            }
+        }
+        if !otherwise {
+            return base;
+        }
+        turns.retain(|t| t.gained != t.lost);
+        turns.sort_unstable_by_key(|t| t.action);
+        self.keep(turns)
+    }
+
+    fn keep(&mut self, turns: Vec<Turn>) -> u32 {
         if turns.is_empty() {
             return 0;
         }
@@ -204,7 +283,10 @@ fn joined(
     if let Some(known) = known.get(&set) {
         return *known;
     }
-    let found = sets.of(of.users(set).map(|user| number(users, user as u32) as usize));
+    let found = match users {
+        Axis::Same(_) => sets.of_words(of.row(set)),
+        _ => sets.of(of.users(set).map(|user| number(users, user as u32) as usize)),
+    };
     known.insert(set, found);
     found
 }

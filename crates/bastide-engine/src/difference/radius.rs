@@ -5,7 +5,7 @@ use super::{Difference, Turn};
 use crate::sets::store::{SetId, SetStore};
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -29,22 +29,25 @@ impl Radius {
     }
 }
 
-/// How far a difference reaches. Cost: the resources on which something differs.
+/// How far a difference reaches. Cost: the resources on which something differs, and the words of
+/// each different set.
 pub fn radius(difference: &Difference) -> Radius {
-    let mut users = FixedBitSet::with_capacity(difference.joint.users.len());
+    let mut users: Vec<u64> = vec![0; difference.joint.users.len().div_ceil(64).max(1)];
     let mut radius = Radius { resources: difference.changed.len(), ..Radius::default() };
     let mut times: HashMap<u32, u64> = HashMap::new();
     difference.changed.iter().for_each(|(_, row)| *times.entry(*row).or_default() += 1);
+    let mut seen: HashSet<SetId> = HashSet::new();
     for (row, times) in times {
         for turn in difference.turns(row) {
             let count = |set: SetId| u64::from(difference.sets.count(set)) * times;
             radius.gained += count(turn.gained);
             radius.lost += count(turn.lost);
-            let both = [turn.gained, turn.lost];
-            both.into_iter().flat_map(|set| difference.sets.users(set)).for_each(|user| users.insert(user));
+            for set in [turn.gained, turn.lost].into_iter().filter(|set| seen.insert(*set)) {
+                users.iter_mut().zip(difference.sets.row(set)).for_each(|(all, word)| *all |= word);
+            }
         }
     }
-    radius.users = users.count_ones(..);
+    radius.users = users.iter().map(|w| w.count_ones() as usize).sum();
     radius
 }
 
@@ -83,119 +86,187 @@ pub struct Block {
     pub triples: u64,
 }
 
-/// What a block is made of before it is told.
-type Key = (Side, SetId, Vec<u32>);
+/// Blocks of a difference.
+#[derive(Clone, Default, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+pub struct Blocks {
+    /// Gains, then losses; of each the most consequential first.
+    pub list: Vec<Block>,
+    /// How many more blocks of gains there are.
+    pub more_gained: usize,
+    /// How many more blocks of losses there are.
+    pub more_lost: usize,
+}
 
-/// A difference in blocks, the most consequential first: what guests gain, then what is more than
-/// harmless, then what is labelled, then by size. `harmless` are names of actions. `after` and
-/// `before` are the estates the difference was made of.
-pub fn blocks(difference: &Difference, before: &Estate, after: &Estate, harmless: &[String]) -> Vec<Block> {
-    let mut by: HashMap<Key, Vec<u32>> = HashMap::new();
-    for &(resource, row) in &difference.changed {
-        let mut here: Vec<(Side, SetId, Vec<u32>)> = Vec::new();
-        for Turn { action, gained, lost } in difference.turns(row) {
-            for (side, set) in [(Side::Gained, *gained), (Side::Lost, *lost)] {
-                if set == SetId::NONE {
-                    continue;
-                }
-                match here.iter_mut().find(|(s, users, _)| (*s, *users) == (side, set)) {
-                    Some((.., actions)) => actions.push(*action),
-                    None => here.push((side, set, vec![*action])),
-                }
-            }
-        }
-        for key in here {
-            by.entry(key).or_default().push(resource);
+/// What a block is made of before it is told.
+struct Raw {
+    side: Side,
+    users: SetId,
+    actions: Vec<u32>,
+    resources: Vec<u32>,
+    guests: usize,
+    harmful: bool,
+    labelled: usize,
+    triples: u64,
+}
+
+/// A difference in blocks, at most `most` of gains and of losses, the most consequential first: what
+/// guests gain, then what is more than harmless, then what is labelled, then by size. `harmless` are
+/// names of actions. `before` and `after` are the estates the difference was made of.
+pub fn blocks(difference: &Difference, before: &Estate, after: &Estate, harmless: &[String], most: usize) -> Blocks {
+    let about = About { difference, before, after, harmless };
+    let mut raw = about.raw();
+    let weight = |b: &Raw| {
+        let gained = b.side == Side::Gained;
+        (gained && b.guests > 0) as u8 * 4 + b.harmful as u8 * 2 + (b.labelled > 0) as u8
+    };
+    let first = |b: &Raw| difference.sets.users(b.users).next();
+    raw.sort_by(|a, b| {
+        let rank = |b: &Raw| (b.side, std::cmp::Reverse(weight(b)), std::cmp::Reverse(b.triples), first(b));
+        rank(a).cmp(&rank(b)).then_with(|| (&a.actions, &a.resources).cmp(&(&b.actions, &b.resources)))
+    });
+    let groups = about.named_groups();
+    let mut blocks = Blocks::default();
+    let mut shown = [0, 0];
+    for raw in raw {
+        let shown = &mut shown[raw.side as usize];
+        if *shown < most {
+            *shown += 1;
+            blocks.list.push(about.block(&raw, &groups));
+        } else {
+            *(if raw.side == Side::Gained { &mut blocks.more_gained } else { &mut blocks.more_lost }) += 1;
         }
     }
-    let groups = named_groups(difference, after);
-    let mut blocks: Vec<Block> = by
-        .into_iter()
-        .map(|((side, set, actions), resources)| {
-            block(difference, before, after, harmless, &groups, side, set, &actions, &resources)
-        })
-        .collect();
-    let rank = |b: &Block| {
-        let gained = b.side == Side::Gained;
-        let weight = (gained && b.guests > 0) as u8 * 4 + b.harmful as u8 * 2 + (b.labelled > 0) as u8;
-        (b.side, std::cmp::Reverse(weight), std::cmp::Reverse(b.triples))
-    };
-    blocks.sort_by(|a, b| {
-        rank(a).cmp(&rank(b)).then_with(|| (&a.users, &a.actions, &a.places[0].path).cmp(&(&b.users, &b.actions, &b.places[0].path)))
-    });
     blocks
 }
 
-/// Groups by the set of their members through data, the first id of each.
-fn named_groups(difference: &Difference, after: &Estate) -> HashMap<Vec<u64>, String> {
-    let mut scratch = SetStore::new(difference.joint.users.len());
-    let mut found: HashMap<Vec<u64>, String> = HashMap::new();
-    for group in after.groups.all() {
-        let users = after.groups.users(group);
-        if users.count_ones(..) < 2 || !after.groups.through(group).is_empty() {
-            continue;
-        }
-        let set = scratch.of(users.ones().map(|u| difference.joint.users.from_after(u as u32) as usize));
-        found.entry(scratch.row(set).to_vec()).or_insert_with(|| after.groups.id(group).to_string());
-    }
-    found
+struct About<'d> {
+    difference: &'d Difference,
+    before: &'d Estate,
+    after: &'d Estate,
+    harmless: &'d [String],
 }
 
-#[allow(clippy::too_many_arguments)]
-fn block(
-    difference: &Difference,
-    before: &Estate,
-    after: &Estate,
-    harmless: &[String],
-    groups: &HashMap<Vec<u64>, String>,
-    side: Side,
-    set: SetId,
-    actions: &[u32],
-    resources: &[u32],
-) -> Block {
-    let joint = &difference.joint;
-    let (mut users, mut guests) = (Vec::new(), 0);
-    for user in difference.sets.users(set) {
-        let (estate, user) = match joint.users.after(user as u32) {
-            Some(user) => (after, UserId(user)),
-            None => (before, UserId(joint.users.before(user as u32).expect("a user is on one side"))),
+impl About<'_> {
+    fn raw(&self) -> Vec<Raw> {
+        let difference = self.difference;
+        let mut by: HashMap<(Side, SetId, Vec<u32>), Vec<u32>> = HashMap::new();
+        // Rows are few, resources many.
+        let mut keys: HashMap<u32, Vec<(Side, SetId, Vec<u32>)>> = HashMap::new();
+        for &(resource, row) in &difference.changed {
+            let keys = keys.entry(row).or_insert_with(|| by_users(difference.turns(row)));
+            for key in keys.iter() {
+                match by.get_mut(key) {
+                    Some(list) => list.push(resource),
+                    None => drop(by.insert(key.clone(), vec![resource])),
+                }
+            }
+        }
+        let guests: FixedBitSet =
+            (0..difference.joint.users.len()).filter(|u| self.person(*u as u32).2 == "guest").collect();
+        let mut guests_of: HashMap<SetId, usize> = HashMap::new();
+        let made = by.into_iter().map(|((side, users, actions), resources)| Raw {
+            side,
+            users,
+            guests: *guests_of
+                .entry(users)
+                .or_insert_with(|| difference.sets.users(users).filter(|u| guests.contains(*u)).count()),
+            harmful: actions.iter().any(|a| !self.harmless.contains(&self.action(*a))),
+            labelled: resources.iter().filter(|r| self.labelled(**r)).count(),
+            triples: u64::from(difference.sets.count(users)) * actions.len() as u64 * resources.len() as u64,
+            actions,
+            resources,
+        });
+        made.collect()
+    }
+
+    /// The id, the name and the kind of a user.
+    fn person(&self, user: u32) -> (&str, &str, &'static str) {
+        let joint = &self.difference.joint.users;
+        let (people, user) = match joint.after(user) {
+            Some(user) => (&self.after.people, UserId(user)),
+            None => (&self.before.people, UserId(joint.before(user).expect("a user is on one side"))),
         };
-        users.push(estate.people.id(user).to_string());
-        guests += usize::from(estate.people.kind(user) == "guest");
+        (people.id(user), people.name(user), people.kind(user))
     }
-    users.sort();
-    let actions: Vec<String> = actions
-        .iter()
-        .map(|action| match joint.actions.after(*action) {
-            Some(action) => after.schema.actions[action as usize].name.clone(),
-            None => before.schema.actions[joint.actions.before(*action).expect("an action is on one side") as usize]
-                .name
-                .clone(),
-        })
-        .collect();
-    let sides = |estate: &Estate, number: &dyn Fn(u32) -> Option<u32>| {
-        let mut found: Vec<ResourceId> = resources.iter().filter_map(|r| number(*r)).map(ResourceId).collect();
-        found.sort();
-        let labelled = found.iter().filter(|r| is_labelled(estate, **r)).count();
-        (fold(&estate.catalog, &found, 4), labelled)
-    };
-    let (mut places, mut labelled) = sides(after, &|r| joint.resources.after(r));
-    let gone = |r: u32| if joint.resources.after(r).is_none() { joint.resources.before(r) } else { None };
-    let (more, labelled_too) = sides(before, &gone);
-    places.extend(more);
-    labelled += labelled_too;
-    Block {
-        side,
-        group: groups.get(difference.sets.row(set)).cloned(),
-        guests,
-        harmful: actions.iter().any(|a| !harmless.contains(a)),
-        triples: users.len() as u64 * actions.len() as u64 * resources.len() as u64,
-        users,
-        actions,
-        places,
-        resources: resources.len(),
-        labelled,
+
+    fn action(&self, action: u32) -> String {
+        let joint = &self.difference.joint.actions;
+        match joint.after(action) {
+            Some(action) => self.after.schema.actions[action as usize].name.clone(),
+            None => {
+                let action = joint.before(action).expect("an action is on one side");
+                self.before.schema.actions[action as usize].name.clone()
+            }
+        }
     }
+
+    fn labelled(&self, resource: u32) -> bool {
+        let joint = &self.difference.joint.resources;
+        match joint.after(resource) {
+            Some(resource) => is_labelled(self.after, ResourceId(resource)),
+            None => joint.before(resource).is_some_and(|r| is_labelled(self.before, ResourceId(r))),
+        }
+    }
+
+    /// Groups by the set of their members through data, the first id of each.
+    fn named_groups(&self) -> HashMap<Vec<u64>, String> {
+        let joint = &self.difference.joint.users;
+        let mut scratch = SetStore::new(joint.len());
+        let mut found: HashMap<Vec<u64>, String> = HashMap::new();
+        for group in self.after.groups.all() {
+            let users = self.after.groups.users(group);
+            if users.count_ones(..) < 2 || !self.after.groups.through(group).is_empty() {
+                continue;
+            }
+            let set = scratch.of(users.ones().map(|u| joint.from_after(u as u32) as usize));
+            found.entry(scratch.row(set).to_vec()).or_insert_with(|| self.after.groups.id(group).to_string());
+        }
+        found
+    }
+
+    fn block(&self, raw: &Raw, groups: &HashMap<Vec<u64>, String>) -> Block {
+        let joint = &self.difference.joint.resources;
+        let mut users: Vec<String> =
+            self.difference.sets.users(raw.users).map(|u| self.person(u as u32).0.to_string()).collect();
+        users.sort();
+        let sides = |estate: &Estate, number: &dyn Fn(u32) -> Option<u32>| {
+            let mut found: Vec<ResourceId> = raw.resources.iter().filter_map(|r| number(*r)).map(ResourceId).collect();
+            found.sort();
+            fold(&estate.catalog, &found, 4)
+        };
+        let gone = |r: u32| if joint.after(r).is_none() { joint.before(r) } else { None };
+        let mut places = sides(self.after, &|r| joint.after(r));
+        places.extend(sides(self.before, &gone));
+        Block {
+            side: raw.side,
+            group: groups.get(self.difference.sets.row(raw.users)).cloned(),
+            guests: raw.guests,
+            harmful: raw.harmful,
+            triples: raw.triples,
+            users,
+            actions: raw.actions.iter().map(|a| self.action(*a)).collect(),
+            places,
+            resources: raw.resources.len(),
+            labelled: raw.labelled,
+        }
+    }
+}
+
+/// The turns of a row by side and users, each with its actions.
+fn by_users(turns: &[Turn]) -> Vec<(Side, SetId, Vec<u32>)> {
+    let mut found: Vec<(Side, SetId, Vec<u32>)> = Vec::new();
+    for Turn { action, gained, lost } in turns {
+        for (side, set) in [(Side::Gained, *gained), (Side::Lost, *lost)] {
+            if set == SetId::NONE {
+                continue;
+            }
+            match found.iter_mut().find(|(s, users, _)| (*s, *users) == (side, set)) {
+                Some((.., actions)) => actions.push(*action),
+                None => found.push((side, set, vec![*action])),
+            }
+        }
+    }
+    found
 }
 
 /// Whether a resource carries a value above the lowest of a scale that travels to the highest: a

@@ -13,40 +13,82 @@
 //! other triples weigh one for each doubling. Joining a group of people alike weighs four for the user's
 //! own, and two more for labelled ones: what the group holds may be far more than was asked for.
 
+use super::Wish;
 use super::ideas::Idea;
 use crate::change::Change;
-use crate::difference::{Block, Side};
+use crate::difference::{Difference, is_labelled};
+use crate::sets::store::SetId;
+use bastide_model::{Estate, ResourceId, UserId};
+use hashbrown::{HashMap, HashSet};
 
-/// The cost of a remedy with these gains and losses.
-pub fn cost(idea: &Idea, blocks: &[Block], user: &str, wanted: bool) -> u32 {
-    let (mut own, mut labelled, mut others) = (0u64, 0u64, 0u64);
-    let (mut harm, mut guests) = (false, false);
-    for block in blocks {
-        let each = (block.actions.len() * block.resources) as u64;
-        let is_own = block.users.iter().any(|u| u == user);
-        let rest = block.users.len() as u64 - u64::from(is_own);
-        let gained = block.side == Side::Gained;
-        own += if is_own { each } else { 0 };
-        labelled += if is_own && gained { (block.actions.len() * block.labelled) as u64 } else { 0 };
-        others += rest * each;
-        harm |= gained && rest > 0 && block.harmful;
-        guests |= gained && rest > 0 && block.guests > 0;
+/// Triples that change besides the wished one.
+#[derive(Clone, Copy, Default, Debug)]
+pub struct Sides {
+    own: u64,
+    labelled: u64,
+    others: u64,
+}
+
+impl Sides {
+    /// Counts `count` triples of one action on one resource. `own`: the user's own is among them;
+    /// `wished`: they go the wished way.
+    pub fn add(&mut self, count: u64, own: bool, wished: bool) {
+        self.own += u64::from(own);
+        self.others += count - u64::from(own);
         // What goes the other way than wished is a loss of somebody's work.
-        if gained != wanted {
-            others += block.triples;
+        if !wished {
+            self.others += count;
         }
     }
+}
+
+/// What a remedy costs at least, given the triples counted so far.
+pub fn least(idea: &Idea, sides: &Sides) -> u32 {
     // The wished triple itself is no side effect.
-    let own = own.saturating_sub(1);
+    let own = sides.own.saturating_sub(1);
     let joins = idea.changes.iter().any(|c| matches!(c, Change::Join(..)));
-    let sides = if idea.mends && joins {
-        4 * doublings(own) + 2 * doublings(labelled.min(own))
+    let amount = if idea.mends && joins {
+        4 * doublings(own) + 2 * doublings(sides.labelled.min(own))
     } else if idea.mends {
-        doublings(own) + doublings(others)
+        doublings(own) + doublings(sides.others)
     } else {
-        6 * doublings(own) + 4 * doublings(labelled.min(own)) + 9 * doublings(others)
+        6 * doublings(own) + 4 * doublings(sides.labelled.min(own)) + 9 * doublings(sides.others)
     };
-    idea.charge + sides + 15 * u32::from(harm) + 15 * u32::from(guests)
+    idea.charge + amount
+}
+
+/// The cost of a remedy with these gains and losses. `after` is the estate with it.
+pub fn cost(idea: &Idea, difference: &Difference, after: &Estate, harmless: &[String], wish: Wish) -> u32 {
+    let mut sides = Sides::default();
+    let (mut harm, mut guests) = (false, false);
+    let user = wish.user.index();
+    let guest = |u: usize| u != user && after.people.kind(UserId::new(u)) == "guest";
+    let mut known: HashMap<SetId, bool> = HashMap::new();
+    let mut judged: HashSet<u32> = HashSet::new();
+    for &(resource, row) in &difference.changed {
+        let turns = difference.turns(row);
+        for turn in turns {
+            for (set, gained) in [(turn.gained, true), (turn.lost, false)] {
+                let count = u64::from(difference.sets.count(set));
+                let own = difference.sets.contains(set, user);
+                sides.add(count, own, gained == wish.wanted);
+                if own && gained && is_labelled(after, ResourceId(resource)) {
+                    sides.labelled += 1;
+                }
+            }
+        }
+        if !judged.insert(row) {
+            continue;
+        }
+        for turn in turns {
+            let others = difference.sets.count(turn.gained) > u32::from(difference.sets.contains(turn.gained, user));
+            let name = &after.schema.actions[turn.action as usize].name;
+            harm |= others && !harmless.contains(name);
+            let among = || difference.sets.users(turn.gained).any(guest);
+            guests |= others && *known.entry(turn.gained).or_insert_with(among);
+        }
+    }
+    least(idea, &sides) + 15 * u32::from(harm) + 15 * u32::from(guests)
 }
 
 /// How often a number has doubled from nothing: 0 for 0, 1 for 1, 2 for 2 and 3, 3 for 4 to 7.

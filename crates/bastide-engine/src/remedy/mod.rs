@@ -13,21 +13,27 @@ mod cost;
 mod ideas;
 mod values;
 
-use crate::change::{Change, Described, apply, describe};
+use crate::change::{Change, Described, apply, describe, only, only_changes};
 use crate::decide::Judge;
-use crate::difference::{Block, Radius, blocks, difference, radius};
+use crate::difference::{Blocks, Radius, blocks, difference_while, radius};
+use crate::difference::Turn;
 use crate::sets::SetEngine;
+use crate::sets::store::SetStore;
 use bastide_model::*;
 use hashbrown::HashSet;
 use ideas::Idea;
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::sync::{Mutex, PoisonError};
 
 /// Single ideas that are tried at most.
 const MOST_IDEAS: usize = 80;
 /// Ideas that are paired with each other where none helps alone.
 const MOST_PAIRED: usize = 28;
+
+/// Blocks of gains, and of losses, that are told of one remedy.
+const MOST_BLOCKS: usize = 12;
 
 /// One remedy.
 #[derive(Clone, Serialize, JsonSchema, Debug)]
@@ -38,8 +44,8 @@ pub struct Remedy {
     pub hint: Option<String>,
     /// Its whole blast radius, the wished triple included.
     pub radius: Radius,
-    /// Who gains and who loses what besides.
-    pub blocks: Vec<Block>,
+    /// Who gains and who loses what, the most consequential first.
+    pub blocks: Blocks,
     /// What the order goes by: less is better.
     pub cost: u32,
 }
@@ -85,7 +91,9 @@ pub fn remedies(judge: &Judge, wish: Wish, harmless: &[String], most: usize) -> 
     ideas.truncate(MOST_IDEAS);
     found.tried = ideas.len();
     let moment = judge.moment();
-    let tried: Vec<bool> = ideas.par_iter().map(|idea| turns(estate, moment, wish, &idea.changes)).collect();
+    // Most ideas touch the user alone; then nobody else need be looked at.
+    let small = only(estate, wish.user);
+    let tried: Vec<bool> = ideas.par_iter().map(|idea| turns(estate, &small, moment, wish, &idea.changes)).collect();
     let mut helping: Vec<Idea> = Vec::new();
     let mut rest: Vec<Idea> = Vec::new();
     for (idea, helps) in ideas.into_iter().zip(tried) {
@@ -94,16 +102,16 @@ pub fn remedies(judge: &Judge, wish: Wish, harmless: &[String], most: usize) -> 
     if helping.is_empty() {
         let pairs = pairs(&rest);
         found.tried += pairs.len();
-        let tried: Vec<bool> = pairs.par_iter().map(|pair| turns(estate, moment, wish, &pair.changes)).collect();
+        let tried: Vec<bool> = pairs.par_iter().map(|pair| turns(estate, &small, moment, wish, &pair.changes)).collect();
         helping = pairs.into_iter().zip(tried).filter(|(_, helps)| *helps).map(|(pair, _)| pair).collect();
         helping.sort_by_key(|i| i.charge);
         helping.truncate(MOST_PAIRED);
     }
-    let measured = measure(estate, moment, wish, harmless, &helping);
-    let mut list: Vec<Remedy> = measured;
+    let helpful = helping.len();
+    let mut list = measure(estate, &small, moment, wish, harmless, &helping, most);
     list.sort_by(|a, b| (a.cost, a.radius.triples()).cmp(&(b.cost, b.radius.triples())).then_with(|| words(a).cmp(&words(b))));
-    found.left_out = list.len().saturating_sub(most);
     list.truncate(most);
+    found.left_out = helpful - list.len();
     found.list = list;
     found
 }
@@ -118,9 +126,13 @@ fn distinct(estate: &Estate, ideas: Vec<Idea>) -> Vec<Idea> {
     ideas.into_iter().filter(|idea| seen.insert(key(idea))).collect()
 }
 
-/// Whether the changes give the wished outcome.
-fn turns(estate: &Estate, moment: &Moment, wish: Wish, changes: &[Change]) -> bool {
-    let Ok(after) = apply(estate, changes) else { return false };
+/// Whether the changes give the wished outcome. `small`: the estate with the user alone.
+fn turns(estate: &Estate, small: &Estate, moment: &Moment, wish: Wish, changes: &[Change]) -> bool {
+    let (after, wish) = match only_changes(estate, changes, wish.user) {
+        Some(changes) => (apply(small, &changes), Wish { user: UserId(0), ..wish }),
+        None => (apply(estate, changes), wish),
+    };
+    let Ok(after) = after else { return false };
     let Ok(judge) = Judge::new(&after, moment) else { return false };
     judge.decide(wish.user, wish.action, wish.resource).is_allowed() == wish.wanted
 }
@@ -138,34 +150,93 @@ fn pairs(ideas: &[Idea]) -> Vec<Idea> {
     pairs
 }
 
-/// Works out how far each remedy reaches. Each core keeps one evaluation of the estate as it is.
-fn measure(estate: &Estate, moment: &Moment, wish: Wish, harmless: &[String], ideas: &[Idea]) -> Vec<Remedy> {
-    let share = ideas.len().div_ceil(rayon::current_num_threads()).max(1);
-    let measured = ideas.par_chunks(share).map(|ideas| {
+/// Works out how far each remedy reaches. Each core keeps one evaluation of the estate as it is. A
+/// remedy that already costs more than the `most` best is dropped before it is measured whole:
+/// further triples only make it dearer.
+fn measure(
+    estate: &Estate,
+    small: &Estate,
+    moment: &Moment,
+    wish: Wish,
+    harmless: &[String],
+    ideas: &[Idea],
+    most: usize,
+) -> Vec<Remedy> {
+    let best = Best { most, costs: Mutex::new(Vec::new()) };
+    let cores = rayon::current_num_threads().max(1);
+    let measured = (0..cores).into_par_iter().map(|core| {
+        let Ok(mut alone) = SetEngine::new(small, moment) else { return Vec::new() };
         let Ok(mut before) = SetEngine::new(estate, moment) else { return Vec::new() };
-        ideas.iter().filter_map(|idea| one(&mut before, estate, moment, wish, harmless, idea)).collect::<Vec<Remedy>>()
+        // Those that touch the user alone are quickly measured, and then bound the others.
+        let mut share: Vec<&Idea> = ideas.iter().skip(core).step_by(cores).collect();
+        share.sort_by_key(|idea| only_changes(estate, &idea.changes, wish.user).is_none());
+        let mut measured = |idea: &Idea| match only_changes(estate, &idea.changes, wish.user) {
+            Some(changes) => {
+                let wish = Wish { user: UserId(0), ..wish };
+                let measured = one(&mut alone, small, &changes, wish, harmless, idea, &best)?;
+                // Told in the words of the whole estate.
+                let told = idea.changes.iter().map(|c| describe(estate, c)).collect();
+                Some(Remedy { changes: told, ..measured })
+            }
+            None => one(&mut before, estate, &idea.changes, wish, harmless, idea, &best),
+        };
+        share.into_iter().filter_map(&mut measured).collect::<Vec<Remedy>>()
     });
     measured.flatten().collect()
+}
+
+/// The costs of the best remedies so far.
+struct Best {
+    most: usize,
+    costs: Mutex<Vec<u32>>,
+}
+
+impl Best {
+    /// What a remedy may cost and still be among them.
+    fn limit(&self) -> u32 {
+        let costs = self.costs.lock().unwrap_or_else(PoisonError::into_inner);
+        if costs.len() < self.most { u32::MAX } else { costs.last().copied().unwrap_or(u32::MAX) }
+    }
+
+    fn add(&self, cost: u32) {
+        let mut costs = self.costs.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = costs.partition_point(|c| *c <= cost);
+        costs.insert(at, cost);
+        costs.truncate(self.most);
+    }
 }
 
 fn one(
     before: &mut SetEngine,
     estate: &Estate,
-    moment: &Moment,
+    changes: &[Change],
     wish: Wish,
     harmless: &[String],
     idea: &Idea,
+    best: &Best,
 ) -> Option<Remedy> {
-    let changed = apply(estate, &idea.changes).ok()?;
-    let mut after = SetEngine::new(&changed, moment).ok()?;
-    let difference = difference(before, &mut after);
+    let changed = apply(estate, changes).ok()?;
+    let mut after = SetEngine::new(&changed, before.moment()).ok()?;
+    let limit = best.limit();
+    let mut sides = cost::Sides::default();
+    let mut go_on = |sets: &SetStore, turns: &[Turn]| {
+        for turn in turns {
+            for (set, gained) in [(turn.gained, true), (turn.lost, false)] {
+                let count = u64::from(sets.count(set));
+                sides.add(count, sets.contains(set, wish.user.index()), gained == wish.wanted);
+            }
+        }
+        cost::least(idea, &sides) <= limit
+    };
+    let difference = difference_while(before, &mut after, &mut go_on)?;
     let radius = radius(&difference);
-    let blocks = blocks(&difference, estate, &changed, harmless);
-    let user = estate.people.id(wish.user);
+    let blocks = blocks(&difference, estate, &changed, harmless, MOST_BLOCKS);
+    let cost = cost::cost(idea, &difference, &changed, harmless, wish);
+    best.add(cost);
     Some(Remedy {
-        changes: idea.changes.iter().map(|c| describe(estate, c)).collect(),
+        changes: changes.iter().map(|c| describe(estate, c)).collect(),
         hint: idea.hint.clone(),
-        cost: cost::cost(idea, &blocks, user, wish.wanted),
+        cost,
         radius,
         blocks,
     })

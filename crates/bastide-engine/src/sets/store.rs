@@ -96,6 +96,12 @@ impl SetStore {
         self.keep()
     }
 
+    /// The set of these words, as another store of the same users keeps it.
+    pub fn of_words(&mut self, words: &[u64]) -> SetId {
+        self.scratch.copy_from_slice(words);
+        self.keep()
+    }
+
     /// In either.
     pub fn union(&mut self, a: SetId, b: SetId) -> SetId {
         match (a, b) {

@@ -4,7 +4,7 @@ use crate::changing::laid_over;
 use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle};
-use crate::print::{json, reach};
+use crate::print::{json, reach, trial};
 use crate::stage::Stage;
 use bastide_engine::{access, change};
 use clap::Args;
@@ -61,7 +61,8 @@ pub fn run(args: ReachArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         }
     };
     let moment = args.moment.moment(estate)?;
-    let reached = access::reach(estate, &moment, id, args.text.is_some(), &opened.loaded.audit.harmless)
+    let most = trial::most(args.all || args.format == Format::Json);
+    let reached = access::reach(estate, &moment, id, args.text.is_some(), &opened.loaded.audit.harmless, most)
         .map_err(|cycles| cycle(&opened, &cycles, stage))?;
     let text = match args.format {
         Format::Table => reach::reached(&reached, args.text.is_some(), args.all, stage.width()),

@@ -6,7 +6,7 @@ use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::{changes, json, trial};
 use crate::stage::Stage;
 use bastide_engine::change::{Described, describe};
-use bastide_engine::difference::{Block, Radius, blocks, difference, radius};
+use bastide_engine::difference::{Blocks, Radius, blocks, difference, radius};
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
 use bastide_engine::sets::SetEngine;
 use bastide_formats::write;
@@ -58,7 +58,7 @@ pub struct Trial {
     /// The blast radius.
     pub radius: Radius,
     /// Gains and losses, the most consequential first.
-    pub blocks: Vec<Block>,
+    pub blocks: Blocks,
     /// Expectations and guarantees that hold today and would not any more.
     pub broken: Vec<Proof>,
     /// Files that were written.
@@ -77,11 +77,12 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let after_moment = args.moment.moment(&made.estate)?;
     let harmless = opened.loaded.audit.harmless.clone();
     let from = made.base.as_ref().unwrap_or(opened.estate());
-    let mut answer = compare(&opened, &moment, &made.estate, &after_moment, &harmless, stage)?;
+    let most = trial::most(args.all || args.format == Format::Json);
+    let mut answer = compare(&opened, &moment, (&made.estate, &after_moment), &harmless, most, stage)?;
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
     answer.added = made.added.clone();
     let text = match args.format {
-        Format::Table => trial::trial(&answer, args.all, stage.width()),
+        Format::Table => trial::trial(&answer, stage.width()),
         Format::Json => String::new(),
     };
     if args.format == Format::Table {
@@ -113,9 +114,9 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
 fn compare(
     opened: &Opened,
     moment: &Moment,
-    after: &Estate,
-    after_moment: &Moment,
+    (after, after_moment): (&Estate, &Moment),
     harmless: &[String],
+    most: usize,
     stage: &Stage,
 ) -> Result<Trial, Failure> {
     let before = opened.estate();
@@ -129,7 +130,7 @@ fn compare(
         changes: Vec::new(),
         added: Vec::new(),
         radius: radius(&difference),
-        blocks: blocks(&difference, before, after, harmless),
+        blocks: blocks(&difference, before, after, harmless, most),
         broken,
         written: Vec::new(),
     })

@@ -7,6 +7,8 @@ use bastide_engine::remedy::{Remedies, Remedy};
 
 /// Users named in a block before it says how many more.
 const MOST_USERS: usize = 4;
+/// Places named before it says how many more.
+const MOST_PLACES: usize = 6;
 /// Blocks shown for one remedy.
 const MOST_SIDE_EFFECTS: usize = 3;
 
@@ -26,7 +28,8 @@ pub fn sentence(radius: &Radius) -> String {
 
 /// Places of a block: "`A` and everything beneath (12)".
 pub fn places(places: &[Fold]) -> String {
-    let shown = places.iter().map(|fold| {
+    let most = if places.len() > MOST_PLACES { MOST_PLACES - 1 } else { places.len() };
+    let shown = places[..most].iter().map(|fold| {
         let path = visible(&fold.path);
         match fold.how {
             How::One => format!("`{path}`"),
@@ -34,7 +37,13 @@ pub fn places(places: &[Fold]) -> String {
             How::Within => format!("{} within `{path}`", count(fold.resources, "resource")),
         }
     });
-    shown.collect::<Vec<_>>().join(", ")
+    let mut shown: Vec<String> = shown.collect();
+    if most < places.len() {
+        let resources: usize = places[most..].iter().map(|f| f.resources).sum();
+        let places = count(places.len() - most, "other place");
+        shown.push(format!("and {} in {places}", count(resources, "resource")));
+    }
+    shown.join(", ")
 }
 
 /// Whom a block is about.
@@ -110,11 +119,12 @@ fn one(remedy: &Remedy, number: usize, columns: usize) -> String {
     let radius = if alone { "changes this and nothing else".to_string() } else { sentence(&remedy.radius) };
     out.push_str(&hang("     ", &radius, columns));
     if !alone {
-        for b in remedy.blocks.iter().take(MOST_SIDE_EFFECTS) {
+        for b in remedy.blocks.list.iter().take(MOST_SIDE_EFFECTS) {
             out.push_str(&block(b, 7, columns));
         }
-        if remedy.blocks.len() > MOST_SIDE_EFFECTS {
-            let more = format!("and {} more, which `try` shows", count(remedy.blocks.len() - MOST_SIDE_EFFECTS, "group of changes"));
+        let all = remedy.blocks.list.len() + remedy.blocks.more_gained + remedy.blocks.more_lost;
+        if all > MOST_SIDE_EFFECTS {
+            let more = format!("and {} more, which `try` shows", count(all - MOST_SIDE_EFFECTS, "group of changes"));
             out.push_str(&format!("       {}\n", dim(&more)));
         }
     }

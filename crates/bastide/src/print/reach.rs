@@ -46,7 +46,7 @@ pub fn reached(r: &Reached, draft: bool, all: bool, columns: usize) -> String {
         out.push_str(&hang("  open   ", &doubt(&text), columns));
     }
     out.push_str(&format!("\n{}\n", bold(&sole(&r.sole, r.live && !draft))));
-    out.push_str(&sides(&r.blocks, all, columns));
+    out.push_str(&sides(&r.blocks, columns));
     out
 }
 

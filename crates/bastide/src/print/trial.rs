@@ -1,16 +1,16 @@
 //! What a change would do.
 
 use super::changes::{block, sentence};
-use super::text::{bad, bold, count, dim, hang, visible};
+use super::text::{bad, bold, count, dim, grouped, hang, visible};
 use crate::commands::r#try::Trial;
-use bastide_engine::difference::{Block, Side};
+use bastide_engine::difference::{Block, Blocks, Side};
 use bastide_engine::prove::Proof;
 
 /// Blocks of gains, and of losses, that are shown.
 const MOST: usize = 8;
 
 /// The trial as text.
-pub fn trial(trial: &Trial, all: bool, columns: usize) -> String {
+pub fn trial(trial: &Trial, columns: usize) -> String {
     let mut out = String::new();
     for change in &trial.changes {
         let place = change.place.as_ref().map_or(String::new(), |p| format!("  {}", dim(&visible(p))));
@@ -20,7 +20,7 @@ pub fn trial(trial: &Trial, all: bool, columns: usize) -> String {
         out.push_str(&format!("to  lay `{}` over the policy\n", visible(added)));
     }
     out.push_str(&format!("\n{}\n", bold(&sentence(&trial.radius))));
-    out.push_str(&sides(&trial.blocks, all, columns));
+    out.push_str(&sides(&trial.blocks, columns));
     if !trial.broken.is_empty() {
         out.push_str(&format!("\n{}\n", bad(&format!("{} would no longer hold", count(trial.broken.len(), "test")))));
         trial.broken.iter().for_each(|p| out.push_str(&broken(p, columns)));
@@ -28,19 +28,25 @@ pub fn trial(trial: &Trial, all: bool, columns: usize) -> String {
     out
 }
 
+/// How many blocks of gains, and of losses, to ask for.
+pub fn most(all: bool) -> usize {
+    if all { usize::MAX } else { MOST }
+}
+
 /// Gains, then losses.
-pub fn sides(blocks: &[Block], all: bool, columns: usize) -> String {
+pub fn sides(blocks: &Blocks, columns: usize) -> String {
     let mut out = String::new();
-    for (side, head) in [(Side::Gained, "gained"), (Side::Lost, "lost")] {
-        let list: Vec<&Block> = blocks.iter().filter(|b| b.side == side).collect();
+    for (side, head, more) in
+        [(Side::Gained, "gained", blocks.more_gained), (Side::Lost, "lost", blocks.more_lost)]
+    {
+        let list: Vec<&Block> = blocks.list.iter().filter(|b| b.side == side).collect();
         if list.is_empty() {
             continue;
         }
         out.push_str(&format!("\n{}\n", bold(head)));
-        let shown = if all { list.len() } else { list.len().min(MOST) };
-        list[..shown].iter().for_each(|b| out.push_str(&block(b, 2, columns)));
-        if shown < list.len() {
-            out.push_str(&format!("  {}\n", dim(&format!("left out: {} more (--all)", list.len() - shown))));
+        list.iter().for_each(|b| out.push_str(&block(b, 2, columns)));
+        if more > 0 {
+            out.push_str(&format!("  {}\n", dim(&format!("left out: {} more (--all)", grouped(more as u64)))));
         }
     }
     out

@@ -143,7 +143,7 @@ pub fn turns(turns: &Turns, columns: usize) -> String {
     let mut out = format!("{} changes by itself for {who} from {} to {}\n", bold("what"), turns.from, turns.through);
     for day in &turns.days {
         out.push_str(&format!("\n{}  {}\n", bold(&day.date), sentence(&day.radius)));
-        day.blocks.iter().for_each(|b| out.push_str(&block(b, 2, columns)));
+        day.blocks.list.iter().for_each(|b| out.push_str(&block(b, 2, columns)));
     }
     out
 }
