@@ -17,7 +17,7 @@ fn follows(schema: &Value, text: &str) {
 fn every_json_output_follows_the_schema_that_is_printed_for_it() {
     let demo = common::demo();
     let report = "Exhibitions/Tidal Light/Condition/Incoming/TL-006 incoming";
-    let outputs: [(&str, &[&str]); 7] = [
+    let outputs: [(&str, &[&str]); 15] = [
         ("check", &["check"]),
         ("matrix", &["matrix"]),
         ("summary", &["matrix", "--summary"]),
@@ -25,6 +25,14 @@ fn every_json_output_follows_the_schema_that_is_printed_for_it() {
         ("who", &["who", "read", report]),
         ("why", &["why", "amara.zamora", "read", report]),
         ("why", &["why", "vesna.babic", "pay", "loan-004"]),
+        ("why", &["why", "dagny.ekdal", "comment", "f-wall", "--remedies", "0"]),
+        ("compare", &["compare", "bruno.tavares", "carys.penhale"]),
+        ("compare", &["compare", "goran.maric", "group:conservators"]),
+        ("reach", &["reach", "lenders-follow-their-loans"]),
+        ("reach", &["reach", "sealed-on-the-gallery-network"]),
+        ("try", &["try", "--drop", "entries.csv:43", "--join", "marisol.ferro:lab"]),
+        ("turns", &["what", "amara.zamora", "--until-changes", "2027-06-01"]),
+        ("who", &["who", "read", report, "--not", "--via", "--inactive"]),
     ];
     for (name, command) in outputs {
         let schema: Value = serde_json::from_str(&common::run_in(demo.path(), &["schema", name]).ok()).unwrap();

@@ -2,7 +2,7 @@
 
 use crate::failure::{DONE, Failure};
 use crate::stage::Stage;
-use bastide_engine::access::{Comparison, Holders, Matrix, Person, Reached, Summary};
+use bastide_engine::access::{Comparison, Holders, Matrix, Person, Reached, Summary, Turns};
 use clap::Args;
 use schemars::Schema;
 use serde_json::json;
@@ -22,6 +22,8 @@ pub enum Name {
     Summary,
     /// `bastide try --format json`
     Try,
+    /// `bastide what --until-changes DATE --format json`
+    Turns,
     /// `bastide what --format json`
     What,
     /// `bastide who --format json`
@@ -45,6 +47,7 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
         Name::Reach => ("reach", schemars::schema_for!(Reached)),
         Name::Summary => ("summary", summary()),
         Name::Try => ("try", schemars::schema_for!(crate::commands::r#try::Trial)),
+        Name::Turns => ("turns", schemars::schema_for!(Turns)),
         Name::What => ("what", schemars::schema_for!(Person)),
         Name::Who => ("who", schemars::schema_for!(Holders)),
         Name::Why => ("why", schemars::schema_for!(crate::commands::why::Answer)),
