@@ -2,10 +2,11 @@
 //! only what one can and the other cannot, with the cause of each difference.
 
 use super::person::KindCount;
-use crate::decide::{Judge, Reason};
+use crate::decide::{Judge, Reason, targets};
 use crate::difference::{Fold, fold};
 use crate::explain::{StatementRef, Way, ways};
 use crate::sets::{Decided, SetEngine};
+use crate::show;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
@@ -75,6 +76,8 @@ pub struct Apart {
     pub against: Option<StatementRef>,
     /// How that reaches the other.
     pub against_ways: Vec<Way>,
+    /// The need that is not met, for one of the resources, where that is the reason.
+    pub need: Option<String>,
 }
 
 /// What decides on both sides, by statement and reason.
@@ -186,8 +189,21 @@ fn tell(
         reason,
         against: against.map(|id| StatementRef::new(estate, id)),
         against_ways: chain(against, lacks, resources[0]),
+        need: need(judge, lacks, ActionId::new(actions[0]), resources[0]),
     });
     apart.collect()
+}
+
+/// The need that keeps a user from an action, in words.
+fn need(judge: &Judge, user: UserId, action: ActionId, resource: ResourceId) -> Option<String> {
+    let estate = judge.estate();
+    let need = judge.decide(user, action, resource).need?;
+    let name = &estate.schema.actions[need.action.index()].name;
+    let refused = |r: &ResourceId| !judge.allows(user, need.action, *r);
+    Some(match targets(estate, resource, need.target).found.into_iter().find(refused) {
+        Some(target) => format!("{name} on `{}`", estate.catalog.path(target)),
+        None => format!("{name} on {}", show::target(estate, need.target)),
+    })
 }
 
 /// Counts by kind.

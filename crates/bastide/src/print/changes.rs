@@ -26,24 +26,43 @@ pub fn sentence(radius: &Radius) -> String {
     format!("{} on {}: {}", count(radius.users, "user"), count(radius.resources, "resource"), parts.join(", "))
 }
 
-/// Places of a block: "`A` and everything beneath (12)".
+/// Places of a block: "`A` and everything beneath (12), `B` and `C` in `D`".
 pub fn places(places: &[Fold]) -> String {
     let most = if places.len() > MOST_PLACES { MOST_PLACES - 1 } else { places.len() };
-    let shown = places[..most].iter().map(|fold| {
-        let path = visible(&fold.path);
-        match fold.how {
-            How::One => format!("`{path}`"),
-            How::Whole => format!("`{path}` and everything beneath ({})", grouped(fold.resources as u64)),
-            How::Within => format!("{} within `{path}`", count(fold.resources, "resource")),
+    let mut shown: Vec<String> = Vec::new();
+    let mut rest = &places[..most];
+    while let [first, ..] = rest {
+        let path = visible(&first.path);
+        let beside = rest.iter().take_while(|f| f.how == How::One && folder(&f.path) == folder(&first.path)).count();
+        match (first.how, folder(&first.path)) {
+            // Neighbours in one folder are named by their own names alone.
+            (How::One, Some(above)) if beside > 1 => {
+                let names: Vec<String> =
+                    rest[..beside].iter().map(|f| format!("`{}`", visible(&f.path[above.len() + 1..]))).collect();
+                shown.push(format!("{} in `{}`", names.join(", "), visible(above)));
+                rest = &rest[beside..];
+                continue;
+            }
+            (How::One, _) => shown.push(format!("`{path}`")),
+            (How::Whole, _) => {
+                shown.push(format!("`{path}` and everything beneath ({})", grouped(first.resources as u64)))
+            }
+            (How::Within, _) => shown.push(format!("{} within `{path}`", count(first.resources, "resource"))),
         }
-    });
-    let mut shown: Vec<String> = shown.collect();
+        rest = &rest[1..];
+    }
     if most < places.len() {
         let resources: usize = places[most..].iter().map(|f| f.resources).sum();
         let places = count(places.len() - most, "other place");
         shown.push(format!("and {} in {places}", count(resources, "resource")));
     }
-    shown.join(", ")
+    shown.join("; ")
+}
+
+/// The path of what holds a resource; a slash that is part of a name does not part.
+fn folder(path: &str) -> Option<&str> {
+    let slash = path.char_indices().rev().find(|(at, c)| *c == '/' && !path[..*at].ends_with('\\'));
+    slash.map(|(at, _)| &path[..at])
 }
 
 /// Whom a block is about.

@@ -77,7 +77,8 @@ fn apart(a: &Apart, lacks: &str, columns: usize) -> String {
     }
     let against = match (&a.against, a.reason) {
         (Some(by), Reason::Blocked) => {
-            format!("{lacks}: permitted by {}, but a need is not met", statement(by))
+            let need = a.need.as_ref().map_or("something that is refused".into(), |n| visible(n));
+            format!("{lacks}: permitted by {}, but needs {need}", statement(by))
         }
         (Some(by), reason) => {
             let ways: Vec<String> = a.against_ways.iter().map(way).collect();
