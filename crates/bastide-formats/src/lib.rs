@@ -7,6 +7,7 @@ pub mod csv_table;
 pub mod entries;
 pub mod groups;
 pub mod json;
+pub mod junit;
 pub mod ldif;
 pub mod load;
 pub mod manifest;

@@ -7,6 +7,9 @@
 
 mod expectation;
 mod guarantee;
+mod record;
+
+pub use record::record;
 
 use crate::decide::Judge;
 use crate::sets::SetEngine;
@@ -104,4 +107,49 @@ pub fn guarantees(
 pub fn broken_by(before: &[Proof], after: Vec<Proof>) -> Vec<Proof> {
     let held = |proof: &Proof| before.iter().find(|p| p.name == proof.name && p.sort == proof.sort).is_none_or(|p| p.holds);
     after.into_iter().filter(|proof| !proof.holds && held(proof)).collect()
+}
+
+/// The guarantees that do not hold on every day from the moment's to `through`: for each its first day.
+/// Days on which nothing begins or ends answer as the day before.
+///
+/// # Errors
+/// Decisions that depend on themselves on one of the days.
+pub fn through(
+    estate: &Estate,
+    moment: &Moment,
+    through: jiff::civil::Date,
+    wanted: &dyn Fn(&str) -> bool,
+) -> Result<Vec<Proof>, Vec<Diagnostic>> {
+    let mut broken: Vec<Proof> = Vec::new();
+    for day in crate::calendar::turning_days(estate, moment.date, through) {
+        let then = Moment { date: day, session: moment.session.clone() };
+        let fresh = |name: &str| wanted(name) && !broken.iter().any(|p| p.name == name);
+        let found = guarantees(estate, &then, &fresh)?;
+        broken.extend(found.into_iter().filter(|p| !p.holds));
+    }
+    Ok(broken)
+}
+
+/// The rules on which no expectation and no guarantee depends: with the rule switched off, all that
+/// hold still do. Cost: all proofs once for each rule.
+///
+/// # Errors
+/// Decisions that depend on themselves.
+pub fn untested(estate: &Estate, moment: &Moment) -> Result<Vec<String>, Vec<Diagnostic>> {
+    let before = prove(estate, moment, &|_| true)?;
+    let mut found = Vec::new();
+    for (at, statement) in estate.statements.iter().enumerate() {
+        if statement.sort != statement::Sort::Rule || !statement.is_on() || !statement.in_date(moment.date) {
+            continue;
+        }
+        let Ok(without) = crate::change::apply(estate, &[crate::change::Change::Off(StatementId::new(at))]) else {
+            continue;
+        };
+        let after = prove(&without, moment, &|_| true)?;
+        let same = before.iter().zip(&after).all(|(a, b)| a.holds == b.holds && a.broken == b.broken);
+        if same {
+            found.push(statement.name.clone());
+        }
+    }
+    Ok(found)
 }

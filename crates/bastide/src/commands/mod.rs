@@ -8,6 +8,7 @@ pub mod new;
 mod pairs;
 pub mod reach;
 pub mod schema;
+pub mod test;
 pub mod r#try;
 pub mod what;
 pub mod who;

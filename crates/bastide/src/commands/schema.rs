@@ -20,6 +20,8 @@ pub enum Name {
     Reach,
     /// `bastide matrix --summary --format json`
     Summary,
+    /// `bastide test --format json`
+    Test,
     /// `bastide try --format json`
     Try,
     /// `bastide what --until-changes DATE --format json`
@@ -46,6 +48,7 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
         Name::Reach => ("reach", schemars::schema_for!(Reached)),
         Name::Summary => ("summary", summary()),
+        Name::Test => ("test", schemars::schema_for!(crate::commands::test::Tested)),
         Name::Try => ("try", schemars::schema_for!(crate::commands::r#try::Trial)),
         Name::Turns => ("turns", schemars::schema_for!(Turns)),
         Name::What => ("what", schemars::schema_for!(Person)),

@@ -7,6 +7,7 @@ pub mod json;
 pub mod matrix;
 pub mod reach;
 pub mod summary;
+pub mod test;
 pub mod text;
 pub mod trial;
 pub mod what;
