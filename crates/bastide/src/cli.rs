@@ -1,6 +1,6 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
-use crate::commands::{check, compare, fmt, matrix, new, reach, schema, test, r#try, what, who, why};
+use crate::commands::{check, compare, diff, fmt, matrix, new, reach, schema, test, r#try, what, who, why};
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
 use crate::stage::{Color, Stage};
@@ -48,6 +48,8 @@ pub enum Command {
     Who(who::WhoArgs),
     /// Explain one decision: its cause, what lost, what it needs, and what would turn it
     Why(why::WhyArgs),
+    /// Show who can do more and who less than in an earlier estate: a folder, an archive, a git revision
+    Diff(diff::DiffArgs),
     /// Ask every expectation and guarantee whether it holds
     Test(test::TestArgs),
     /// Compare two users, or a user with the members of a group
@@ -101,6 +103,7 @@ pub fn run(cli: Cli, stage: &mut Stage) -> Result<u8, Failure> {
         Command::Who(args) => who::run(args, &cli.estate, stage),
         Command::Why(args) => why::run(args, &cli.estate, stage),
         Command::Compare(args) => compare::run(args, &cli.estate, stage),
+        Command::Diff(args) => diff::run(args, &cli.estate, stage),
         Command::Test(args) => test::run(args, &cli.estate, stage),
         Command::Try(args) => r#try::run(args, &cli.estate, stage),
         Command::Schema(args) => schema::run(args, stage),

@@ -10,6 +10,7 @@ mod history;
 mod open;
 mod print;
 mod progress;
+mod revision;
 mod stage;
 
 fn main() -> std::process::ExitCode {

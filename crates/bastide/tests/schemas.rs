@@ -17,7 +17,7 @@ fn follows(schema: &Value, text: &str) {
 fn every_json_output_follows_the_schema_that_is_printed_for_it() {
     let demo = common::demo();
     let report = "Exhibitions/Tidal Light/Condition/Incoming/TL-006 incoming";
-    let outputs: [(&str, &[&str]); 15] = [
+    let outputs: [(&str, &[&str]); 16] = [
         ("check", &["check"]),
         ("matrix", &["matrix"]),
         ("summary", &["matrix", "--summary"]),
@@ -31,6 +31,7 @@ fn every_json_output_follows_the_schema_that_is_printed_for_it() {
         ("reach", &["reach", "lenders-follow-their-loans"]),
         ("reach", &["reach", "sealed-on-the-gallery-network"]),
         ("try", &["try", "--drop", "entries.csv:43", "--join", "marisol.ferro:lab"]),
+        ("diff", &["diff", "."]),
         ("turns", &["what", "amara.zamora", "--until-changes", "2027-06-01"]),
         ("who", &["who", "read", report, "--not", "--via", "--inactive"]),
     ];

@@ -158,7 +158,7 @@ pub fn cell_text(schema: &Schema, value: &Option<Value>) -> String {
 }
 
 /// What an entry says, short.
-fn gist(estate: &Estate, s: &Statement) -> String {
+pub(crate) fn gist(estate: &Estate, s: &Statement) -> String {
     let actions: Vec<&str> = s.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
     let actions = if actions.len() > 4 {
         format!("{} and {} more", actions[..3].join(", "), actions.len() - 3)

@@ -12,6 +12,7 @@ mod read;
 pub use apply::apply;
 pub use describe::{Described, cell_text, describe, entry_cells, undo};
 pub(crate) use read::entry;
+pub(crate) use describe::gist;
 pub use only::{only, only_changes};
 pub use read::{ReadError, except, give, join, leave, set, statement, window};
 

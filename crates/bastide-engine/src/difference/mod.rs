@@ -6,11 +6,13 @@
 //! they are two estates read by themselves, everything is, and users, resources and actions are
 //! matched by their ids and names ([`Joint`]).
 
+mod causes;
 mod joint;
 mod places;
 mod radius;
 mod suspects;
 
+pub use causes::{Cause, Effect, How as CauseHow, effects};
 pub use joint::{Axis, Joint};
 pub use places::{Fold, How, fold};
 pub use radius::{Block, Blocks, Radius, Side, blocks, is_labelled, radius};

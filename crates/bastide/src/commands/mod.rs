@@ -2,6 +2,7 @@
 
 pub mod check;
 pub mod compare;
+pub mod diff;
 pub mod fmt;
 pub mod matrix;
 pub mod new;

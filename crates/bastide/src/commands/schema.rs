@@ -14,6 +14,8 @@ pub enum Name {
     Check,
     /// `bastide compare --format json`
     Compare,
+    /// `bastide diff --format json`
+    Diff,
     /// `bastide matrix --format json`
     Matrix,
     /// `bastide reach --format json`
@@ -45,6 +47,7 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let (name, schema) = match args.name {
         Name::Check => ("check", check()),
         Name::Compare => ("compare", schemars::schema_for!(Comparison)),
+        Name::Diff => ("diff", schemars::schema_for!(crate::commands::diff::Differing)),
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
         Name::Reach => ("reach", schemars::schema_for!(Reached)),
         Name::Summary => ("summary", summary()),

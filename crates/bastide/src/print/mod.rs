@@ -3,6 +3,7 @@
 pub mod changes;
 pub mod compare;
 pub mod diagnostics;
+pub mod diff;
 pub mod json;
 pub mod matrix;
 pub mod reach;

@@ -116,6 +116,8 @@ pub fn hang(head: &str, text: &str, columns: usize) -> String {
     let lines = wrap(text, columns.saturating_sub(indent).max(20));
     let mut out = String::new();
     for (i, line) in lines.iter().enumerate() {
+        // Blanks at the end of a line are of no use to anybody.
+        let line = line.trim_end();
         if i == 0 { writeln!(out, "{head}{line}") } else { writeln!(out, "{}{line}", " ".repeat(indent)) }
             .expect("a string takes everything");
     }

@@ -52,7 +52,8 @@ pub fn sides(blocks: &Blocks, columns: usize) -> String {
     out
 }
 
-fn broken(proof: &Proof, columns: usize) -> String {
+/// A test that no longer holds.
+pub fn broken(proof: &Proof, columns: usize) -> String {
     let mut out = format!("  {} {}  {}\n", sort(proof), bold(&visible(&proof.name)), dim(&visible(&proof.place)));
     if let Some(breach) = proof.breaches.first() {
         out.push_str(&hang("      ", &visible(breach.why.as_ref().unwrap_or(&breach.claim)), columns));

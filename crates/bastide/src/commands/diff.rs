@@ -1,0 +1,180 @@
+//! `bastide diff`
+
+use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::print::{diff, json, trial};
+use crate::revision::{Named, named};
+use crate::stage::Stage;
+use bastide_engine::difference::{Blocks, Difference, Effect, Radius, blocks, difference, effects, radius};
+use bastide_engine::prove::{Proof, broken_by, prove};
+use bastide_engine::sets::SetEngine;
+use bastide_model::*;
+use clap::Args;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::io::{self, Write};
+use std::path::PathBuf;
+
+/// How to print.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Format {
+    /// Gains and losses in words
+    Table,
+    /// For programs
+    Json,
+    /// One row a triple: `user,resource,action,change`
+    Csv,
+    /// Markdown, for the comment of a merge request
+    Md,
+}
+
+#[derive(Args, Debug)]
+pub struct DiffArgs {
+    /// The earlier estate: a folder, an archive, or a git revision; `OLD..NEW` names both
+    old: String,
+    /// The later estate; the one at hand otherwise
+    new: Option<String>,
+    #[command(flatten)]
+    moment: MomentArgs,
+    /// Every gain and loss of long lists
+    #[arg(long)]
+    all: bool,
+    /// End with status 1 where anything differs
+    #[arg(long)]
+    exit_code: bool,
+    /// How to print
+    #[arg(long, value_enum, default_value = "table")]
+    format: Format,
+    /// Write to a file
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+/// What differs between two estates.
+#[derive(Serialize, JsonSchema)]
+pub struct Differing {
+    /// The earlier estate, as it was named.
+    pub old: String,
+    /// The later estate, as it was named.
+    pub new: String,
+    /// The day asked for.
+    pub date: String,
+    /// How far it reaches.
+    pub radius: Radius,
+    /// Users, resources and statements that are only in one of them.
+    pub counts: Vec<Count>,
+    /// What brought it about, the most triples first.
+    pub causes: Vec<Effect>,
+    /// Gains and losses, the most consequential first.
+    pub blocks: Blocks,
+    /// Expectations and guarantees that held before and do not any more.
+    pub broken: Vec<Proof>,
+}
+
+/// How many of something come and go.
+#[derive(Serialize, JsonSchema)]
+pub struct Count {
+    /// `users`, `resources` or `rules`.
+    pub of: String,
+    /// Only in the later estate.
+    pub come: usize,
+    /// Only in the earlier one.
+    pub gone: usize,
+}
+
+pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    let here = estate.root().ok();
+    let (old, new) = match (args.old.split_once(".."), &args.new) {
+        (Some((old, new)), None) if !old.is_empty() && !args.old.starts_with('.') => {
+            (old.to_string(), (!new.is_empty()).then(|| new.trim_start_matches('.').to_string()))
+        }
+        _ => (args.old.clone(), args.new.clone()),
+    };
+    let old_named = named(&old, here.as_deref())?;
+    let new_named = new.as_deref().map(|new| named(new, here.as_deref())).transpose()?;
+    let before = open(&old_named, stage)?;
+    let after = match &new_named {
+        Some(new) => open(new, stage)?,
+        None => estate.open(stage)?,
+    };
+    let (a, b) = (before.estate(), after.estate());
+    let (was, is) = (args.moment.moment(a)?, args.moment.moment(b)?);
+    let mut old_engine = SetEngine::new(a, &was).map_err(|c| cycle(&before, &c, stage))?;
+    let mut new_engine = SetEngine::new(b, &is).map_err(|c| cycle(&after, &c, stage))?;
+    let found = difference(&mut old_engine, &mut new_engine);
+    let status = if args.exit_code && !found.is_empty() { BAD_NEWS } else { DONE };
+    if args.format == Format::Csv {
+        stage.stream(args.output.as_deref(), |out| csv(out, &found, a, b))?;
+        return Ok(status);
+    }
+    let harmless = &after.loaded.audit.harmless;
+    let most = trial::most(args.all || args.format == Format::Json);
+    let held = prove(a, &was, &|_| true).map_err(|c| cycle(&before, &c, stage))?;
+    let proofs = prove(b, &is, &|_| true).map_err(|c| cycle(&after, &c, stage))?;
+    let differing = Differing {
+        old: old_named.name.clone(),
+        new: new_named.as_ref().map_or_else(|| "the estate at hand".to_string(), |n| n.name.clone()),
+        date: is.date.to_string(),
+        radius: radius(&found),
+        counts: counts(&found, a, b),
+        causes: effects(&found, &mut old_engine, &mut new_engine),
+        blocks: blocks(&found, a, b, harmless, most),
+        broken: broken_by(&held, proofs),
+    };
+    let text = match args.format {
+        Format::Json => json::document("diff", &differing),
+        Format::Md => diff::markdown(&differing),
+        _ => diff::differing(&differing, stage.width()),
+    };
+    stage.deliver(&text, args.output.as_deref())?;
+    Ok(status)
+}
+
+fn open(named: &Named, stage: &mut Stage) -> Result<Opened, Failure> {
+    EstateArgs { estate: Some(named.root.clone()) }.open(stage)
+}
+
+fn counts(found: &Difference, before: &Estate, after: &Estate) -> Vec<Count> {
+    let axis = |axis: &bastide_engine::difference::Axis| {
+        let all = 0..axis.len() as u32;
+        (all.clone().filter(|i| axis.before(*i).is_none()).count(), all.filter(|i| axis.after(*i).is_none()).count())
+    };
+    let (users, resources) = (axis(&found.joint.users), axis(&found.joint.resources));
+    let rules = |estate: &Estate| -> Vec<String> {
+        estate.statements.iter().filter(|s| s.sort == statement::Sort::Rule).map(|s| s.name.clone()).collect()
+    };
+    let (old, new) = (rules(before), rules(after));
+    let come = new.iter().filter(|name| !old.contains(name)).count();
+    let gone = old.iter().filter(|name| !new.contains(name)).count();
+    let all = [("users", users), ("resources", resources), ("rules", (come, gone))];
+    all.into_iter().map(|(of, (come, gone))| Count { of: of.to_string(), come, gone }).collect()
+}
+
+fn csv(out: &mut dyn Write, found: &Difference, before: &Estate, after: &Estate) -> io::Result<()> {
+    let mut writer = csv::Writer::from_writer(out);
+    writer.write_record(["user", "resource", "action", "change"])?;
+    let joint = &found.joint;
+    let mut failed = None;
+    found.triples(|user, action, resource, gained| {
+        let user = match joint.users.after(user) {
+            Some(user) => after.people.id(UserId(user)),
+            None => joint.users.before(user).map_or("", |u| before.people.id(UserId(u))),
+        };
+        let resource = match joint.resources.after(resource) {
+            Some(resource) => after.catalog.id(ResourceId(resource)),
+            None => joint.resources.before(resource).map_or("", |r| before.catalog.id(ResourceId(r))),
+        };
+        let action = match joint.actions.after(action) {
+            Some(action) => &after.schema.actions[action as usize].name,
+            None => &before.schema.actions[joint.actions.before(action).unwrap_or_default() as usize].name,
+        };
+        let change = if gained { "gained" } else { "lost" };
+        if failed.is_none() {
+            failed = writer.write_record([user, resource, action, change]).err();
+        }
+    });
+    match failed {
+        Some(error) => Err(error.into()),
+        None => writer.flush(),
+    }
+}
