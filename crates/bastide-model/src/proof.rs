@@ -19,7 +19,8 @@ pub struct Expectation {
     pub origin: Origin,
     /// Its reason.
     pub because: Option<String>,
-    /// The user; none where there is no such user, so that it cannot hold.
+    /// The user; none where there is no such user, so that it cannot hold. Personas are numbered on
+    /// from the users, in their order.
     pub user: Option<UserId>,
     /// The day; the day of the run where none is given.
     pub on: Option<Date>,
@@ -27,6 +28,25 @@ pub struct Expectation {
     pub session: Vec<(SessionAttributeId, Value)>,
     /// What is claimed.
     pub claims: Vec<Claim>,
+}
+
+/// `persona`: a stand-in user for expectations, who is in no directory.
+#[derive(Clone, Debug)]
+pub struct Persona {
+    /// Its name.
+    pub name: String,
+    /// Where it begins.
+    pub origin: Origin,
+    /// Its reason.
+    pub because: Option<String>,
+    /// Position in [`crate::schema::USER_KINDS`].
+    pub kind: u8,
+    /// The directory it is taken to come from.
+    pub realm: Option<Value>,
+    /// Data groups it is a direct member of.
+    pub groups: Vec<GroupId>,
+    /// What it has.
+    pub values: Vec<(UserAttributeId, Value)>,
 }
 
 /// One claim of an expectation.
@@ -105,6 +125,8 @@ pub struct Alike {
 /// Everything that must hold.
 #[derive(Clone, Default, Debug)]
 pub struct Proofs {
+    /// Stand-in users, in the order of the files.
+    pub personas: Vec<Persona>,
     /// Expectations, in the order of the files.
     pub expectations: Vec<Expectation>,
     /// Guarantees, in the order of the files.

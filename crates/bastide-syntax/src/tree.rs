@@ -68,6 +68,8 @@ pub enum Declaration {
     Alike(Alike),
     /// `expect`
     Expect(Expect),
+    /// See [`Persona`].
+    Persona(Persona),
     /// `guarantee`
     Guarantee(Guarantee),
 }
@@ -86,6 +88,7 @@ impl Declaration {
             Declaration::Apart(d) => d.span,
             Declaration::Alike(d) => d.span,
             Declaration::Expect(d) => d.span,
+            Declaration::Persona(d) => d.span,
             Declaration::Guarantee(d) => d.span,
         }
     }
@@ -101,6 +104,7 @@ impl Declaration {
             Declaration::Group(d) => ("group", &d.name.text),
             Declaration::Rule(d) => ("rule", &d.name.text),
             Declaration::Expect(d) => ("expect", &d.name.text),
+            Declaration::Persona(d) => ("persona", &d.name.text),
             Declaration::Guarantee(d) => ("guarantee", &d.name.text),
             Declaration::Apart(_) | Declaration::Alike(_) => return None,
         })
@@ -481,6 +485,37 @@ pub enum Bound {
     AtLeast,
     /// `at most`
     AtMost,
+}
+
+/// `persona P { ... }`: a stand-in user for expectations.
+#[derive(Debug)]
+pub struct Persona {
+    /// Its name, by which expectations speak of it.
+    pub name: Name,
+    /// In the order of the text.
+    pub clauses: Vec<PersonaClause>,
+    /// The whole declaration.
+    pub span: Span,
+}
+
+/// A clause of a persona, with the span of its whole text.
+#[derive(Debug)]
+pub struct PersonaClause {
+    /// What it says.
+    pub body: PersonaClauseBody,
+    /// The whole clause, keyword included.
+    pub span: Span,
+}
+
+/// What a clause of a persona says.
+#[derive(Debug)]
+pub enum PersonaClauseBody {
+    /// `because`
+    Because(Text),
+    /// `member of`
+    Member(Vec<Name>),
+    /// `has`
+    Has(Vec<(Name, Values)>),
 }
 
 /// `guarantee G { ... }`

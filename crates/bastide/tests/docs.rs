@@ -25,6 +25,74 @@ fn blocks(page: &str, language: &str) -> Vec<String> {
     found
 }
 
+/// The scripts of the page on version control, run as they are written, in a checkout of the demo.
+#[test]
+fn the_scripts_for_version_control_do_what_they_say() {
+    let page = std::fs::read_to_string(docs().join("version-control.md")).unwrap();
+    let scripts = blocks(&page, "sh");
+    let [hook, job] = scripts.as_slice() else { panic!("{} scripts", scripts.len()) };
+    let demo = common::demo();
+    let dir = demo.path();
+    let git = |args: &[&str]| {
+        let mut command = std::process::Command::new("git");
+        command.current_dir(dir).args(["-c", "user.name=Nadia Quayle", "-c", "user.email=nadia@fourtides.example"]);
+        let program = assert_cmd::cargo::cargo_bin("bastide");
+        let path = std::env::var("PATH").unwrap_or_default();
+        command.env("PATH", format!("{}:{path}", program.parent().unwrap().display()));
+        let output = command.args(args).output().expect("git is there: the checkout it tests came by it");
+        let text = [output.stdout, output.stderr].map(|b| String::from_utf8_lossy(&b).into_owned()).concat();
+        (output.status.success(), text)
+    };
+    let program = assert_cmd::cargo::cargo_bin("bastide");
+    let run = |script: &Path| {
+        let path = format!("{}:{}", program.parent().unwrap().display(), std::env::var("PATH").unwrap_or_default());
+        let output = std::process::Command::new("sh").arg(script).current_dir(dir).env("PATH", path).output().unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned())
+    };
+    assert!(git(&["init", "-q"]).0);
+    // The demo has two tests that fail on purpose; they are taken out, so that a commit can come to be.
+    let proofs = dir.join("policy/proofs.bastide");
+    let text = std::fs::read_to_string(&proofs).unwrap();
+    let without = |text: &str, head: &str| {
+        let at = text.find(head).unwrap();
+        let end = text[at..].find("\n}\n").unwrap() + at + 4;
+        format!("{}{}", &text[..at], text[end..].trim_start())
+    };
+    let text = without(&without(&text, "guarantee couriers-never"), "expect bruno-writes");
+    std::fs::write(&proofs, text).unwrap();
+    let hooks = dir.join(".git/hooks");
+    std::fs::create_dir_all(&hooks).unwrap();
+    let file = hooks.join("pre-commit");
+    std::fs::write(&file, hook).unwrap();
+    #[cfg(unix)]
+    std::fs::set_permissions(&file, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    git(&["add", "-A"]);
+    let (done, told) = git(&["commit", "-qm", "The estate as it is"]);
+    assert!(done, "{told}");
+    // A rule with a mistake is not committed, one that is right is.
+    let draft = dir.join("policy/draft.bastide");
+    std::fs::write(&draft, "rule draft {\n    who     members of couriers\n    may     raed\n    what    sheet\n}\n").unwrap();
+    git(&["add", "-A"]);
+    let (done, told) = git(&["commit", "-qm", "A mistake"]);
+    assert!(!done && told.contains("did you mean `read`?"), "{told}");
+    std::fs::write(&draft, "rule draft {\n    who     members of couriers\n    may     comment\n    what    sheet\n}\n").unwrap();
+    git(&["add", "-A"]);
+    let (done, told) = git(&["commit", "-qm", "Couriers remark on sheets"]);
+    assert!(done, "{told}");
+    let job_file = dir.join("job.sh");
+    std::fs::write(&job_file, job).unwrap();
+    let (status, out) = run(&job_file);
+    assert_eq!(status, Some(0), "{out}");
+    assert!(out.contains("| new rule `draft` | 224 | 0 |"), "{out}");
+    for file in ["check.sarif", "tests.xml", "access.md"] {
+        assert!(dir.join(file).is_file(), "{file}");
+    }
+    std::fs::write(&draft, "guarantee nobody-comments { none of anyone can comment what sheet }\n").unwrap();
+    run_in(dir, &["fmt"]).ok();
+    let (status, _) = run(&job_file);
+    assert_eq!(status, Some(1), "a test that fails stops the job");
+}
+
 const ESTATE: &str = "\
 === bastide.toml
 name = \"Reference\"

@@ -48,7 +48,7 @@ fn files_are_laid_out_and_only_where_they_must() {
     let demo = demo();
     assert_eq!(
         run_in(demo.path(), &["fmt", "--check"]).ok(),
-        "6 files in canonical layout\n",
+        "7 files in canonical layout\n",
         "the demo shows how it is done"
     );
     let file = demo.path().join("policy/houses.bastide");

@@ -109,7 +109,7 @@ pub fn effects(difference: &Difference, before: &mut SetEngine, after: &mut SetE
         let is = joint.resources.after(resource).map(ResourceId);
         let above = |engine: &SetEngine, r: Option<ResourceId>| r.and_then(|r| engine.estate().catalog.parent(r));
         let (was_above, is_above) = (above(before, was), above(after, is));
-        let mut row_of = |engine: &mut SetEngine, r: Option<ResourceId>| r.map(|r| engine.row(r));
+        let row_of = |engine: &mut SetEngine, r: Option<ResourceId>| r.map(|r| engine.row(r));
         let key = [row_of(before, was), row_of(after, is), row_of(before, was_above), row_of(after, is_above)];
         if !known.contains_key(&key) {
             let found = causes(difference, difference.turns(row), (before, was, &old), (after, is, &new));

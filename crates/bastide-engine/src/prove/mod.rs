@@ -7,6 +7,7 @@
 
 mod expectation;
 mod guarantee;
+mod personas;
 mod record;
 
 pub use record::record;
@@ -78,8 +79,9 @@ pub struct Breach {
 /// Decisions that depend on themselves on one of the days.
 pub fn prove(estate: &Estate, moment: &Moment, wanted: &dyn Fn(&str) -> bool) -> Result<Vec<Proof>, Vec<Diagnostic>> {
     let mut proofs = Vec::new();
+    let peopled = personas::with_personas(estate);
     for expectation in estate.proofs.expectations.iter().filter(|e| wanted(&e.name)) {
-        proofs.push(expectation::ask(estate, moment, expectation)?);
+        proofs.push(expectation::ask(&peopled, moment, expectation)?);
     }
     proofs.extend(guarantees(estate, moment, wanted)?);
     Ok(proofs)

@@ -81,7 +81,7 @@ pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<D
         scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
     let mut statements = statements::rules(&scope, &trees, lines, diagnostics);
     statements.extend(entries::entries(&scope, &parts.entries, &parts.files, diagnostics));
-    let proofs = proofs::proofs(&scope, &trees, lines, diagnostics);
+    let proofs = proofs::proofs(&scope, &trees, &[], lines, diagnostics);
     cycles::groups(&groups, &trees, diagnostics);
     let estate = Estate {
         name: parts.name,

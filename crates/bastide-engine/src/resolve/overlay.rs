@@ -47,7 +47,7 @@ pub fn lay_over(
             None => after.statements.insert(rules, statement),
         }
     }
-    let new = proofs(&scope, std::slice::from_ref(text), lines, &mut out);
+    let new = proofs(&scope, std::slice::from_ref(text), &estate.proofs.personas, lines, &mut out);
     let all = Arc::make_mut(&mut after.proofs);
     for expectation in new.expectations {
         match all.expectations.iter_mut().find(|e| e.name == expectation.name) {

@@ -5,24 +5,35 @@ use super::scope::Scope;
 use super::statements::day;
 use bastide_model::condition::Who;
 use bastide_model::proof::*;
+use bastide_model::schema::{Attribute, Scalar, USER_KINDS};
 use bastide_model::statement::What;
 use bastide_model::*;
 use bastide_syntax::nearest::nearest;
-use bastide_syntax::tree::{self, Declaration, ExpectClauseBody, GuaranteeClauseBody, Name};
+use bastide_syntax::tree::{self, Declaration, ExpectClauseBody, GuaranteeClauseBody, Name, PersonaClauseBody};
 use bastide_syntax::{Diagnostic, Span, codes};
 use fixedbitset::FixedBitSet;
 
 pub(super) fn proofs(
     scope: &Scope,
     trees: &[tree::File],
+    known: &[Persona],
     line: &dyn Fn(Span) -> u32,
     out: &mut Vec<Diagnostic>,
 ) -> Proofs {
-    let mut proofs = Proofs::default();
+    let mut proofs = Proofs { personas: known.to_vec(), ..Proofs::default() };
     let origin = |span: Span| Origin { file: span.file, line: line(span) };
+    // Expectations speak of personas, wherever those stand.
+    for declaration in trees.iter().flat_map(|t| &t.declarations) {
+        if let Declaration::Persona(p) = declaration {
+            proofs.personas.push(scope.persona(p, origin(p.span), out));
+        }
+    }
     for declaration in trees.iter().flat_map(|t| &t.declarations) {
         match declaration {
-            Declaration::Expect(e) => proofs.expectations.push(scope.expectation(e, origin(e.span), out)),
+            Declaration::Expect(e) => {
+                let expectation = scope.expectation(e, &proofs.personas, origin(e.span), out);
+                proofs.expectations.push(expectation);
+            }
             Declaration::Guarantee(g) => proofs.guarantees.push(scope.guarantee(g, origin(g.span), out)),
             Declaration::Apart(a) => {
                 let kinds = (!a.on.is_empty()).then(|| scope.kinds(&a.on, out));
@@ -52,7 +63,100 @@ impl Scope<'_> {
         actions
     }
 
-    fn expectation(&self, declared: &tree::Expect, origin: Origin, out: &mut Vec<Diagnostic>) -> Expectation {
+    fn persona(&self, declared: &tree::Persona, origin: Origin, out: &mut Vec<Diagnostic>) -> Persona {
+        let name = &declared.name;
+        let mut persona = Persona {
+            name: name.text.clone(),
+            origin,
+            because: None,
+            kind: 0,
+            realm: None,
+            groups: Vec::new(),
+            values: Vec::new(),
+        };
+        if self.people.find(&name.text).is_some() {
+            let message = format!("there is a user `{}` already: a persona is somebody else", name.text);
+            out.push(Diagnostic::at(&codes::DECLARED_TWICE, name.span, message));
+        }
+        for clause in &declared.clauses {
+            match &clause.body {
+                PersonaClauseBody::Because(text) => persona.because = Some(text.text.clone()),
+                PersonaClauseBody::Member(groups) => {
+                    for name in groups {
+                        let Some(group) = self.group(&name.text, name.span, out) else { continue };
+                        if self.groups.declared[group.index()].is_some() {
+                            let message = format!("the members of group `{}` are computed", name.text);
+                            let help = "give the persona what the group asks for, and it is a member";
+                            out.push(Diagnostic::at(&codes::OUT_OF_PLACE, name.span, message).help(help));
+                        } else if !persona.groups.contains(&group) {
+                            persona.groups.push(group);
+                        }
+                    }
+                }
+                PersonaClauseBody::Has(pairs) => {
+                    pairs.iter().for_each(|(name, values)| self.persona_value(&mut persona, name, values, out));
+                }
+            }
+        }
+        persona
+    }
+
+    fn persona_value(&self, persona: &mut Persona, name: &Name, values: &tree::Values, out: &mut Vec<Diagnostic>) {
+        let single = |scalar: Scalar, out: &mut Vec<Diagnostic>| {
+            let read = values.literals.first().map(|written| literal(self.schema, scalar, written))?;
+            read.map_err(|diagnostic| out.push(diagnostic)).ok()
+        };
+        match name.text.as_str() {
+            "kind" => {
+                if let Some(Value::Text(kind)) = single(Scalar::UserKind, out) {
+                    persona.kind = USER_KINDS.iter().position(|k| *k == &*kind).unwrap_or_default() as u8;
+                }
+            }
+            "realm" => persona.realm = single(Scalar::Text, out),
+            _ => {
+                let Some(id) = self.schema.user_attribute(&name.text) else {
+                    let known = self.schema.user_attributes.iter().map(|a| a.name.as_str());
+                    let near = nearest(&name.text, known.chain(["kind", "realm"]));
+                    let message = format!("users have no attribute `{}`", name.text);
+                    out.push(Diagnostic::at(&codes::UNKNOWN_ATTRIBUTE, name.span, message).suggest(near));
+                    return;
+                };
+                let attribute = &self.schema.user_attributes[id.index()];
+                persona.values.extend(self.values(attribute, name, values, out).map(|value| (id, value)));
+            }
+        }
+    }
+
+    /// The value or values written for an attribute.
+    fn values(
+        &self,
+        attribute: &Attribute,
+        name: &Name,
+        values: &tree::Values,
+        out: &mut Vec<Diagnostic>,
+    ) -> Option<Value> {
+        if values.list && !attribute.set {
+            let message = format!("`{}` holds one value, found a list", name.text);
+            out.push(Diagnostic::at(&codes::TYPE_MISMATCH, values.span, message));
+            return None;
+        }
+        let mut read = Vec::new();
+        for written in &values.literals {
+            match literal(self.schema, attribute.scalar, written) {
+                Ok(value) => read.push(value),
+                Err(diagnostic) => out.push(diagnostic),
+            }
+        }
+        if attribute.set { Some(Value::set(read)) } else { read.into_iter().next() }
+    }
+
+    fn expectation(
+        &self,
+        declared: &tree::Expect,
+        personas: &[Persona],
+        origin: Origin,
+        out: &mut Vec<Diagnostic>,
+    ) -> Expectation {
         let mut expectation = Expectation {
             name: declared.name.text.clone(),
             origin,
@@ -69,7 +173,11 @@ impl Scope<'_> {
                     continue;
                 }
                 ExpectClauseBody::User(name) => {
-                    expectation.user = self.user(&name.text, name.span, out);
+                    let persona = personas.iter().position(|p| p.name == name.text);
+                    expectation.user = match persona {
+                        Some(at) => Some(UserId::new(self.people.len() + at)),
+                        None => self.user(&name.text, name.span, out),
+                    };
                     continue;
                 }
                 ExpectClauseBody::On(date) => {
@@ -113,19 +221,7 @@ impl Scope<'_> {
             return None;
         };
         let attribute = &self.schema.session_attributes[id.index()];
-        if values.list && !attribute.set {
-            let message = format!("`{}` holds one value, found a list", name.text);
-            out.push(Diagnostic::at(&codes::TYPE_MISMATCH, values.span, message));
-            return None;
-        }
-        let mut read = Vec::new();
-        for written in &values.literals {
-            match literal(self.schema, attribute.scalar, written) {
-                Ok(value) => read.push(value),
-                Err(diagnostic) => out.push(diagnostic),
-            }
-        }
-        let value = if attribute.set { Value::set(read) } else { read.into_iter().next()? };
+        let value = self.values(attribute, name, values, out)?;
         Some((id, value))
     }
 

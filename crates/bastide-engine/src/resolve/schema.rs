@@ -342,6 +342,8 @@ impl Build {
             _ => None,
         });
         self.unique("test", tests);
+        let personas = all.iter().filter_map(|d| if let Declaration::Persona(p) = d { Some(&p.name) } else { None });
+        self.unique("persona", personas);
     }
 }
 

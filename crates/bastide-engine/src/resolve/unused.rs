@@ -125,6 +125,13 @@ impl Used {
                 ExpectClauseBody::Reaches { what, .. } => self.what(what),
                 _ => {}
             }),
+            Declaration::Persona(p) => p.clauses.iter().for_each(|c| match &c.body {
+                PersonaClauseBody::Member(groups) => self.groups.extend(groups.iter().map(|g| g.text.clone())),
+                PersonaClauseBody::Has(pairs) => {
+                    self.attributes.extend(pairs.iter().map(|(n, _)| (Domain::User, n.text.clone())));
+                }
+                PersonaClauseBody::Because(_) => {}
+            }),
             Declaration::Guarantee(g) => g.clauses.iter().for_each(|c| match &c.body {
                 GuaranteeClauseBody::Only(who) | GuaranteeClauseBody::NoneOf(who) => self.who(who),
                 GuaranteeClauseBody::What(what) => self.what(what),

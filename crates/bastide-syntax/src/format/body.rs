@@ -20,6 +20,10 @@ impl Printer<'_> {
                 let clauses = e.clauses.iter().map(|c| (expect_order(&c.body), c.span, expect_clause(&c.body)));
                 (format!("expect {}", quote::name(&e.name.text)), e.span, clauses.collect())
             }
+            Declaration::Persona(p) => {
+                let clauses = p.clauses.iter().map(|c| (persona_order(&c.body), c.span, persona_clause(&c.body)));
+                (format!("persona {}", quote::name(&p.name.text)), p.span, clauses.collect())
+            }
             Declaration::Guarantee(g) => {
                 let clauses = g.clauses.iter().map(|c| (guarantee_order(&c.body), c.span, guarantee_clause(&c.body)));
                 (format!("guarantee {}", quote::name(&g.name.text)), g.span, clauses.collect())
@@ -105,11 +109,7 @@ fn expect_clause(body: &ExpectClauseBody) -> String {
         ExpectClauseBody::Because(reason) => clause("because", &text(reason)),
         ExpectClauseBody::User(name) => clause("user", &quote::name(&name.text)),
         ExpectClauseBody::On(date) => clause("on", &date.text),
-        ExpectClauseBody::Session(pairs) => {
-            let pairs: Vec<String> =
-                pairs.iter().map(|(n, v)| format!("{} = {}", quote::name(&n.text), values(v))).collect();
-            clause("session", &pairs.join(",\u{1}"))
-        }
+        ExpectClauseBody::Session(list) => clause("session", &pairs(list)),
         ExpectClauseBody::Can(allowed, of, places) => {
             let places: Vec<String> = places.iter().map(place).collect();
             clause(if *allowed { "can" } else { "cannot" }, &format!("{}\u{1}{}", items(of), places.join(",\u{1}")))
@@ -123,6 +123,28 @@ fn expect_clause(body: &ExpectClauseBody) -> String {
             clause("reaches", &format!("{bound} {count} {}\u{1}by {}", what(of), items(by)))
         }
     }
+}
+
+fn persona_order(body: &PersonaClauseBody) -> usize {
+    match body {
+        PersonaClauseBody::Because(_) => 0,
+        PersonaClauseBody::Member(_) => 1,
+        PersonaClauseBody::Has(_) => 2,
+    }
+}
+
+fn persona_clause(body: &PersonaClauseBody) -> String {
+    match body {
+        PersonaClauseBody::Because(reason) => clause("because", &text(reason)),
+        PersonaClauseBody::Member(groups) => clause("member of", &names(groups).replace(", ", ",\u{1}")),
+        PersonaClauseBody::Has(list) => clause("has", &pairs(list)),
+    }
+}
+
+/// `name = value, ...`
+fn pairs(list: &[(Name, Values)]) -> String {
+    let pairs: Vec<String> = list.iter().map(|(n, v)| format!("{} = {}", quote::name(&n.text), values(v))).collect();
+    pairs.join(",\u{1}")
 }
 
 fn guarantee_order(body: &GuaranteeClauseBody) -> usize {

@@ -9,6 +9,7 @@ use crate::tree::*;
 
 const RULE: [&str; 8] = ["because", "layer", "who", "may", "what", "while", "from", "until"];
 const EXPECT: [&str; 7] = ["because", "user", "on", "session", "can", "cannot", "reaches"];
+const PERSONA: [&str; 3] = ["because", "member", "has"];
 const GUARANTEE: [&str; 5] = ["because", "only", "none", "can", "what"];
 
 impl Parser<'_> {
@@ -196,6 +197,43 @@ impl Parser<'_> {
         Ok(Declaration::Expect(Expect { name, clauses, span: start.to(self.before()) }))
     }
 
+    pub(super) fn persona(&mut self, start: Span) -> Parse<Declaration> {
+        let name = self.name("the name of the persona")?;
+        let (clauses, _) = self.clauses(&PERSONA, Self::persona_clause)?;
+        self.once(&name, &clauses, |c| match c.body {
+            PersonaClauseBody::Because(_) => Some("because"),
+            PersonaClauseBody::Member(_) => Some("member of"),
+            PersonaClauseBody::Has(_) => Some("has"),
+        });
+        Ok(Declaration::Persona(Persona { name, clauses, span: start.to(self.before()) }))
+    }
+
+    fn persona_clause(&mut self) -> Parse<PersonaClause> {
+        let keyword = self.advance();
+        let body = match self.slice(keyword) {
+            "because" => PersonaClauseBody::Because(self.quoted("the reason in quotes")?),
+            "member" => {
+                self.expect("of")?;
+                PersonaClauseBody::Member(self.names("a group")?)
+            }
+            _ => PersonaClauseBody::Has(self.pairs("an attribute of users")?),
+        };
+        Ok(PersonaClause { body, span: keyword.span.to(self.before()) })
+    }
+
+    /// `name = value, ...`
+    fn pairs(&mut self, what: &str) -> Parse<Vec<(Name, Values)>> {
+        let mut pairs = Vec::new();
+        loop {
+            let name = self.name(what)?;
+            self.expect_symbol(Symbol::Equal, "=")?;
+            pairs.push((name, self.values()?));
+            if !self.take_symbol(Symbol::Comma) {
+                return Ok(pairs);
+            }
+        }
+    }
+
     fn once<T>(&mut self, name: &Name, clauses: &[T], keyword: impl Fn(&T) -> Option<&'static str>) {
         let words: Vec<_> = clauses.iter().filter_map(keyword).collect();
         for (i, word) in words.iter().enumerate() {
@@ -212,18 +250,7 @@ impl Parser<'_> {
             "because" => ExpectClauseBody::Because(self.quoted("the reason in quotes")?),
             "user" => ExpectClauseBody::User(self.name("a user id")?),
             "on" => ExpectClauseBody::On(self.date()?),
-            "session" => {
-                let mut pairs = Vec::new();
-                loop {
-                    let name = self.name("a session attribute")?;
-                    self.expect_symbol(Symbol::Equal, "=")?;
-                    pairs.push((name, self.values()?));
-                    if !self.take_symbol(Symbol::Comma) {
-                        break;
-                    }
-                }
-                ExpectClauseBody::Session(pairs)
-            }
+            "session" => ExpectClauseBody::Session(self.pairs("a session attribute")?),
             "reaches" => {
                 let bound = if self.take("exactly").is_some() {
                     Bound::Exactly

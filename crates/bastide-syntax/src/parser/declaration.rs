@@ -7,8 +7,9 @@ use crate::lexer::{Symbol, TokenKind};
 use crate::source::Span;
 use crate::tree::*;
 
-const DECLARATIONS: [&str; 11] =
-    ["kind", "action", "type", "attribute", "role", "group", "rule", "apart", "alike", "expect", "guarantee"];
+const DECLARATIONS: [&str; 12] = [
+    "kind", "action", "type", "attribute", "role", "group", "rule", "apart", "alike", "persona", "expect", "guarantee",
+];
 
 impl Parser<'_> {
     pub(super) fn declarations(&mut self) -> Vec<Declaration> {
@@ -49,6 +50,7 @@ impl Parser<'_> {
             "rule" => Self::rule,
             "apart" => Self::apart,
             "alike" => Self::alike,
+            "persona" => Self::persona,
             "expect" => Self::expectation,
             "guarantee" => Self::guarantee,
             _ => {
