@@ -58,7 +58,7 @@ fn files_are_laid_out_and_only_where_they_must() {
     let check = run_in(demo.path(), &["fmt", "--check"]);
     assert_eq!(
         (check.status, check.out.as_str()),
-        (1, "policy/houses.bastide is not in its canonical layout\n5 files in canonical layout\n")
+        (1, "policy/houses.bastide is not in its canonical layout\n6 files in canonical layout\n")
     );
     assert_ne!(std::fs::read_to_string(&file).unwrap(), canonical, "--check changes nothing");
     #[cfg(unix)]
@@ -68,7 +68,7 @@ fn files_are_laid_out_and_only_where_they_must() {
     }
     assert_eq!(
         run_in(demo.path(), &["fmt"]).ok(),
-        "policy/houses.bastide laid out anew\n6 files in canonical layout\n"
+        "policy/houses.bastide laid out anew\n7 files in canonical layout\n"
     );
     assert_eq!(std::fs::read_to_string(&file).unwrap(), canonical);
     #[cfg(unix)]

@@ -15,6 +15,7 @@ use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use std::time::Instant;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
@@ -63,6 +64,17 @@ pub struct Trial {
     pub broken: Vec<Proof>,
     /// Files that were written.
     pub written: Vec<String>,
+    /// What it took.
+    pub seconds: Seconds,
+}
+
+/// Seconds by the clock.
+#[derive(Clone, Copy, Default, Serialize, JsonSchema)]
+pub struct Seconds {
+    /// Reading the estate.
+    pub load: f64,
+    /// Making the changes and finding out what differs, tests aside.
+    pub evaluate: f64,
 }
 
 pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
@@ -72,13 +84,16 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         let hints = vec!["for example `--off RULE`, `--join USER:GROUP`, `--add FILE`; all are in `bastide try --help`".to_string()];
         return Err(Failure::Usage("nothing to try".to_string(), hints));
     }
+    let started = Instant::now();
     let made = changed(&mut opened, &root, &args.changes, stage)?;
+    let made_in = started.elapsed().as_secs_f64();
     let moment = args.moment.moment(opened.estate())?;
     let after_moment = args.moment.moment(&made.estate)?;
     let harmless = opened.loaded.audit.harmless.clone();
     let from = made.base.as_ref().unwrap_or(opened.estate());
     let most = trial::most(args.all || args.format == Format::Json);
     let mut answer = compare(&opened, &moment, (&made.estate, &after_moment), &harmless, most, stage)?;
+    answer.seconds = Seconds { load: opened.seconds, evaluate: answer.seconds.evaluate + made_in };
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
     answer.added = made.added.clone();
     let text = match args.format {
@@ -121,18 +136,22 @@ fn compare(
 ) -> Result<Trial, Failure> {
     let before = opened.estate();
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
+    let started = Instant::now();
     let mut old = SetEngine::new(before, moment).map_err(failed)?;
     let mut new = SetEngine::new(after, after_moment).map_err(failed)?;
     let difference = difference(&mut old, &mut new);
+    let (radius, blocks) = (radius(&difference), blocks(&difference, before, after, harmless, most));
+    let evaluate = started.elapsed().as_secs_f64();
     let held = prove(before, moment, &|_| true).map_err(failed)?;
     let broken = broken_by(&held, prove(after, after_moment, &|_| true).map_err(failed)?);
     Ok(Trial {
         changes: Vec::new(),
         added: Vec::new(),
-        radius: radius(&difference),
-        blocks: blocks(&difference, before, after, harmless, most),
+        radius,
+        blocks,
         broken,
         written: Vec::new(),
+        seconds: Seconds { load: 0.0, evaluate },
     })
 }
 
