@@ -237,7 +237,7 @@ impl<'e> Judge<'e> {
     }
 
     /// Whether a need is met for a user on a resource.
-    pub(crate) fn meets(&self, user: UserId, need: Need, resource: ResourceId) -> bool {
+    pub fn meets(&self, user: UserId, need: Need, resource: ResourceId) -> bool {
         let targets = targets(self.estate, resource, need.target);
         !targets.unmet && targets.found.iter().all(|t| self.allows(user, need.action, *t))
     }

@@ -60,6 +60,44 @@ impl<'e> SetEngine<'e> {
     }
 }
 
+/// A statement that reaches a resource, and whom it applies to there.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub struct Reaching {
+    /// The statement.
+    pub id: StatementId,
+    /// To whom, if they do not own the resource.
+    pub others: SetId,
+    /// To whom, if they own it.
+    pub owners: SetId,
+}
+
+impl SetEngine<'_> {
+    /// The statements that reach a resource and apply to anybody there, in policy order.
+    pub fn reaching(&mut self, resource: ResourceId) -> Vec<Reaching> {
+        let site = self.site(resource);
+        let mut found = Vec::with_capacity(self.sites[site].reached.len());
+        for i in 0..self.sites[site].reached.len() {
+            let (id, _) = self.sites[site].reached[i];
+            let others = self.applies(id, resource, View::Other);
+            let owners = self.applies(id, resource, View::Owner);
+            if others != SetId::NONE || owners != SetId::NONE {
+                found.push(Reaching { id, others, owners });
+            }
+        }
+        found
+    }
+
+    /// The users of a group, for certain.
+    pub fn members_of(&mut self, group: GroupId) -> SetId {
+        self.members(group).yes
+    }
+
+    /// The set of these users.
+    pub fn set_of(&mut self, users: impl IntoIterator<Item = usize>) -> SetId {
+        self.sets.of(users)
+    }
+}
+
 /// A step by which a statement narrows whom and what it reaches.
 pub enum Step<'e> {
     /// The terms of its who-clause.

@@ -102,6 +102,29 @@ impl SetStore {
         self.keep()
     }
 
+    /// How many users are in both, without keeping the set of them.
+    pub fn count_both(&self, a: SetId, b: SetId) -> u32 {
+        if a == SetId::ALL || a == b {
+            return self.count(b);
+        }
+        if b == SetId::ALL {
+            return self.count(a);
+        }
+        self.row(a).iter().zip(self.row(b)).map(|(x, y)| (x & y).count_ones()).sum()
+    }
+
+    /// The first user who is in both.
+    pub fn first_of_both(&self, a: SetId, b: SetId) -> Option<usize> {
+        let mut words = self.row(a).iter().zip(self.row(b)).map(|(x, y)| x & y).enumerate();
+        words.find(|(_, word)| *word != 0).map(|(i, word)| i * 64 + word.trailing_zeros() as usize)
+    }
+
+    /// The first user who is in the first and not in the second.
+    pub fn first_of_rest(&self, a: SetId, not: SetId) -> Option<usize> {
+        let mut words = self.row(a).iter().zip(self.row(not)).map(|(x, y)| x & !y).enumerate();
+        words.find(|(_, word)| *word != 0).map(|(i, word)| i * 64 + word.trailing_zeros() as usize)
+    }
+
     /// In either.
     pub fn union(&mut self, a: SetId, b: SetId) -> SetId {
         match (a, b) {

@@ -1,0 +1,149 @@
+//! What the audit goes by: the estate, the moment, levels and limits.
+
+use crate::findings::{ALL, Level};
+use bastide_model::*;
+use bastide_syntax::Diagnostic;
+use bastide_syntax::nearest::nearest;
+
+/// Everything a check may ask for, access aside.
+pub struct Case<'e> {
+    /// The estate.
+    pub estate: &'e Estate,
+    /// The moment it is audited for.
+    pub moment: &'e Moment,
+    /// Actions that do no harm.
+    pub harmless: Vec<String>,
+    /// Limits.
+    pub limits: Limits,
+    /// Levels by name of the finding.
+    pub levels: Vec<(String, Level)>,
+    /// What reading the estate had to say.
+    pub diagnostics: &'e [Diagnostic],
+    /// The line of each diagnostic's place.
+    pub lines: Vec<Option<Origin>>,
+}
+
+macro_rules! limits {
+    ($($(#[$about:meta])* $field:ident, $name:literal, $value:expr;)*) => {
+        /// Numbers beyond which something is reported.
+        #[derive(Clone, Debug)]
+        pub struct Limits {
+            $($(#[$about])* pub $field: f64,)*
+        }
+
+        impl Default for Limits {
+            fn default() -> Self {
+                Limits { $($field: $value,)* }
+            }
+        }
+
+        impl Limits {
+            /// The names in the manifest, with what they are by default.
+            pub const NAMES: &'static [(&'static str, f64)] = &[$(($name, $value)),*];
+
+            fn field(&mut self, name: &str) -> Option<&mut f64> {
+                match name {
+                    $($name => Some(&mut self.$field),)*
+                    _ => None,
+                }
+            }
+        }
+    };
+}
+
+limits! {
+    /// Share of all users beyond which a reach is wide.
+    wide_users, "wide-share-of-users", 0.25;
+    /// Share of all resources beyond which a reach is wide.
+    wide_resources, "wide-share-of-resources", 0.25;
+    /// Users with full power beyond which it is an error.
+    full_power, "full-power-users", 8.0;
+    /// Users who may read a resource of a high label.
+    exposure_users, "exposure-users", 25.0;
+    /// How many steps from the top of a scale make a label high.
+    exposure_steps, "exposure-steps", 1.0;
+    /// Days before the end of a statement from which it is told.
+    ending_days, "ending-days", 45.0;
+    /// Names in a list that one pattern could replace.
+    listed, "listed-by-name", 3.0;
+    /// Users who hold the same singly.
+    singly, "person-by-person", 3.0;
+    /// Users with temporary power beyond which it is no longer one or two.
+    temporary_users, "temporary-users", 2.0;
+}
+
+impl Limits {
+    /// Sets a limit by its name in the manifest.
+    ///
+    /// # Errors
+    /// There is no such limit; the nearest one.
+    pub fn set(&mut self, name: &str, value: f64) -> Result<(), Option<&'static str>> {
+        match self.field(name) {
+            Some(limit) => {
+                *limit = value;
+                Ok(())
+            }
+            None => Err(nearest(name, Limits::NAMES.iter().map(|(n, _)| *n))),
+        }
+    }
+}
+
+impl Case<'_> {
+    /// The level that the manifest sets for a finding.
+    pub fn level(&self, name: &str) -> Option<Level> {
+        self.levels.iter().rev().find(|(n, _)| n == name).map(|(_, level)| *level)
+    }
+
+    /// The nearest name of a finding, for one that is not known.
+    pub fn nearest(name: &str) -> Option<&'static str> {
+        nearest(name, ALL.iter().map(|d| d.name))
+    }
+
+    /// Whether an action is harmless.
+    pub fn is_harmless(&self, action: ActionId) -> bool {
+        self.harmless.contains(&self.estate.schema.actions[action.index()].name)
+    }
+
+    /// Whether a statement speaks of more than harmless actions.
+    pub fn is_harmful(&self, statement: &Statement) -> bool {
+        statement.actions.ones().any(|a| !self.is_harmless(ActionId::new(a)))
+    }
+
+    /// The names of a statement's actions, or of the first few.
+    pub fn actions(&self, statement: &Statement) -> String {
+        let names: Vec<&str> =
+            statement.actions.ones().map(|a| self.estate.schema.actions[a].name.as_str()).collect();
+        if names.len() > 5 {
+            format!("{} and {} more", names[..4].join(", "), names.len() - 4)
+        } else {
+            names.join(", ")
+        }
+    }
+
+    /// A name of a statement that stays the same when lines move.
+    pub fn stable_name(&self, id: StatementId) -> String {
+        let statement = self.estate.statement(id);
+        match statement.sort {
+            statement::Sort::Rule => statement.name.clone(),
+            statement::Sort::Entry => {
+                let cells = bastide_engine::change::entry_cells(self.estate, statement);
+                format!("entry {}", cells.join(","))
+            }
+        }
+    }
+
+    /// How a statement is named in a sentence.
+    pub fn named(&self, id: StatementId) -> String {
+        let statement = self.estate.statement(id);
+        match statement.sort {
+            statement::Sort::Rule => format!("rule `{}`", statement.name),
+            statement::Sort::Entry => format!("entry `{}`", statement.name),
+        }
+    }
+
+    /// Statements in force.
+    pub fn live(&self) -> impl Iterator<Item = (StatementId, &Statement)> {
+        let all = StatementId::all(self.estate.statements.len()).map(|id| (id, self.estate.statement(id)));
+        all.filter(|(_, s)| s.is_on() && s.in_date(self.moment.date))
+    }
+}

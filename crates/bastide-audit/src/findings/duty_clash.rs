@@ -1,0 +1,57 @@
+//! `duty-clash`: a user may do both of two actions declared `apart` on the same resource.
+
+use super::{Descriptor, Group};
+use crate::{Case, Found, Survey};
+use bastide_engine::sets::store::SetId;
+use bastide_model::*;
+use std::collections::BTreeMap;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "duty-clash",
+    group: Group::Duties,
+    level: crate::Level::Error,
+    what: "a user may do both of two actions declared `apart` on the same resource",
+    why: "Whoever approves must not pay. One person who can do both can do it alone.",
+    mind: "Nobody else is there to do it, and somebody looks at it afterwards.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let estate = case.estate;
+    let mut engine = survey.engine.borrow_mut();
+    let mut by: BTreeMap<(usize, SetId), (usize, (UserId, ActionId, ResourceId), Vec<ActionId>)> = BTreeMap::new();
+    for resource in estate.catalog.all() {
+        let kind = estate.catalog.kind(resource);
+        for (at, apart) in estate.proofs.apart.iter().enumerate() {
+            if !estate.schema.is_any(kind, apart.kinds.as_deref()) {
+                continue;
+            }
+            let duties: Vec<ActionId> =
+                apart.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, kind)).collect();
+            for (i, a) in duties.iter().enumerate() {
+                for b in &duties[i + 1..] {
+                    let (x, y) = (engine.allowed(resource, *a), engine.allowed(resource, *b));
+                    let both = engine.both(x, y);
+                    let both = engine.both(both, survey.active);
+                    if let Some(user) = engine.sets().users(both).next() {
+                        let entry = by.entry((at, both)).or_insert((0, (UserId::new(user), *a, resource), vec![*a, *b]));
+                        entry.0 += 1;
+                    }
+                }
+            }
+        }
+    }
+    by.into_iter()
+        .map(|((at, users), (resources, example, duties))| {
+            let names: Vec<&str> = engine.sets().users(users).map(|u| estate.people.id(UserId::new(u))).collect();
+            let duties: Vec<&str> = duties.iter().map(|a| estate.schema.actions[a.index()].name.as_str()).collect();
+            let shown = names.iter().take(6).copied().collect::<Vec<_>>().join(", ");
+            let more = if names.len() > 6 { format!(" and {} more", names.len() - 6) } else { String::new() };
+            let message = format!("{shown}{more} may {} on the same resource", duties.join(" and "));
+            Found::new(format!("{} {shown}", duties.join(" and ")), Some(estate.proofs.apart[at].origin), message)
+                .evidence(format!("{resources} resources"))
+                .example(Some(example))
+        })
+        .collect()
+}

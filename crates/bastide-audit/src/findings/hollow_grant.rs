@@ -1,0 +1,31 @@
+//! `hollow-grant`: a grant of an action whose needs its users never meet there.
+
+use super::{Descriptor, Group};
+use crate::{Case, Found, Survey};
+use bastide_engine::change::Change;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "hollow-grant",
+    group: Group::Conflict,
+    level: crate::Level::Warning,
+    what: "a grant of an action whose needs its users never meet there",
+    why: "They may update what they cannot read: they will call, and the rule will look right.",
+    mind: "What is needed is given by something that is not in this estate.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let live = case.live().filter(|(id, s)| {
+        let of = survey.of(*id);
+        s.modality.permits() && of.triples > 0 && of.agree == 0 && of.blocked == of.triples
+    });
+    live.map(|(id, s)| {
+        let of = survey.of(id);
+        Found::of(case, id, format!("{} gives {}, and its users never meet what that needs", case.named(id), case.actions(s)))
+            .evidence(format!("{} triples, all of them blocked", of.triples))
+            .example(of.against)
+            .suggest("to mend it, give what is needed, or take it out, which changes nothing today", vec![Change::Off(id)])
+    })
+    .collect()
+}

@@ -1,0 +1,52 @@
+//! `label-exposure`: resources of a high label that more than a set number of users, or any guest, may read; the most exposed first.
+
+use super::{Descriptor, Group};
+use crate::{Case, Found, Survey};
+use bastide_model::*;
+use std::collections::BTreeMap;
+use super::label::from_top;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "label-exposure",
+    group: Group::OverBroad,
+    level: crate::Level::Warning,
+    what: "resources of a high label that more than a set number of users, or any guest, may read; the most exposed first",
+    why: "A label says who should see a thing; what counts is who does.",
+    mind: "The label is wider than its name: then set `exposure-steps` or `exposure-users`.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let estate = case.estate;
+    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new) else {
+        return Vec::new();
+    };
+    let mut engine = survey.engine.borrow_mut();
+    let mut by: BTreeMap<(u32, u32, u32), Vec<ResourceId>> = BTreeMap::new();
+    for resource in estate.catalog.all().filter(|r| from_top(estate, *r).is_some_and(|steps| (steps as f64) < case.limits.exposure_steps)) {
+        let allowed = engine.allowed(resource, read);
+        let readers = engine.both(allowed, survey.active);
+        let (users, guests) = (engine.sets().count(readers), engine.sets().count_both(readers, survey.guests));
+        if f64::from(users) > case.limits.exposure_users || guests > 0 {
+            by.entry((users, guests, readers.0)).or_default().push(resource);
+        }
+    }
+    let found = by.into_iter().rev().map(|((users, guests, _), resources)| {
+        let first = resources[0];
+        let path = estate.catalog.path(first);
+        let many = if resources.len() == 1 { String::new() } else { format!(" and {} more", resources.len() - 1) };
+        let about = estate.catalog.id(first).to_string();
+        let message = format!("`{path}`{many} of a high label can be read by {users} users, {guests} of them guests");
+        let allowed = engine.allowed(first, read);
+        let set = if guests > 0 { survey.guests } else { survey.active };
+        let example = engine.sets().first_of_both(allowed, set).map(|u| (UserId::new(u), read, first));
+        let by = example.and_then(|(u, a, r)| survey.judge.decide(u, a, r).by);
+        let mut one = Found::new(about, Some(estate.catalog.origins[first.index()]), message).example(example);
+        if let Some(id) = by {
+            one = one.evidence(format!("by {}, among others", case.named(id)));
+        }
+        one.evidence(format!("{} resources", resources.len()))
+    });
+    found.collect()
+}

@@ -1,0 +1,46 @@
+//! `listed-by-name`: a statement that names three or more siblings that one place would cover.
+
+use super::{Descriptor, Group};
+use crate::{Case, Found, Survey};
+use bastide_model::*;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "listed-by-name",
+    group: Group::Brittle,
+    level: crate::Level::Note,
+    what: "a statement that names three or more siblings that one place would cover",
+    why: "Whatever is added beside them is forgotten.",
+    mind: "The others beside them must not be covered.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let catalog = &case.estate.catalog;
+    let mut found = Vec::new();
+    for (id, s) in case.live() {
+        let Some(places) = &s.what.places else { continue };
+        let mut by: BTreeMap<ResourceId, Vec<ResourceId>> = BTreeMap::new();
+        for place in places {
+            if let Some(parent) = catalog.parent(place.resource) {
+                by.entry(parent).or_default().push(place.resource);
+            }
+        }
+        for (parent, named) in by {
+            // A pattern of the policy covers siblings by itself: it is one name.
+            let spans: BTreeSet<u32> = places.iter().filter(|p| named.contains(&p.resource)).map(|p| p.span.start).collect();
+            if (spans.len() as f64) < case.limits.listed {
+                continue;
+            }
+            let others = catalog.children(parent).filter(|c| !named.contains(c)).count();
+            let message = format!("{} names {} places in `{}` one by one", case.named(id), spans.len(), catalog.path(parent));
+            found.push(
+                Found::of(case, id, message)
+                    .evidence(format!("`{}/*` would cover them, and {others} more beside them today", catalog.path(parent)))
+                    .example(survey.of(id).example),
+            );
+        }
+    }
+    found
+}

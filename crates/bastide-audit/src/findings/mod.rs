@@ -1,0 +1,167 @@
+//! The findings: one module each, registered here. The order of the list is the order of their names.
+
+mod contradiction;
+mod copies;
+mod deny_without_need;
+mod duty_clash;
+mod empty_group;
+mod ended;
+mod ending;
+mod full_power;
+mod group_cycle;
+mod guest_power;
+mod half_open;
+mod hollow_grant;
+mod inactive_member;
+mod label_drop;
+mod label_exposure;
+mod listed_by_name;
+mod no_place;
+mod no_reach;
+mod no_reason;
+mod open_to_anyone;
+mod opener_inside;
+mod overlap;
+mod ownerless;
+mod person_by_person;
+mod redundant;
+mod shadowed;
+mod source_leak;
+mod switched_off;
+mod temporary_for_ever;
+mod two_doors;
+mod undecided;
+mod unknown_name;
+mod value_nobody_has;
+mod wide_reach;
+mod label;
+mod meetings;
+pub(crate) mod pointless_narrowing;
+
+use crate::{Case, Found, Survey};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// How bad a finding is; the worst first.
+#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+#[serde(rename_all = "lowercase")]
+pub enum Level {
+    /// It must be mended.
+    Error,
+    /// Somebody should look at it.
+    Warning,
+    /// Good to know.
+    Note,
+    /// It is not reported.
+    None,
+}
+
+impl Level {
+    /// The level of a word.
+    pub fn of_word(word: &str) -> Option<Level> {
+        [Level::Error, Level::Warning, Level::Note, Level::None].into_iter().find(|level| level.word() == word)
+    }
+
+    /// As it is written everywhere.
+    pub fn word(self) -> &'static str {
+        match self {
+            Level::Error => "error",
+            Level::Warning => "warning",
+            Level::Note => "note",
+            Level::None => "none",
+        }
+    }
+}
+
+/// What a finding is about.
+#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+#[serde(rename_all = "kebab-case")]
+pub enum Group {
+    /// More than anybody meant to give.
+    OverBroad,
+    /// Statements that disagree, or say the same.
+    Conflict,
+    /// What was right once.
+    Stale,
+    /// What will be wrong soon.
+    Brittle,
+    /// Data that gets out by another way.
+    Leak,
+    /// Duties that should be kept apart.
+    Duties,
+}
+
+/// What a finding is, why it matters, and how it is looked for.
+pub struct Descriptor {
+    /// Its name.
+    pub name: &'static str,
+    /// Its group.
+    pub group: Group,
+    /// Its level, unless the manifest sets another.
+    pub level: Level,
+    /// When it is reported.
+    pub what: &'static str,
+    /// Why it matters.
+    pub why: &'static str,
+    /// When not to mind.
+    pub mind: &'static str,
+    /// Looks for it.
+    pub check: fn(&Case, &Survey) -> Vec<Found>,
+}
+
+/// Every finding, by name.
+pub const ALL: &[&Descriptor] = &[
+    &contradiction::DESCRIPTOR,
+    &copies::DESCRIPTOR,
+    &deny_without_need::DESCRIPTOR,
+    &duty_clash::DESCRIPTOR,
+    &empty_group::DESCRIPTOR,
+    &ended::DESCRIPTOR,
+    &ending::DESCRIPTOR,
+    &full_power::DESCRIPTOR,
+    &group_cycle::DESCRIPTOR,
+    &guest_power::DESCRIPTOR,
+    &half_open::DESCRIPTOR,
+    &hollow_grant::DESCRIPTOR,
+    &inactive_member::DESCRIPTOR,
+    &label_drop::DESCRIPTOR,
+    &label_exposure::DESCRIPTOR,
+    &listed_by_name::DESCRIPTOR,
+    &no_place::DESCRIPTOR,
+    &no_reach::DESCRIPTOR,
+    &no_reason::DESCRIPTOR,
+    &open_to_anyone::DESCRIPTOR,
+    &opener_inside::DESCRIPTOR,
+    &overlap::DESCRIPTOR,
+    &ownerless::DESCRIPTOR,
+    &person_by_person::DESCRIPTOR,
+    &pointless_narrowing::DESCRIPTOR,
+    &redundant::DESCRIPTOR,
+    &shadowed::DESCRIPTOR,
+    &source_leak::DESCRIPTOR,
+    &switched_off::DESCRIPTOR,
+    &temporary_for_ever::DESCRIPTOR,
+    &two_doors::DESCRIPTOR,
+    &undecided::DESCRIPTOR,
+    &unknown_name::DESCRIPTOR,
+    &value_nobody_has::DESCRIPTOR,
+    &wide_reach::DESCRIPTOR,
+];
+
+#[cfg(test)]
+mod tests {
+    use super::ALL;
+
+    #[test]
+    fn findings_are_sorted_unique_and_described() {
+        let names: Vec<&str> = ALL.iter().map(|d| d.name).collect();
+        let mut sorted = names.clone();
+        sorted.sort_unstable();
+        sorted.dedup();
+        assert_eq!(names, sorted);
+        for d in ALL {
+            let whole = [d.what, d.why, d.mind].iter().all(|text| text.len() > 20);
+            assert!(whole && !d.what.ends_with('.') && d.why.ends_with(['.']), "{}", d.name);
+        }
+    }
+}

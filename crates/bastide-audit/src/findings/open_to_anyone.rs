@@ -1,0 +1,64 @@
+//! `open-to-anyone`: a permission for `anyone`, with no condition on the user, for more than harmless actions, or for anything on a resource whose label is above the lowest.
+
+use super::{Descriptor, Group};
+use crate::{Case, Found, Survey};
+use bastide_engine::change::Change;
+use bastide_model::condition::Term;
+use bastide_model::*;
+use super::label::above_lowest;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "open-to-anyone",
+    group: Group::OverBroad,
+    level: crate::Level::Error,
+    what: "a permission for `anyone`, with no condition on the user, for more than harmless actions, or for anything on a resource whose label is above the lowest",
+    why: "Whoever has an account has it, guests and services too, and so will everybody who comes. Such defaults are made while a platform is set up and stay.",
+    mind: "The action is harmless in this estate after all: then list it in `[audit] harmless`.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let mut found = Vec::new();
+    for (id, s) in case.live() {
+        let narrowed = [&s.who.condition, &s.what.condition, &s.condition].into_iter().flatten().any(|c| c.mentions().user);
+        let reach = survey.of(id);
+        if !s.modality.permits() || !s.who.terms.contains(&Term::Anyone) || narrowed || reach.pairs == 0 {
+            continue;
+        }
+        let (labelled, first) = labelled(case, survey, id);
+        let harmful = case.is_harmful(s);
+        if !harmful && labelled == 0 {
+            continue;
+        }
+        let what = if harmful { case.actions(s) } else { format!("{} what is labelled", case.actions(s)) };
+        let mut one = Found::of(case, id, format!("{} lets anyone {what}", case.named(id)))
+            .evidence(format!("{} users on {} resources", reach.users, reach.resources))
+            .example(first.or(reach.example));
+        if labelled > 0 {
+            one = one.evidence(format!("{labelled} of the resources have a label above the lowest"));
+        }
+        found.push(one.suggest("to close it until somebody says whom it is for", vec![Change::Off(id)]));
+    }
+    found
+}
+
+/// On how many resources with a label it applies, and a triple of one.
+fn labelled(case: &Case, survey: &Survey, id: StatementId) -> (usize, Option<(UserId, ActionId, ResourceId)>) {
+    let estate = case.estate;
+    let statement = estate.statement(id);
+    let mut engine = survey.engine.borrow_mut();
+    let (mut count, mut first) = (0, None);
+    for resource in estate.catalog.all().filter(|r| above_lowest(estate, *r)) {
+        let Some(reaching) = engine.reaching(resource).into_iter().find(|r| r.id == id) else { continue };
+        count += 1;
+        if first.is_none() {
+            first = statement.actions.ones().map(ActionId::new).find_map(|action| {
+                let allowed = engine.allowed(resource, action);
+                let user = engine.sets().first_of_both(reaching.others, allowed)?;
+                Some((UserId::new(user), action, resource))
+            });
+        }
+    }
+    (count, first)
+}

@@ -1,0 +1,47 @@
+//! `opener-inside`: a resource that can be read by users who cannot read the container it lies in.
+
+use super::{Descriptor, Group};
+use crate::{Case, Found, Survey};
+use bastide_model::*;
+use std::collections::BTreeMap;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "opener-inside",
+    group: Group::Leak,
+    level: crate::Level::Warning,
+    what: "a resource that can be read by users who cannot read the container it lies in",
+    why: "What lies in a closed container is expected to be closed.",
+    mind: "It is reached by a link, and meant to be.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let estate = case.estate;
+    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new) else {
+        return Vec::new();
+    };
+    let mut engine = survey.engine.borrow_mut();
+    let mut by: BTreeMap<ResourceId, (usize, u32, (UserId, ActionId, ResourceId))> = BTreeMap::new();
+    for resource in estate.catalog.all() {
+        let Some(parent) = estate.catalog.parent(resource) else { continue };
+        let (here, above) = (engine.allowed(resource, read), engine.allowed(parent, read));
+        let here = engine.both(here, survey.active);
+        let more = engine.but(here, above);
+        if let Some(user) = engine.sets().users(more).next() {
+            let count = engine.sets().count(more);
+            let entry = by.entry(parent).or_insert((0, 0, (UserId::new(user), read, resource)));
+            entry.0 += 1;
+            entry.1 = entry.1.max(count);
+        }
+    }
+    by.into_iter()
+        .map(|(parent, (resources, users, example))| {
+            let path = estate.catalog.path(parent);
+            let message = format!("{resources} resources in `{path}` are more open than it is");
+            Found::new(estate.catalog.id(parent), Some(estate.catalog.origins[parent.index()]), message)
+                .evidence(format!("up to {users} users read one of them and not the container"))
+                .example(Some(example))
+        })
+        .collect()
+}

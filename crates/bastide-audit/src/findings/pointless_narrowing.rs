@@ -1,0 +1,55 @@
+//! `pointless-narrowing`: a narrow grant of what a broader one already gives to its users and to many more.
+
+use super::{Descriptor, Group};
+use crate::{Case, Found, Survey};
+use bastide_engine::change::Change;
+use bastide_engine::sets::claims::Reaching;
+use bastide_model::condition::Term;
+use bastide_model::*;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "pointless-narrowing",
+    group: Group::Conflict,
+    level: crate::Level::Warning,
+    what: "a narrow grant of what a broader one already gives to its users and to many more",
+    why: "Whoever wrote the narrow one believes there is a restriction: that only these few may. There is none.",
+    mind: "The broader one is about to go, and the narrow one is to stay.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let live = case.live().filter_map(|(id, _)| broader(case, survey, id).map(|by| (id, by)));
+    live.map(|(id, by)| {
+        let (narrow, wide) = (survey.of(id), survey.of(by));
+        let message = format!("{} restricts nobody: {} gives the same to many more", case.named(id), case.named(by));
+        Found::of(case, id, message)
+            .evidence(format!("it names {} users; the broader one reaches {}", narrow.users, wide.users))
+            .example(narrow.example)
+            .suggest_harmless("to take it out, which changes nothing today; to restrict, narrow the broader one", vec![Change::Off(id)])
+    })
+    .collect()
+}
+
+/// Times as many users a grant must reach to be the broader one.
+const BROADER: usize = 4;
+
+/// The broader statement that gives what a narrow grant gives, where there is one.
+pub(super) fn broader(case: &Case, survey: &Survey, id: StatementId) -> Option<StatementId> {
+    let of = survey.of(id);
+    let s = case.estate.statement(id);
+    let narrow = s.who.terms.iter().all(|t| matches!(t, Term::User(_) | Term::Members(_)));
+    if s.modality != Modality::May || !narrow || of.agree == 0 || of.sole.triples() > 0 || !case.estate.layers.is_empty() {
+        return None;
+    }
+    let (user, action, resource) = of.example?;
+    let mut engine = survey.engine.borrow_mut();
+    let all = engine.reaching(resource);
+    let fits = |r: &&Reaching| {
+        let other = case.estate.statement(r.id);
+        r.id != id && other.modality.permits() && other.actions.contains(action.index())
+            && engine.sets().contains(r.others, user.index())
+            && survey.of(r.id).users >= BROADER * of.users && survey.of(r.id).sole.triples() > 0
+    };
+    all.iter().filter(fits).max_by_key(|r| survey.of(r.id).users).map(|r| r.id)
+}

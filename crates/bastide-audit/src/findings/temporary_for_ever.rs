@@ -1,0 +1,38 @@
+//! `temporary-for-ever`: full or nearly full power for one or two users by name, with no `until`.
+
+use super::{Descriptor, Group};
+use crate::{Case, Found, Survey};
+use bastide_engine::change::Change;
+use bastide_engine::show;
+use bastide_model::condition::Term;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "temporary-for-ever",
+    group: Group::Brittle,
+    level: crate::Level::Warning,
+    what: "full or nearly full power for one or two users by name, with no `until`",
+    why: "Diagnostic power is handed out to see whether access is the problem, and forgotten.",
+    mind: "It is their job, and a group for two would be no better.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let all = case.estate.schema.actions.len();
+    let live = case.live().filter(|(id, s)| {
+        let named = !s.who.terms.is_empty() && s.who.terms.iter().all(|t| matches!(t, Term::User(_)));
+        let users = s.who.terms.len() as f64 <= case.limits.temporary_users;
+        let power = s.everything || s.actions.count_ones(..) * 4 >= all * 3;
+        let wide = s.what.places.is_none() || survey.of(*id).resources * 100 >= case.estate.catalog.len();
+        s.modality.permits() && named && users && power && wide && s.until.is_none() && survey.of(*id).pairs > 0
+    });
+    live.map(|(id, _)| {
+        let of = survey.of(id);
+        let users: Vec<String> = case.estate.statement(id).who.terms.iter().map(|t| show::term(case.estate, t)).collect();
+        Found::of(case, id, format!("{} gives {} nearly everything, and never ends", case.named(id), users.join(", ")))
+            .evidence(format!("on {} resources; {} triples are solely its doing", of.resources, of.sole.lost))
+            .example(of.example)
+            .suggest("to take it back", vec![Change::Off(id)])
+    })
+    .collect()
+}

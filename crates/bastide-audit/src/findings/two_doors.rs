@@ -1,0 +1,53 @@
+//! `two-doors`: actions declared `alike` lead to the same data, and users are restricted for one and not for the other.
+
+use super::{Descriptor, Group};
+use crate::{Case, Found, Survey};
+use bastide_engine::Reason;
+use bastide_model::*;
+use std::collections::BTreeMap;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "two-doors",
+    group: Group::Leak,
+    level: crate::Level::Warning,
+    what: "actions declared `alike` lead to the same data, and users are restricted for one and not for the other",
+    why: "A locked door beside an open one.",
+    mind: "What the second door shows is less than what the first one would.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let estate = case.estate;
+    let mut engine = survey.engine.borrow_mut();
+    let mut by: BTreeMap<(StatementId, ActionId, ActionId), (u64, (UserId, ActionId, ResourceId))> = BTreeMap::new();
+    for resource in estate.catalog.all() {
+        let kind = estate.catalog.kind(resource);
+        let decided = engine.row(resource);
+        for doors in &estate.proofs.alike {
+            let doors: Vec<ActionId> =
+                doors.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, kind)).collect();
+            for shut in &doors {
+                let parts: Vec<_> = engine.outcome(decided.others, *shut).parts.to_vec();
+                for part in parts.iter().filter(|p| matches!(p.reason, Reason::Denied | Reason::Capped)) {
+                    for open in doors.iter().filter(|open| *open != shut) {
+                        let allowed = engine.allowed(resource, *open);
+                        let through = engine.both(allowed, part.users);
+                        let count = u64::from(engine.sets().count(through));
+                        let (Some(user), Some(id)) = (engine.sets().users(through).next(), part.by) else { continue };
+                        let entry = by.entry((id, *shut, *open)).or_insert((0, (UserId::new(user), *open, resource)));
+                        entry.0 += count;
+                    }
+                }
+            }
+        }
+    }
+    let name = |a: ActionId| &estate.schema.actions[a.index()].name;
+    by.into_iter()
+        .map(|((id, shut, open), (triples, example))| {
+            let message =
+                format!("{} shuts {} and leaves {} open, which leads to the same data", case.named(id), name(shut), name(open));
+            Found::of(case, id, message).evidence(format!("{triples} triples")).example(Some(example))
+        })
+        .collect()
+}

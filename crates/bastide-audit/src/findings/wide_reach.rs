@@ -1,0 +1,34 @@
+//! `wide-reach`: a permission whose sole doing covers more than a set share of users and of resources, for more than harmless actions.
+
+use super::{Descriptor, Group};
+use crate::{Case, Found, Survey};
+use bastide_engine::change::Change;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "wide-reach",
+    group: Group::OverBroad,
+    level: crate::Level::Warning,
+    what: "a permission whose sole doing covers more than a set share of users and of resources, for more than harmless actions",
+    why: "One line gives a great part of the house a great part of the estate. Whatever goes wrong with it goes wrong everywhere.",
+    mind: "It is the rule by which everybody does their daily work, and everybody knows it.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let (users, resources) = (case.estate.people.len() as f64, case.estate.catalog.len() as f64);
+    let wide = |id| {
+        let sole = survey.of(id).sole;
+        sole.users as f64 > case.limits.wide_users * users && sole.resources as f64 > case.limits.wide_resources * resources
+    };
+    let live = case.live().filter(|(id, s)| s.modality.permits() && case.is_harmful(s) && wide(*id));
+    live.map(|(id, s)| {
+        let sole = survey.of(id).sole;
+        let message = format!("{} alone gives {} to a great part of the house", case.named(id), case.actions(s));
+        Found::of(case, id, message)
+            .evidence(format!("{} of {users} users, {} of {resources} resources, {} triples", sole.users, sole.resources, sole.lost))
+            .example(survey.of(id).example)
+            .suggest("to narrow it, name places, kinds or a condition on the user; without it", vec![Change::Off(id)])
+    })
+    .collect()
+}

@@ -1,0 +1,226 @@
+//! The audit: what is wrong with an estate that evaluates without a mistake.
+//!
+//! Each finding is a module of its own under `findings`: a descriptor (name, level, what it is, why
+//! it matters, when not to mind), the check, and its tests. Checks ask the [`Survey`], which goes
+//! through everybody's access once, and give [`Found`]s back; the driver here owns levels, waivers
+//! and order. No input or output, no clock.
+#![warn(clippy::print_stdout)]
+
+mod case;
+mod findings;
+mod survey;
+
+pub use case::{Case, Limits};
+pub use findings::{ALL, Descriptor, Group, Level};
+pub use survey::{Meeting, StatementSurvey, Survey};
+
+use bastide_engine::change::{Change, Described, apply, describe};
+use bastide_engine::difference::{Radius, difference, radius};
+use bastide_engine::explain::explain;
+use bastide_engine::sets::SetEngine;
+use bastide_model::*;
+use bastide_syntax::Diagnostic;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// What a check found, before levels and waivers.
+#[derive(Clone, Debug)]
+pub struct Found {
+    /// Where it is in the files, where it is anywhere.
+    pub origin: Option<Origin>,
+    /// The statement or thing it is about, by a name that stays the same when lines move.
+    pub about: String,
+    /// One line.
+    pub message: String,
+    /// Numbers that show it.
+    pub evidence: Vec<String>,
+    /// A triple that shows it.
+    pub example: Option<(UserId, ActionId, ResourceId)>,
+    /// What would mend it.
+    pub suggestion: Option<Suggested>,
+    /// A level other than the descriptor's.
+    pub level: Option<Level>,
+}
+
+/// A change that would mend a finding.
+#[derive(Clone, Debug)]
+pub struct Suggested {
+    /// The goal, as in "to let nobody read drafts".
+    pub words: String,
+    /// The changes; empty where it takes a hand.
+    pub changes: Vec<Change>,
+    /// Whether it is claimed that nothing changes by it today; it is dropped where that is not so.
+    pub harmless: bool,
+}
+
+impl Found {
+    /// Something found at a place.
+    pub fn new(about: impl Into<String>, origin: Option<Origin>, message: impl Into<String>) -> Found {
+        Found {
+            origin,
+            about: about.into(),
+            message: message.into(),
+            evidence: Vec::new(),
+            example: None,
+            suggestion: None,
+            level: None,
+        }
+    }
+
+    /// Something found about a statement.
+    pub fn of(case: &Case, id: StatementId, message: impl Into<String>) -> Found {
+        let statement = case.estate.statement(id);
+        Found::new(case.stable_name(id), Some(statement.origin), message)
+    }
+
+    /// Adds a number that shows it.
+    pub fn evidence(mut self, text: impl Into<String>) -> Found {
+        self.evidence.push(text.into());
+        self
+    }
+
+    /// Adds a triple that shows it.
+    pub fn example(mut self, triple: Option<(UserId, ActionId, ResourceId)>) -> Found {
+        self.example = triple;
+        self
+    }
+
+    /// Adds what would mend it.
+    pub fn suggest(mut self, words: impl Into<String>, changes: Vec<Change>) -> Found {
+        self.suggestion = Some(Suggested { words: words.into(), changes, harmless: false });
+        self
+    }
+
+    /// Adds what would mend it and changes nobody's access today, which is proven before it is told.
+    pub fn suggest_harmless(mut self, words: impl Into<String>, changes: Vec<Change>) -> Found {
+        self.suggestion = Some(Suggested { words: words.into(), changes, harmless: true });
+        self
+    }
+}
+
+/// A finding as it is reported.
+#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+pub struct Finding {
+    /// The finding's name.
+    pub name: String,
+    /// Its level.
+    pub level: Level,
+    /// Its group.
+    pub group: Group,
+    /// File and line.
+    pub place: Option<String>,
+    /// The statement or thing it is about.
+    pub about: String,
+    /// One line.
+    pub message: String,
+    /// Numbers that show it.
+    pub evidence: Vec<String>,
+    /// A decision that shows it.
+    pub example: Option<Example>,
+    /// What would mend it.
+    pub suggestion: Option<Suggestion>,
+    /// Stays the same when lines move: for following a finding over time.
+    pub fingerprint: String,
+}
+
+/// A decision that shows a finding; `why` says the same of it.
+#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+pub struct Example {
+    /// The user's id.
+    pub user: String,
+    /// The action.
+    pub action: String,
+    /// The resource's id.
+    pub resource: String,
+    /// The decision in one sentence.
+    pub sentence: String,
+}
+
+/// What would mend a finding, evaluated.
+#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+pub struct Suggestion {
+    /// The goal.
+    pub words: String,
+    /// The changes, as `try` takes them; empty where it takes a hand.
+    pub changes: Vec<Described>,
+    /// What changes by them.
+    pub radius: Option<Radius>,
+}
+
+/// Looks for findings. `wanted` says which, by name; `tell` is told which one is being looked for.
+///
+/// # Errors
+/// Decisions that depend on themselves.
+pub fn audit(
+    case: &Case,
+    wanted: &dyn Fn(&str) -> bool,
+    tell: &dyn Fn(&str),
+) -> Result<Vec<Finding>, Vec<Diagnostic>> {
+    tell("everybody's access");
+    let survey = Survey::new(case)?;
+    let mut all: Vec<(&'static Descriptor, Found)> = Vec::new();
+    for descriptor in ALL.iter().filter(|d| wanted(d.name)) {
+        tell(descriptor.name);
+        all.extend((descriptor.check)(case, &survey).into_iter().map(|found| (*descriptor, found)));
+    }
+    tell("what would mend it");
+    let mut findings: Vec<Finding> = Vec::new();
+    for (descriptor, found) in all {
+        let level = case.level(descriptor.name).or(found.level).unwrap_or(descriptor.level);
+        if level != Level::None {
+            findings.push(finish(case, &survey, descriptor, found, level));
+        }
+    }
+    findings.sort_by(|a, b| {
+        let rank = |f: &Finding| (f.level, position(&f.name));
+        rank(a).cmp(&rank(b)).then_with(|| (&a.place, &a.about, &a.message).cmp(&(&b.place, &b.about, &b.message)))
+    });
+    Ok(findings)
+}
+
+fn position(name: &str) -> usize {
+    ALL.iter().position(|d| d.name == name).unwrap_or(usize::MAX)
+}
+
+fn finish(case: &Case, survey: &Survey, descriptor: &Descriptor, found: Found, level: Level) -> Finding {
+    let estate = case.estate;
+    let example = found.example.map(|(user, action, resource)| {
+        let explanation = explain(&survey.judge, user, action, resource);
+        Example {
+            user: explanation.user.id,
+            action: explanation.action,
+            resource: explanation.resource.id,
+            sentence: explanation.sentence,
+        }
+    });
+    let suggestion = found.suggestion.and_then(|s| suggestion(case, s));
+    Finding {
+        name: descriptor.name.to_string(),
+        level,
+        group: descriptor.group,
+        place: found.origin.map(|o| estate.place(o)),
+        fingerprint: format!("{}/{}", descriptor.name, found.about),
+        about: found.about,
+        message: found.message,
+        evidence: found.evidence,
+        example,
+        suggestion,
+    }
+}
+
+/// Evaluates what would mend a finding. None where it was claimed to change nothing, and does.
+fn suggestion(case: &Case, suggested: Suggested) -> Option<Suggestion> {
+    let estate = case.estate;
+    let changes = suggested.changes.iter().map(|c| describe(estate, c)).collect();
+    if suggested.changes.is_empty() {
+        return Some(Suggestion { words: suggested.words, changes, radius: None });
+    }
+    let after = apply(estate, &suggested.changes).ok()?;
+    let mut old = SetEngine::new(estate, case.moment).ok()?;
+    let mut new = SetEngine::new(&after, case.moment).ok()?;
+    let radius = radius(&difference(&mut old, &mut new));
+    if suggested.harmless && radius.triples() > 0 {
+        return None;
+    }
+    Some(Suggestion { words: suggested.words, changes, radius: Some(radius) })
+}
