@@ -72,6 +72,15 @@ limits! {
     temporary_users, "temporary-users", 2.0;
 }
 
+/// A number with its noun.
+pub(crate) fn many(number: u64, noun: &str) -> String {
+    let plural = match noun {
+        noun if noun.ends_with('y') => format!("{}ies", &noun[..noun.len() - 1]),
+        noun => format!("{noun}s"),
+    };
+    format!("{number} {}", if number == 1 { noun } else { &plural })
+}
+
 impl Limits {
     /// Sets a limit by its name in the manifest.
     ///

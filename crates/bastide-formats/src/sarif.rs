@@ -1,6 +1,7 @@
 //! SARIF 2.1.0 (OASIS, Static Analysis Results Interchange Format), written: what code reviews show
 //! beside the lines in question. Columns count Unicode code points, as the run says.
 
+use bastide_audit::Finding;
 use bastide_syntax::codes::{ALL, Code};
 use bastide_syntax::{Diagnostic, Edit, Sources, Span};
 use serde_json::{Value, json};
@@ -21,6 +22,59 @@ pub fn log(sources: &Sources, diagnostics: &[Diagnostic], version: &str) -> Valu
             "results": results,
         }],
     })
+}
+
+/// Findings of the audit as one run of one tool. The fingerprint of each stays the same when lines
+/// move, so that a finding can be followed over time.
+pub fn findings(findings: &[Finding], version: &str) -> Value {
+    let rules: Vec<Value> = bastide_audit::ALL
+        .iter()
+        .map(|d| {
+            json!({
+                "id": d.name,
+                "shortDescription": {"text": d.what},
+                "fullDescription": {"text": d.why},
+                "help": {"text": format!("{} {}", d.why, d.mind)},
+                "defaultConfiguration": {"level": d.level.word()},
+            })
+        })
+        .collect();
+    let results: Vec<Value> = findings.iter().map(finding).collect();
+    json!({
+        "$schema": SCHEMA,
+        "version": "2.1.0",
+        "runs": [{
+            "tool": {"driver": {"name": "bastide", "version": version, "rules": rules}},
+            "columnKind": "unicodeCodePoints",
+            "results": results,
+        }],
+    })
+}
+
+fn finding(f: &Finding) -> Value {
+    let index = bastide_audit::ALL.iter().position(|d| d.name == f.name).unwrap_or_default();
+    let example = f.example.iter().map(|e| format!("for example: {}", e.sentence));
+    let suggestion = f.suggestion.iter().map(|s| {
+        let changes: Vec<&str> = s.changes.iter().map(|c| c.words.as_str()).collect();
+        if changes.is_empty() { s.words.clone() } else { format!("{}: {}", s.words, changes.join(", and ")) }
+    });
+    let text: Vec<String> =
+        std::iter::once(f.message.clone()).chain(f.evidence.iter().cloned()).chain(example).chain(suggestion).collect();
+    let mut result = json!({
+        "ruleId": f.name,
+        "ruleIndex": index,
+        "level": f.level.word(),
+        "message": {"text": text.join("\n")},
+        "partialFingerprints": {"bastideFinding/v1": f.fingerprint},
+    });
+    if let Some((file, line)) = f.place.as_deref().and_then(|p| p.rsplit_once(':')) {
+        let line: u32 = line.parse().unwrap_or(1);
+        result["locations"] = json!([{"physicalLocation": {
+            "artifactLocation": {"uri": uri(file)},
+            "region": {"startLine": line.max(1)},
+        }}]);
+    }
+    result
 }
 
 fn level(code: &Code) -> &'static str {

@@ -1,6 +1,6 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
-use crate::commands::{check, compare, diff, fmt, matrix, new, reach, schema, test, r#try, what, who, why};
+use crate::commands::{audit, check, compare, diff, fmt, matrix, new, reach, schema, test, r#try, what, who, why};
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
 use crate::stage::{Color, Stage};
@@ -50,6 +50,8 @@ pub enum Command {
     Why(why::WhyArgs),
     /// Show who can do more and who less than in an earlier estate: a folder, an archive, a git revision
     Diff(diff::DiffArgs),
+    /// Find conflicts, over-broad access, and stale, brittle and leaking policy
+    Audit(audit::AuditArgs),
     /// Ask every expectation and guarantee whether it holds
     Test(test::TestArgs),
     /// Compare two users, or a user with the members of a group
@@ -104,6 +106,7 @@ pub fn run(cli: Cli, stage: &mut Stage) -> Result<u8, Failure> {
         Command::Why(args) => why::run(args, &cli.estate, stage),
         Command::Compare(args) => compare::run(args, &cli.estate, stage),
         Command::Diff(args) => diff::run(args, &cli.estate, stage),
+        Command::Audit(args) => audit::run(args, &cli.estate, stage),
         Command::Test(args) => test::run(args, &cli.estate, stage),
         Command::Try(args) => r#try::run(args, &cli.estate, stage),
         Command::Schema(args) => schema::run(args, stage),

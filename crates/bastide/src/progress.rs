@@ -38,3 +38,35 @@ impl Drop for Progress {
         self.bar.finish_and_clear();
     }
 }
+
+/// What is being looked for, where that takes longer than half a second.
+pub struct Telling {
+    bar: ProgressBar,
+    started: Instant,
+    shown: AtomicBool,
+}
+
+impl Telling {
+    /// Nothing yet.
+    pub fn new() -> Telling {
+        let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
+        bar.set_style(ProgressStyle::with_template("{spinner} looking for {msg}  {elapsed}").expect("the template is one"));
+        Telling { bar, started: Instant::now(), shown: AtomicBool::new(!io::stderr().is_terminal()) }
+    }
+
+    /// Now this.
+    pub fn tell(&self, what: &str) {
+        self.bar.set_message(what.to_string());
+        if self.started.elapsed() > PATIENCE && !self.shown.swap(true, Ordering::Relaxed) {
+            self.bar.set_draw_target(ProgressDrawTarget::stderr_with_hz(5));
+            self.bar.enable_steady_tick(Duration::from_millis(200));
+        }
+        self.bar.tick();
+    }
+}
+
+impl Drop for Telling {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}

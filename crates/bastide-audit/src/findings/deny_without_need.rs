@@ -1,6 +1,7 @@
 //! `deny-without-need`: a `may not` where nothing is permitted anyway.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::*;
@@ -24,7 +25,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     live.map(|(id, s)| {
         let of = survey.of(id);
         Found::of(case, id, format!("{} forbids {} where nothing permits it", case.named(id), case.actions(s)))
-            .evidence(format!("{} triples", of.triples))
+            .evidence(many(of.triples, "triple"))
             .example(of.example)
             .suggest_harmless("to take it out, which changes nothing today", vec![Change::Off(id)])
     })

@@ -1,6 +1,7 @@
 //! `duty-clash`: a user may do both of two actions declared `apart` on the same resource.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::sets::store::SetId;
 use bastide_model::*;
@@ -50,7 +51,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let more = if names.len() > 6 { format!(" and {} more", names.len() - 6) } else { String::new() };
             let message = format!("{shown}{more} may {} on the same resource", duties.join(" and "));
             Found::new(format!("{} {shown}", duties.join(" and ")), Some(estate.proofs.apart[at].origin), message)
-                .evidence(format!("{resources} resources"))
+                .evidence(many(resources as u64, "resource"))
                 .example(Some(example))
         })
         .collect()

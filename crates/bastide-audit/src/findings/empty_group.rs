@@ -1,6 +1,7 @@
 //! `empty-group`: a group without members that a statement names, or that nobody is in any more.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_model::condition::Term;
 
@@ -26,7 +27,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         }
         let id = estate.groups.id(group);
         let named = case.live().filter(|(_, s)| s.who.terms.contains(&Term::Members(group))).count();
-        found.push(Found::new(id, None, format!("group `{id}` has no members")).evidence(format!("{named} statements name it")));
+        found.push(Found::new(id, None, format!("group `{id}` has no members")).evidence(format!("named by {}", many(named as u64, "statement"))));
     }
     found
 }

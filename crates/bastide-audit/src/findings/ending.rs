@@ -1,6 +1,7 @@
 //! `ending`: a statement that ends within the set number of days.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use jiff::ToSpan;
 
@@ -11,7 +12,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     level: crate::Level::Note,
     what: "a statement that ends within the set number of days",
     why: "On that day people lose what they have today.",
-    mind: "It is meant to end.",
+    mind: "It is meant to end on that day.",
     check,
 };
 
@@ -21,7 +22,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     live.map(|(id, until)| {
         let sole = survey.of(id).sole;
         Found::of(case, id, format!("{} ends on {until}", case.named(id)))
-            .evidence(format!("then {} users lose {} triples", sole.users, sole.lost))
+            .evidence(format!("then {} lose {}", many(sole.users as u64, "user"), many(sole.lost, "triple")))
     })
     .collect()
 }

@@ -1,6 +1,7 @@
 //! `guest-power`: a guest may do more than what is harmless.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::*;
@@ -43,7 +44,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let actions: Vec<&str> = actions.iter().map(|a| estate.schema.actions[*a].name.as_str()).collect();
             let message = format!("{} lets guests {}", case.named(id), actions.join(", "));
             Found::of(case, id, message)
-                .evidence(format!("{} guests, {triples} triples", users.len()))
+                .evidence(format!("{}, {}", many(users.len() as u64, "guest"), many(triples, "triple")))
                 .example(Some(example))
                 .suggest("to keep guests to what is harmless", vec![Change::Off(id)])
         })

@@ -1,6 +1,7 @@
 //! `half-open`: an action that needs two things at once, and users who have only one of them.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::Reason;
 use bastide_model::*;
@@ -50,7 +51,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         .map(|((id, action), (triples, example))| {
             let name = &estate.schema.actions[action.index()].name;
             let message = format!("{} gives {name}, and some of its users meet only a part of what that needs", case.named(id));
-            Found::of(case, id, message).evidence(format!("{triples} triples")).example(Some(example))
+            Found::of(case, id, message).evidence(many(triples, "triple")).example(Some(example))
         })
         .collect()
 }

@@ -1,6 +1,7 @@
 //! `hollow-grant`: a grant of an action whose needs its users never meet there.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 
@@ -23,7 +24,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     live.map(|(id, s)| {
         let of = survey.of(id);
         Found::of(case, id, format!("{} gives {}, and its users never meet what that needs", case.named(id), case.actions(s)))
-            .evidence(format!("{} triples, all of them blocked", of.triples))
+            .evidence(format!("{}, all blocked", many(of.triples, "triple")))
             .example(of.against)
             .suggest("to mend it, give what is needed, or take it out, which changes nothing today", vec![Change::Off(id)])
     })

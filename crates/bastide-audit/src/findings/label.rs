@@ -1,5 +1,6 @@
 //! Labels: values of a scale that travels to the highest.
 
+use bastide_engine::difference::is_labelled;
 use bastide_model::schema::{Scalar, Travel};
 use bastide_model::*;
 
@@ -14,9 +15,13 @@ fn step(estate: &Estate, resource: ResourceId) -> Option<(u16, u16)> {
     steps.max_by_key(|(step, all)| u32::from(*step) * 1000 / u32::from((*all).max(1)))
 }
 
-/// Whether a resource has a label above the lowest.
+/// Whether somebody gave a resource a label above the lowest: one of its own, or by travel one above
+/// the default. What nobody labelled has the default, which says nothing of it.
 pub fn above_lowest(estate: &Estate, resource: ResourceId) -> bool {
-    step(estate, resource).is_some_and(|(step, _)| step > 0)
+    let own = estate.schema.resource_attributes.iter().zip(&estate.catalog.own);
+    let own = own.filter(|(a, _)| a.travel == Travel::Highest).filter_map(|(_, column)| column.as_ref());
+    let mut steps = own.filter_map(|column| column.get(resource.index()));
+    steps.any(|value| matches!(value, Value::Step(_, step) if *step > 0)) || is_labelled(estate, resource)
 }
 
 /// How many steps below the top a resource's label is.

@@ -1,6 +1,7 @@
 //! `label-exposure`: resources of a high label that more than a set number of users, or any guest, may read; the most exposed first.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_model::*;
 use std::collections::BTreeMap;
@@ -35,9 +36,9 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let found = by.into_iter().rev().map(|((users, guests, _), resources)| {
         let first = resources[0];
         let path = estate.catalog.path(first);
-        let many = if resources.len() == 1 { String::new() } else { format!(" and {} more", resources.len() - 1) };
+        let others = if resources.len() == 1 { String::new() } else { format!(" and {} more", resources.len() - 1) };
         let about = estate.catalog.id(first).to_string();
-        let message = format!("`{path}`{many} of a high label can be read by {users} users, {guests} of them guests");
+        let message = format!("`{path}`{others} of a high label can be read by {users} users, {guests} of them guests");
         let allowed = engine.allowed(first, read);
         let set = if guests > 0 { survey.guests } else { survey.active };
         let example = engine.sets().first_of_both(allowed, set).map(|u| (UserId::new(u), read, first));
@@ -46,7 +47,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         if let Some(id) = by {
             one = one.evidence(format!("by {}, among others", case.named(id)));
         }
-        one.evidence(format!("{} resources", resources.len()))
+        one.evidence(many(resources.len() as u64, "resource"))
     });
     found.collect()
 }

@@ -160,7 +160,7 @@ mod tests {
         sorted.dedup();
         assert_eq!(names, sorted);
         for d in ALL {
-            let whole = [d.what, d.why, d.mind].iter().all(|text| text.len() > 20);
+            let whole = [d.what, d.why, d.mind].iter().all(|text| text.len() > 12);
             assert!(whole && !d.what.ends_with('.') && d.why.ends_with(['.']), "{}", d.name);
         }
     }

@@ -1,6 +1,7 @@
 //! `no-place`: a permission for more than harmless actions on anything, with neither a place nor a condition.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::condition::Term;
@@ -26,7 +27,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     live.map(|(id, s)| {
         let reach = survey.of(id);
         Found::of(case, id, format!("{} gives {} on anything, everywhere", case.named(id), case.actions(s)))
-            .evidence(format!("{} users on {} resources", reach.users, reach.resources))
+            .evidence(format!("{} on {}", many(reach.users as u64, "user"), many(reach.resources as u64, "resource")))
             .example(reach.example)
             .suggest("to narrow it, add `under` a place, or name kinds; without it", vec![Change::Off(id)])
     })

@@ -1,6 +1,7 @@
 //! `open-to-anyone`: a permission for `anyone`, with no condition on the user, for more than harmless actions, or for anything on a resource whose label is above the lowest.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::condition::Term;
@@ -33,10 +34,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         }
         let what = if harmful { case.actions(s) } else { format!("{} what is labelled", case.actions(s)) };
         let mut one = Found::of(case, id, format!("{} lets anyone {what}", case.named(id)))
-            .evidence(format!("{} users on {} resources", reach.users, reach.resources))
+            .evidence(format!("{} on {}", many(reach.users as u64, "user"), many(reach.resources as u64, "resource")))
             .example(first.or(reach.example));
         if labelled > 0 {
-            one = one.evidence(format!("{labelled} of the resources have a label above the lowest"));
+            one = one.evidence(format!("of the resources, {labelled} with a label above the lowest"));
         }
         found.push(one.suggest("to close it until somebody says whom it is for", vec![Change::Off(id)]));
     }

@@ -1,6 +1,7 @@
 //! `opener-inside`: a resource that can be read by users who cannot read the container it lies in.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_model::*;
 use std::collections::BTreeMap;
@@ -38,9 +39,9 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     by.into_iter()
         .map(|(parent, (resources, users, example))| {
             let path = estate.catalog.path(parent);
-            let message = format!("{resources} resources in `{path}` are more open than it is");
+            let message = format!("in `{path}`, {} more open than it is", many(resources as u64, "resource"));
             Found::new(estate.catalog.id(parent), Some(estate.catalog.origins[parent.index()]), message)
-                .evidence(format!("up to {users} users read one of them and not the container"))
+                .evidence(format!("up to {} can read one of them and not the container", many(u64::from(users), "user")))
                 .example(Some(example))
         })
         .collect()

@@ -1,6 +1,7 @@
 //! `ownerless`: resources whose owner is unknown or inactive.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_model::*;
 use std::collections::BTreeMap;
@@ -33,7 +34,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     by.into_iter()
         .map(|(owner, (resources, why))| {
             let first = resources[0];
-            let message = format!("{} resources are owned by `{owner}`, who {why}", resources.len());
+            let message = format!("{} with the owner `{owner}`, who {why}", many(resources.len() as u64, "resource"));
             Found::new(owner, Some(estate.catalog.origins[first.index()]), message)
                 .evidence(format!("the first is `{}`", estate.catalog.path(first)))
         })

@@ -1,6 +1,7 @@
 //! `pointless-narrowing`: a narrow grant of what a broader one already gives to its users and to many more.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_engine::sets::claims::Reaching;
@@ -24,7 +25,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let (narrow, wide) = (survey.of(id), survey.of(by));
         let message = format!("{} restricts nobody: {} gives the same to many more", case.named(id), case.named(by));
         Found::of(case, id, message)
-            .evidence(format!("it names {} users; the broader one reaches {}", narrow.users, wide.users))
+            .evidence(format!("it reaches {}; the broader one {}", many(narrow.users as u64, "user"), wide.users))
             .example(narrow.example)
             .suggest_harmless("to take it out, which changes nothing today; to restrict, narrow the broader one", vec![Change::Off(id)])
     })
@@ -47,7 +48,8 @@ pub(super) fn broader(case: &Case, survey: &Survey, id: StatementId) -> Option<S
     let all = engine.reaching(resource);
     let fits = |r: &&Reaching| {
         let other = case.estate.statement(r.id);
-        r.id != id && other.modality.permits() && other.actions.contains(action.index())
+        // What is given in addition is no narrowing.
+        r.id != id && other.modality.permits() && s.actions.is_subset(&other.actions) && action.index() < s.actions.len()
             && engine.sets().contains(r.others, user.index())
             && survey.of(r.id).users >= BROADER * of.users && survey.of(r.id).sole.triples() > 0
     };

@@ -1,6 +1,7 @@
 //! `redundant`: a statement without which nothing would change, since others give or take the same.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 
@@ -26,7 +27,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let other = of.example.and_then(|(u, a, r)| survey.judge.decide(u, a, r).by).filter(|by| *by != id);
         let other = other.map_or(String::new(), |by| format!("; {} says it, too", case.named(by)));
         Found::of(case, id, format!("without {} nothing would change{other}", case.named(id)))
-            .evidence(format!("{} triples, none of them solely its doing", of.triples))
+            .evidence(format!("{}, none solely its doing", many(of.triples, "triple")))
             .example(of.example)
             .suggest_harmless("to take it out, which changes nothing today", vec![Change::Off(id)])
     })

@@ -1,6 +1,7 @@
 //! `shadowed`: a statement that reaches somebody and never has its way, since others override it everywhere.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 
@@ -25,7 +26,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let over = of.against.and_then(|(u, a, r)| survey.judge.decide(u, a, r).by);
         let over = over.map_or(String::new(), |by| format!(": {} among others overrides it", case.named(by)));
         Found::of(case, id, format!("{} never has its way{over}", case.named(id)))
-            .evidence(format!("{} triples, not one as it says", of.triples))
+            .evidence(format!("{}, not one as it says", many(of.triples, "triple")))
             .example(of.against)
             .suggest_harmless("to take it out, which changes nothing today", vec![Change::Off(id)])
     })

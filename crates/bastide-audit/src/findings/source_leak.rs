@@ -1,6 +1,7 @@
 //! `source-leak`: users who cannot read a resource, and can read a link to it or something derived from it.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_model::*;
 
@@ -37,10 +38,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let (path, from) = (estate.catalog.path(resource), estate.catalog.path(*source));
             let about = format!("{} from {}", estate.catalog.id(resource), estate.catalog.id(*source));
             let user = engine.sets().users(leak).next();
-            let message = format!("{count} users read `{path}`, which comes from `{from}`, and cannot read that");
+            let message = format!("{} can read `{path}`, which comes from `{from}`, and not that", many(u64::from(count), "user"));
             found.push(
                 Found::new(about, Some(estate.catalog.origins[resource.index()]), message)
-                    .evidence(format!("{} of them are guests", engine.sets().count_both(leak, survey.guests)))
+                    .evidence(format!("of them, {}", many(u64::from(engine.sets().count_both(leak, survey.guests)), "guest")))
                     .example(user.map(|u| (UserId::new(u), read, resource))),
             );
         }

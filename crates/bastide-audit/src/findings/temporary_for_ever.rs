@@ -1,6 +1,7 @@
 //! `temporary-for-ever`: full or nearly full power for one or two users by name, with no `until`.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_engine::show;
@@ -22,7 +23,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let live = case.live().filter(|(id, s)| {
         let named = !s.who.terms.is_empty() && s.who.terms.iter().all(|t| matches!(t, Term::User(_)));
         let users = s.who.terms.len() as f64 <= case.limits.temporary_users;
-        let power = s.everything || s.actions.count_ones(..) * 4 >= all * 3;
+        // Of two or three actions, most is not yet everything.
+        let power = s.everything || (all >= 4 && s.actions.count_ones(..) * 4 >= all * 3);
         let wide = s.what.places.is_none() || survey.of(*id).resources * 100 >= case.estate.catalog.len();
         s.modality.permits() && named && users && power && wide && s.until.is_none() && survey.of(*id).pairs > 0
     });
@@ -30,7 +32,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let of = survey.of(id);
         let users: Vec<String> = case.estate.statement(id).who.terms.iter().map(|t| show::term(case.estate, t)).collect();
         Found::of(case, id, format!("{} gives {} nearly everything, and never ends", case.named(id), users.join(", ")))
-            .evidence(format!("on {} resources; {} triples are solely its doing", of.resources, of.sole.lost))
+            .evidence(format!("on {}; solely its doing: {}", many(of.resources as u64, "resource"), many(of.sole.lost, "triple")))
             .example(of.example)
             .suggest("to take it back", vec![Change::Off(id)])
     })

@@ -1,6 +1,7 @@
 //! `two-doors`: actions declared `alike` lead to the same data, and users are restricted for one and not for the other.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::Reason;
 use bastide_model::*;
@@ -47,7 +48,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         .map(|((id, shut, open), (triples, example))| {
             let message =
                 format!("{} shuts {} and leaves {} open, which leads to the same data", case.named(id), name(shut), name(open));
-            Found::of(case, id, message).evidence(format!("{triples} triples")).example(Some(example))
+            Found::of(case, id, message).evidence(many(triples, "triple")).example(Some(example))
         })
         .collect()
 }

@@ -1,6 +1,7 @@
 //! `undecided`: decisions that hang on a missing value: the attribute, and how many users or resources lack it.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::decide::place::covers;
 use bastide_model::condition::*;
@@ -67,8 +68,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         .into_iter()
         .map(|(name, (count, origin, mut by))| {
             by.dedup();
-            let what = if name.starts_with("user.") { "users" } else { "resources" };
-            let message = format!("decisions hang on `{name}`, which {count} {what} lack");
+            let what = if name.starts_with("user.") { "user" } else { "resource" };
+            let message = format!("decisions hang on `{name}`, which is missing for {}", many(count as u64, what));
             Found::new(name, origin, message).evidence(format!("asked for by {}", by.join(", ")))
         })
         .collect()

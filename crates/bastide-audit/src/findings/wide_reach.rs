@@ -3,6 +3,8 @@
 use super::{Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
+use bastide_model::condition::Term;
+use bastide_model::*;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -19,9 +21,14 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let (users, resources) = (case.estate.people.len() as f64, case.estate.catalog.len() as f64);
     let wide = |id| {
         let sole = survey.of(id).sole;
-        sole.users as f64 > case.limits.wide_users * users && sole.resources as f64 > case.limits.wide_resources * resources
+        // Everybody on a little each, as owners have it, is not wide.
+        let share = case.limits.wide_users * case.limits.wide_resources;
+        sole.lost as f64 > share * users * resources
+            && sole.users as f64 > case.limits.wide_users * users
+            && sole.resources as f64 > case.limits.wide_resources * resources
     };
-    let live = case.live().filter(|(id, s)| s.modality.permits() && case.is_harmful(s) && wide(*id));
+    let owners = |s: &Statement| s.who.terms.iter().all(|t| matches!(t, Term::Owner));
+    let live = case.live().filter(|(id, s)| s.modality.permits() && case.is_harmful(s) && !owners(s) && wide(*id));
     live.map(|(id, s)| {
         let sole = survey.of(id).sole;
         let message = format!("{} alone gives {} to a great part of the house", case.named(id), case.actions(s));

@@ -1,5 +1,6 @@
 //! One file a command: its arguments, and its run.
 
+pub mod audit;
 pub mod check;
 pub mod compare;
 pub mod diff;

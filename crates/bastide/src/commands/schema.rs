@@ -10,6 +10,8 @@ use serde_json::json;
 /// Outputs that have a schema.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
 pub enum Name {
+    /// `bastide audit --format json`
+    Audit,
     /// `bastide check --format json`
     Check,
     /// `bastide compare --format json`
@@ -45,6 +47,7 @@ pub struct SchemaArgs {
 
 pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let (name, schema) = match args.name {
+        Name::Audit => ("audit", schemars::schema_for!(crate::commands::audit::Audited)),
         Name::Check => ("check", check()),
         Name::Compare => ("compare", schemars::schema_for!(Comparison)),
         Name::Diff => ("diff", schemars::schema_for!(crate::commands::diff::Differing)),

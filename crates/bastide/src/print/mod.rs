@@ -1,5 +1,6 @@
 //! Printers: plain values in, text out. They compute nothing.
 
+pub mod audit;
 pub mod changes;
 pub mod compare;
 pub mod diagnostics;

@@ -1,0 +1,300 @@
+//! `bastide audit`
+
+use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::print::{audit, json};
+use crate::progress::Telling;
+use crate::stage::Stage;
+use bastide_audit::{ALL, Case, Finding, Level, Limits};
+use bastide_formats::sarif;
+use bastide_model::*;
+use clap::Args;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+
+/// How to print.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Format {
+    /// Grouped by level, with the lines they are about
+    Table,
+    /// For programs, and for `--baseline`
+    Json,
+    /// One row a finding
+    Csv,
+    /// Markdown
+    Md,
+    /// SARIF 2.1.0, for code review
+    Sarif,
+}
+
+/// From which level on the audit is bad news.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum FailOn {
+    /// Errors
+    Error,
+    /// Warnings and errors
+    Warning,
+    /// Anything
+    Note,
+    /// Nothing
+    Never,
+}
+
+#[derive(Args, Debug)]
+pub struct AuditArgs {
+    /// Only findings of this name; repeat it for several
+    #[arg(long, value_name = "NAME")]
+    only: Vec<String>,
+    /// Explain a finding: what it is, why it matters, when not to mind
+    #[arg(long, value_name = "NAME", exclusive = true)]
+    explain: Option<String>,
+    /// Report only what an earlier audit (`--format json`) did not
+    #[arg(long, value_name = "FILE")]
+    baseline: Option<PathBuf>,
+    /// End with status 1 from this level on
+    #[arg(long, value_enum, default_value = "error")]
+    fail_on: FailOn,
+    /// Where to start: findings, power and broad access by the values of an attribute of users or resources
+    #[arg(long, value_name = "ATTRIBUTE")]
+    by: Option<String>,
+    /// Every finding of long lists
+    #[arg(long)]
+    all: bool,
+    #[command(flatten)]
+    moment: MomentArgs,
+    /// How to print
+    #[arg(long, value_enum, default_value = "table")]
+    format: Format,
+    /// Write to a file
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+/// What the audit found.
+#[derive(Serialize, JsonSchema)]
+pub struct Audited {
+    /// The day it is for.
+    pub date: String,
+    /// The findings, the worst first.
+    pub findings: Vec<Finding>,
+    /// How many findings of the baseline are left out.
+    pub known: usize,
+    /// How many findings of the baseline are gone.
+    pub gone: usize,
+    /// By the values of an attribute, where that was asked for.
+    pub by: Vec<Share>,
+}
+
+/// What falls to one value of an attribute.
+#[derive(Serialize, JsonSchema)]
+pub struct Share {
+    /// The value; empty: none.
+    pub value: String,
+    /// Findings about users or resources that have it.
+    pub findings: usize,
+    /// Users, or resources, that have it.
+    pub size: usize,
+    /// Triples of more than harmless actions.
+    pub broad: u64,
+    /// Users with such triples.
+    pub powerful: usize,
+}
+
+pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    if let Some(name) = &args.explain {
+        let descriptor = ALL.iter().find(|d| d.name == name).ok_or_else(|| unknown(name))?;
+        stage.deliver(&audit::explained(descriptor, stage.width()), args.output.as_deref())?;
+        return Ok(DONE);
+    }
+    for name in &args.only {
+        if !ALL.iter().any(|d| d.name == name) {
+            return Err(unknown(name));
+        }
+    }
+    let opened = estate.open(stage)?;
+    let estate = opened.estate();
+    let moment = args.moment.moment(estate)?;
+    let case = case(&opened, &moment)?;
+    let wanted = |name: &str| args.only.is_empty() || args.only.iter().any(|n| n == name);
+    let telling = Telling::new();
+    let found = bastide_audit::audit(&case, &wanted, &|what| telling.tell(what));
+    drop(telling);
+    let findings = found.map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    let by = match &args.by {
+        Some(name) => shares(estate, &moment, &case, &findings, name).map_err(|e| e.told(&opened, stage))?,
+        None => Vec::new(),
+    };
+    let mut audited = Audited { date: moment.date.to_string(), findings, known: 0, gone: 0, by };
+    if let Some(file) = &args.baseline {
+        baseline(&mut audited, file)?;
+    }
+    let text = match args.format {
+        Format::Table => audit::audited(&audited, &opened.loaded.sources, args.all, stage.width()),
+        Format::Json => json::document("audit", &audited),
+        Format::Csv => audit::csv(&audited),
+        Format::Md => audit::markdown(&audited),
+        Format::Sarif => {
+            let log = sarif::findings(&audited.findings, env!("CARGO_PKG_VERSION"));
+            format!("{}\n", serde_json::to_string_pretty(&log).expect("JSON always serialises"))
+        }
+    };
+    stage.deliver(&text, args.output.as_deref())?;
+    let worst = audited.findings.iter().map(|f| f.level).min();
+    let limit = match args.fail_on {
+        FailOn::Error => Some(Level::Error),
+        FailOn::Warning => Some(Level::Warning),
+        FailOn::Note => Some(Level::Note),
+        FailOn::Never => None,
+    };
+    Ok(if worst.zip(limit).is_some_and(|(worst, limit)| worst <= limit) { BAD_NEWS } else { DONE })
+}
+
+fn unknown(name: &str) -> Failure {
+    let hints = match Case::nearest(name) {
+        Some(near) => vec![format!("did you mean `{near}`?")],
+        None => vec![format!("the findings are {}", ALL.iter().map(|d| d.name).collect::<Vec<_>>().join(", "))],
+    };
+    Failure::Usage(format!("there is no finding `{}`", crate::print::text::visible(name)), hints)
+}
+
+/// What the audit goes by. Names in the manifest that mean nothing are wrong usage.
+fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Failure> {
+    let settings = &opened.loaded.audit;
+    let wrong = |what: &str, name: &str, near: Option<&str>| {
+        let hints = near.map(|near| vec![format!("did you mean `{near}`?")]).unwrap_or_default();
+        let name = crate::print::text::visible(name);
+        Failure::Usage(format!("`[audit.{what}]` in the manifest: there is no `{name}`"), hints)
+    };
+    let mut limits = Limits::default();
+    for (name, value) in &settings.limits {
+        limits.set(&name.text, *value).map_err(|near| wrong("limits", &name.text, near))?;
+    }
+    let mut levels = Vec::new();
+    for (name, level) in &settings.levels {
+        if !ALL.iter().any(|d| d.name == name.text) {
+            return Err(wrong("levels", &name.text, Case::nearest(&name.text)));
+        }
+        levels.extend(Level::of_word(level).map(|level| (name.text.clone(), level)));
+    }
+    let sources = &opened.loaded.sources;
+    let lines = opened.loaded.diagnostics.iter().map(|d| {
+        d.place.map(|place| Origin { file: place.file, line: sources.position(place).line })
+    });
+    Ok(Case {
+        estate: opened.estate(),
+        moment,
+        harmless: settings.harmless.clone(),
+        limits,
+        levels,
+        diagnostics: &opened.loaded.diagnostics,
+        lines: lines.collect(),
+    })
+}
+
+/// Leaves out what an earlier audit reported.
+fn baseline(audited: &mut Audited, file: &Path) -> Result<(), Failure> {
+    let outside = |why: String| Failure::Outside(format!("`{}` is no earlier audit: {why}", file.display()));
+    let text = std::fs::read_to_string(file).map_err(|e| outside(e.to_string()))?;
+    let value: serde_json::Value = serde_json::from_str(&text).map_err(|e| outside(e.to_string()))?;
+    if value["schema"] != "bastide.audit/1" {
+        return Err(outside("it was not written by `bastide audit --format json`".to_string()));
+    }
+    let old = value["findings"].as_array().cloned().unwrap_or_default();
+    let known: Vec<&str> = old.iter().filter_map(|f| f["fingerprint"].as_str()).collect();
+    let all = audited.findings.len();
+    audited.gone = known.iter().filter(|k| !audited.findings.iter().any(|f| f.fingerprint == **k)).count();
+    audited.findings.retain(|f| !known.contains(&f.fingerprint.as_str()));
+    audited.known = all - audited.findings.len();
+    Ok(())
+}
+
+enum Unshared {
+    Unknown(String, Option<String>),
+    Cycle(Vec<bastide_syntax::Diagnostic>),
+}
+
+impl Unshared {
+    fn told(self, opened: &Opened, stage: &Stage) -> Failure {
+        match self {
+            Unshared::Unknown(name, near) => {
+                let hints = near.map(|n| vec![format!("did you mean `{n}`?")]).unwrap_or_default();
+                Failure::Usage(format!("neither users nor resources have an attribute `{name}`"), hints)
+            }
+            Unshared::Cycle(cycles) => cycle(opened, &cycles, stage),
+        }
+    }
+}
+
+/// Findings, broad triples and people with power by the values of an attribute: of resources where
+/// they have it, else of users.
+fn shares(
+    estate: &Estate,
+    moment: &Moment,
+    case: &Case,
+    findings: &[Finding],
+    name: &str,
+) -> Result<Vec<Share>, Unshared> {
+    let (schema, catalog) = (&estate.schema, &estate.catalog);
+    let resource_value = |r: ResourceId| match schema.resource_attribute(name) {
+        Some(id) => catalog.attributes[id.index()].get(r.index()).map_or(String::new(), |v| schema.show(v)),
+        None => catalog.path(catalog.upward(r).last().unwrap_or(r)),
+    };
+    let by_resource = schema.resource_attribute(name).is_some() || name == "root";
+    let by_user = schema.user_attribute(name).filter(|_| !by_resource);
+    if !by_resource && by_user.is_none() {
+        let known = schema.resource_attributes.iter().chain(&schema.user_attributes).map(|a| a.name.as_str());
+        let near = bastide_syntax::nearest::nearest(name, known.chain(["root"])).map(str::to_string);
+        return Err(Unshared::Unknown(name.to_string(), near));
+    }
+    let user_value = |u: UserId| {
+        by_user.map_or(String::new(), |id| {
+            estate.people.attributes[id.index()].get(u.index()).map_or(String::new(), |v| schema.show(v))
+        })
+    };
+    let mut engine = bastide_engine::sets::SetEngine::new(estate, moment).map_err(Unshared::Cycle)?;
+    let mut shares: std::collections::BTreeMap<String, (Share, fixedbitset::FixedBitSet)> = Default::default();
+    let empty = |value: &str| {
+        let share = Share { value: value.to_string(), findings: 0, size: 0, broad: 0, powerful: 0 };
+        (share, fixedbitset::FixedBitSet::with_capacity(estate.people.len()))
+    };
+    for user in estate.people.all().filter(|_| by_user.is_some()) {
+        let value = user_value(user);
+        shares.entry(value.clone()).or_insert_with(|| empty(&value)).0.size += 1;
+    }
+    for resource in catalog.all() {
+        let value = if by_resource { resource_value(resource) } else { String::new() };
+        if by_resource {
+            shares.entry(value.clone()).or_insert_with(|| empty(&value)).0.size += 1;
+        }
+        for action in ActionId::all(schema.actions.len()).filter(|a| !case.is_harmless(*a)) {
+            let allowed = engine.allowed(resource, action);
+            if by_resource {
+                let share = shares.entry(value.clone()).or_insert_with(|| empty(&value));
+                share.0.broad += u64::from(engine.sets().count(allowed));
+                engine.sets().users(allowed).for_each(|u| share.1.insert(u));
+            } else {
+                let users: Vec<usize> = engine.sets().users(allowed).collect();
+                for user in users {
+                    let value = user_value(UserId::new(user));
+                    let share = shares.entry(value.clone()).or_insert_with(|| empty(&value));
+                    share.0.broad += 1;
+                    share.1.insert(user);
+                }
+            }
+        }
+    }
+    for finding in findings {
+        let Some(example) = &finding.example else { continue };
+        let value = match (by_resource, catalog.find(&example.resource), estate.people.find(&example.user)) {
+            (true, Some(resource), _) => resource_value(resource),
+            (false, _, Some(user)) => user_value(user),
+            _ => continue,
+        };
+        shares.entry(value.clone()).or_insert_with(|| empty(&value)).0.findings += 1;
+    }
+    let mut list: Vec<Share> =
+        shares.into_values().map(|(share, users)| Share { powerful: users.count_ones(..), ..share }).collect();
+    list.sort_by(|a, b| (b.findings, b.broad, &a.value).cmp(&(a.findings, a.broad, &b.value)));
+    Ok(list)
+}
