@@ -120,8 +120,7 @@ impl Case<'_> {
 
     /// The names of a statement's actions, or of the first few.
     pub fn actions(&self, statement: &Statement) -> String {
-        let names: Vec<&str> =
-            statement.actions.ones().map(|a| self.estate.schema.actions[a].name.as_str()).collect();
+        let names: Vec<&str> = statement.actions.ones().map(|a| self.estate.schema.actions[a].name.as_str()).collect();
         if names.len() > 5 {
             format!("{} and {} more", names[..4].join(", "), names.len() - 4)
         } else {

@@ -151,11 +151,7 @@ pub struct Suggestion {
 ///
 /// # Errors
 /// Decisions that depend on themselves.
-pub fn audit(
-    case: &Case,
-    wanted: &dyn Fn(&str) -> bool,
-    tell: &dyn Fn(&str),
-) -> Result<Vec<Finding>, Vec<Diagnostic>> {
+pub fn audit(case: &Case, wanted: &dyn Fn(&str) -> bool, tell: &dyn Fn(&str)) -> Result<Vec<Finding>, Vec<Diagnostic>> {
     tell("everybody's access");
     let survey = Survey::new(case)?;
     let mut all: Vec<(&'static Descriptor, Found)> = Vec::new();

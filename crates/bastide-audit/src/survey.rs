@@ -7,12 +7,12 @@
 //! estate without it, as far as that can touch anything.
 
 use crate::case::Case;
-use bastide_engine::{Judge, Reason};
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::{Radius, difference, radius};
 use bastide_engine::sets::claims::Reaching;
 use bastide_engine::sets::store::SetId;
 use bastide_engine::sets::{Decided, SetEngine};
+use bastide_engine::{Judge, Reason};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use hashbrown::HashMap;
@@ -166,9 +166,8 @@ impl<'e> Survey<'e> {
         let engine = self.engine.get_mut();
         let allowed: Vec<SetId> = actions.iter().map(|a| engine.allowed(resource, *a)).collect();
         let mut permitted: Vec<Vec<SetId>> = vec![Vec::new(); actions.len()];
-        let speaks = |s: &Statement, action: ActionId| {
-            s.actions.contains(action.index()) != (s.modality == Modality::MayOnly)
-        };
+        let speaks =
+            |s: &Statement, action: ActionId| s.actions.contains(action.index()) != (s.modality == Modality::MayOnly);
         for r in reaching {
             let statement = estate.statement(r.id);
             for (i, action) in actions.iter().enumerate() {

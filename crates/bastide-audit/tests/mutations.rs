@@ -18,9 +18,10 @@ fn findings_of(case: &Case) -> Vec<Finding> {
     let errors: Vec<&str> = loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| d.message.as_str()).collect();
     let estate: &Estate = loaded.estate.as_ref().unwrap_or_else(|| panic!("{errors:#?}"));
     let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
-    let lines = loaded.diagnostics.iter().map(|d| {
-        d.place.map(|p| Origin { file: p.file, line: loaded.sources.position(p).line })
-    });
+    let lines = loaded
+        .diagnostics
+        .iter()
+        .map(|d| d.place.map(|p| Origin { file: p.file, line: loaded.sources.position(p).line }));
     let case = AuditCase {
         estate,
         moment: &moment,
@@ -84,18 +85,38 @@ const MISTAKES: &[Mistake] = &[
     ("open-to-anyone", &["label-exposure", "opener-inside", "pointless-narrowing", "guest-power"], |c, _| {
         entry(c, "anyone,may,read,c1,at,,,Open".into());
     }),
-    ("no-place", &["full-power", "wide-reach", "duty-clash", "label-exposure", "temporary-for-ever", "two-doors", "pointless-narrowing"], |c, rng| {
-        let user = one(rng, &STAFF);
-        rule(c, &format!("who user {user}, ann may update, manage what anything"));
-    }),
-    ("temporary-for-ever", &["no-place", "full-power", "duty-clash", "label-exposure", "two-doors", "pointless-narrowing"], |c, rng| {
-        let user = one(rng, &STAFF);
-        rule(c, &format!("who user {user} may everything what anything"));
-    }),
-    ("full-power", &["no-place", "duty-clash", "temporary-for-ever", "label-exposure", "pointless-narrowing"], |c, rng| {
-        append(c, "groups.csv", &format!("admins,{}", one(rng, &STAFF)));
-        rule(c, "who members of admins may everything what anything");
-    }),
+    (
+        "no-place",
+        &[
+            "full-power",
+            "wide-reach",
+            "duty-clash",
+            "label-exposure",
+            "temporary-for-ever",
+            "two-doors",
+            "pointless-narrowing",
+        ],
+        |c, rng| {
+            let user = one(rng, &STAFF);
+            rule(c, &format!("who user {user}, ann may update, manage what anything"));
+        },
+    ),
+    (
+        "temporary-for-ever",
+        &["no-place", "full-power", "duty-clash", "label-exposure", "two-doors", "pointless-narrowing"],
+        |c, rng| {
+            let user = one(rng, &STAFF);
+            rule(c, &format!("who user {user} may everything what anything"));
+        },
+    ),
+    (
+        "full-power",
+        &["no-place", "duty-clash", "temporary-for-ever", "label-exposure", "pointless-narrowing"],
+        |c, rng| {
+            append(c, "groups.csv", &format!("admins,{}", one(rng, &STAFF)));
+            rule(c, "who members of admins may everything what anything");
+        },
+    ),
     ("guest-power", &[], |c, rng| {
         let guest = one(rng, &["ida", "jon"]);
         entry(c, format!("user:{guest},may,read,r1,at,,,The way"));
@@ -118,7 +139,14 @@ const MISTAKES: &[Mistake] = &[
         rule(c, &format!("who user {user} may only read what anything"));
     }),
     ("pointless-narrowing", &[], |c, rng| {
-        entry(c, format!("user:{},may,read,{},under,,,So that only this one reads it", one(rng, &STAFF), one(rng, &["n", "s", "n1", "s1"])));
+        entry(
+            c,
+            format!(
+                "user:{},may,read,{},under,,,So that only this one reads it",
+                one(rng, &STAFF),
+                one(rng, &["n", "s", "n1", "s1"])
+            ),
+        );
     }),
     ("hollow-grant", &[], |c, rng| {
         entry(c, format!("user:{},may,update,c1,at,,,May update what cannot be read", one(rng, &STAFF)));
@@ -180,7 +208,14 @@ fn a_clean_estate_is_left_in_peace() {
     // So is the estate that every new one begins with.
     let starter = Path::new(env!("CARGO_MANIFEST_DIR")).join("../bastide/starter");
     let mut case = Case::default();
-    for file in ["bastide.toml", "policy/library.bastide", "data/people.csv", "data/groups.csv", "data/catalog.csv", "data/entries.csv"] {
+    for file in [
+        "bastide.toml",
+        "policy/library.bastide",
+        "data/people.csv",
+        "data/groups.csv",
+        "data/catalog.csv",
+        "data/entries.csv",
+    ] {
         if let Ok(text) = std::fs::read_to_string(starter.join(file)) {
             case.set(file, text);
         }
@@ -199,7 +234,8 @@ fn one_mistake_is_found_and_no_other() {
         make(&mut case, &mut rng);
         let found = findings_of(&case);
         let names = serious(&found);
-        let told: Vec<String> = found.iter().filter(|f| f.level <= Level::Warning).map(|f| format!("{}: {}", f.name, f.message)).collect();
+        let told: Vec<String> =
+            found.iter().filter(|f| f.level <= Level::Warning).map(|f| format!("{}: {}", f.name, f.message)).collect();
         assert!(names.contains(name), "round {round}, {name}: {told:#?}\n{:#?}", case.files());
         let others: Vec<&&str> = names.iter().filter(|n| **n != name && !with.contains(n)).collect();
         assert!(others.is_empty(), "round {round}, {name}: {others:?} {told:#?}");

@@ -7,7 +7,11 @@ use std::path::Path;
 /// Number in the notes, finding, and what its place, its message or its evidence holds.
 const PLANTED: &[(u8, &str, &str)] = &[
     (1, "temporary-for-ever", "support-looks-into-tickets"),
-    (2, "full-power", "image-import (service), by rule `platform-team-keeps-the-platform` as image-desk > platform-helpers"),
+    (
+        2,
+        "full-power",
+        "image-import (service), by rule `platform-team-keeps-the-platform` as image-desk > platform-helpers",
+    ),
     (3, "label-exposure", "values-for-those-who-need-them"),
     (4, "overlap", "`data/entries.csv:43` lies wholly inside"),
     (5, "overlap", "`data/entries.csv:42` lies wholly inside"),
@@ -38,9 +42,10 @@ fn findings() -> Vec<Finding> {
     let loaded = bastide_formats::load(&demo);
     let estate = loaded.estate.as_ref().expect("the demo has no errors");
     let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
-    let lines = loaded.diagnostics.iter().map(|d| {
-        d.place.map(|p| Origin { file: p.file, line: loaded.sources.position(p).line })
-    });
+    let lines = loaded
+        .diagnostics
+        .iter()
+        .map(|d| d.place.map(|p| Origin { file: p.file, line: loaded.sources.position(p).line }));
     let case = Case {
         estate,
         moment: &moment,

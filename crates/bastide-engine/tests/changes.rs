@@ -125,10 +125,7 @@ fn random_change(estate: &Estate, rng: &mut fastrand::Rng) -> Change {
         9 => {
             let at = rng.usize(..estate.schema.resource_attributes.len());
             let column = estate.catalog.own[at].as_ref().unwrap_or(&estate.catalog.attributes[at]);
-            assert_eq!(
-                estate.catalog.own[at].is_some(),
-                estate.schema.resource_attributes[at].travel != Travel::Stays
-            );
+            assert_eq!(estate.catalog.own[at].is_some(), estate.schema.resource_attributes[at].travel != Travel::Stays);
             let value = column.get(rng.usize(..estate.catalog.len())).cloned();
             Change::Resource(resource, ResourceCell::Attribute(ResourceAttributeId::new(at)), value)
         }

@@ -119,7 +119,11 @@ fn read_text(file: &str) -> Result<(String, String), Failure> {
 }
 
 /// Texts parsed without mistakes.
-pub fn parsed(sources: &mut Sources, texts: &[(String, String)], stage: &Stage) -> Result<Vec<(FileId, tree::File)>, Failure> {
+pub fn parsed(
+    sources: &mut Sources,
+    texts: &[(String, String)],
+    stage: &Stage,
+) -> Result<Vec<(FileId, tree::File)>, Failure> {
     let mut trees = Vec::new();
     let mut mistakes = Vec::new();
     for (name, text) in texts {
@@ -177,8 +181,7 @@ pub fn laid_over(
 }
 
 fn planned(opened: &Opened, texts: &[(String, String)], trees: &[(FileId, tree::File)]) -> Result<Texts, Failure> {
-    let overlays: Vec<Overlay> =
-        texts.iter().zip(trees).map(|((_, text), (_, tree))| Overlay { text, tree }).collect();
+    let overlays: Vec<Overlay> = texts.iter().zip(trees).map(|((_, text), (_, tree))| Overlay { text, tree }).collect();
     write::plan(&opened.loaded, opened.estate(), &[], &overlays).map_err(|e| Failure::Outside(e.to_string()))
 }
 

@@ -13,7 +13,9 @@ const MOST: usize = 500;
 
 /// Users, by id, their names beside.
 pub fn users() -> ArgValueCandidates {
-    ArgValueCandidates::new(|| with(|estate| estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u))).collect()))
+    ArgValueCandidates::new(|| {
+        with(|estate| estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u))).collect())
+    })
 }
 
 /// Users, and groups as `group:GROUP`.
@@ -21,7 +23,8 @@ pub fn users_and_groups() -> ArgValueCandidates {
     ArgValueCandidates::new(|| {
         with(|estate| {
             let users = estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u)));
-            let groups = estate.groups.all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups.id(g))));
+            let groups =
+                estate.groups.all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups.id(g))));
             users.chain(groups).collect()
         })
     })
@@ -29,18 +32,24 @@ pub fn users_and_groups() -> ArgValueCandidates {
 
 /// Actions.
 pub fn actions() -> ArgValueCandidates {
-    ArgValueCandidates::new(|| with(|estate| estate.schema.actions.iter().map(|a| CompletionCandidate::new(a.name.clone())).collect()))
+    ArgValueCandidates::new(|| {
+        with(|estate| estate.schema.actions.iter().map(|a| CompletionCandidate::new(a.name.clone())).collect())
+    })
 }
 
 /// Kinds of resources.
 pub fn kinds() -> ArgValueCandidates {
-    ArgValueCandidates::new(|| with(|estate| estate.schema.kinds.iter().map(|k| CompletionCandidate::new(k.name.clone())).collect()))
+    ArgValueCandidates::new(|| {
+        with(|estate| estate.schema.kinds.iter().map(|k| CompletionCandidate::new(k.name.clone())).collect())
+    })
 }
 
 /// Rules and entries, their reasons beside.
 pub fn statements() -> ArgValueCandidates {
     ArgValueCandidates::new(|| {
-        with(|estate| estate.statements.iter().map(|s| told(&s.name, s.because.as_deref().unwrap_or_default())).collect())
+        with(|estate| {
+            estate.statements.iter().map(|s| told(&s.name, s.because.as_deref().unwrap_or_default())).collect()
+        })
     })
 }
 
@@ -85,7 +94,9 @@ fn root() -> Option<PathBuf> {
     let words: Vec<String> = std::env::args().collect();
     let named = words.iter().enumerate().find_map(|(i, word)| match word.as_str() {
         "-C" | "--estate" => words.get(i + 1).cloned(),
-        word => word.strip_prefix("--estate=").or(word.strip_prefix("-C").filter(|w| !w.is_empty())).map(str::to_string),
+        word => {
+            word.strip_prefix("--estate=").or(word.strip_prefix("-C").filter(|w| !w.is_empty())).map(str::to_string)
+        }
     });
     if let Some(dir) = named {
         return Path::new(&dir).join(manifest::NAME).is_file().then(|| PathBuf::from(dir));

@@ -81,9 +81,23 @@ const TOUR: &[Stop] = &[
         command: &["why", "bjrn.thackeray", "read", "Exhibitions/Tidal Light/Valuations/TL-020"],
     },
     Stop {
-        story: "He can, through three nested groups that nobody remembers joining. Such things are the business of an \
-                audit; the mistakes that were put into this estate on purpose are listed in NOTES.md beside it. \
-                A last one: a sealed agreement and somebody from finance.",
+        story: "He can, through three nested groups that nobody remembers joining; the first remedy names the link to cut. \
+                Such things are the business of an audit. What else is wrong? The errors alone:",
+        command: &[
+            "audit",
+            "--only",
+            "duty-clash",
+            "--only",
+            "guest-power",
+            "--only",
+            "open-to-anyone",
+            "--only",
+            "full-power",
+        ],
+    },
+    Stop {
+        story: "The mistakes that were put into this estate on purpose are listed in NOTES.md beside it; `bastide audit` finds \
+                them. A last one: a sealed agreement and somebody from finance.",
         command: &["why", "vesna.babic", "pay", "loan-004"],
     },
 ];

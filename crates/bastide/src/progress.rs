@@ -50,7 +50,9 @@ impl Telling {
     /// Nothing yet.
     pub fn new() -> Telling {
         let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
-        bar.set_style(ProgressStyle::with_template("{spinner} looking for {msg}  {elapsed}").expect("the template is one"));
+        bar.set_style(
+            ProgressStyle::with_template("{spinner} looking for {msg}  {elapsed}").expect("the template is one"),
+        );
         Telling { bar, started: Instant::now(), shown: AtomicBool::new(!io::stderr().is_terminal()) }
     }
 

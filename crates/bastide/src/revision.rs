@@ -41,9 +41,7 @@ pub fn named(name: &str, here: Option<&Path>) -> Result<Named, Failure> {
         return Ok(Named { root, name: name.to_string(), _unpacked: Some(unpacked) });
     }
     let unknown = |why: &str| {
-        let hints = vec![
-            "an estate is a folder, an archive, or a git revision such as `HEAD~3` or `main`".to_string(),
-        ];
+        let hints = vec!["an estate is a folder, an archive, or a git revision such as `HEAD~3` or `main`".to_string()];
         Failure::Usage(format!("`{name}` is no folder, no archive and no revision{why}"), hints)
     };
     let here = here.ok_or_else(|| unknown(": there is no estate here"))?;

@@ -20,7 +20,10 @@ fn whom_and_what_a_rule_reaches() {
         ("entry", &["reach", "entries.csv:43"]),
         ("ceiling", &["reach", "volunteers-only-read"]),
         ("shadow", &["reach", "feeds-export-values", "--all"]),
-        ("text", &["reach", "--text", "who members of couriers may comment what sheet where resource.state = released"]),
+        (
+            "text",
+            &["reach", "--text", "who members of couriers may comment what sheet where resource.state = released"],
+        ),
     ] {
         insta::assert_snapshot!(format!("reach_{name}"), ask(demo.path(), args));
     }
@@ -86,7 +89,10 @@ fn a_shell_is_offered_what_the_estate_holds() {
     let offer = |words: &[&str]| offered(demo.path(), words);
     assert_eq!(offer(&["bastide", "what", "bruno"]), ["bruno.tavares"]);
     assert_eq!(offer(&["bastide", "who", "qu"]), ["query"]);
-    assert_eq!(offer(&["bastide", "who", "read", "Exhibitions/Tidal Light/Tr"]), ["Exhibitions/Tidal Light/Transport/"]);
+    assert_eq!(
+        offer(&["bastide", "who", "read", "Exhibitions/Tidal Light/Tr"]),
+        ["Exhibitions/Tidal Light/Transport/"]
+    );
     assert_eq!(offer(&["bastide", "try", "--off", "lenders-f"]), ["lenders-follow-their-loans"]);
     assert!(offer(&["bastide", "compare", "bruno.tavares", "group:con"]).contains(&"group:conservators".to_string()));
     // An estate elsewhere, by name; one with errors offers nothing and says nothing.

@@ -22,11 +22,24 @@ fn commit(repository: &Repository, message: &str) {
 }
 
 fn change(dir: &Path) {
-    let args = ["try", "--write", "--drop", "entries.csv:43", "--join", "marisol.ferro:lab", "--off", "staff-comment-on-reviews"];
+    let args = [
+        "try",
+        "--write",
+        "--drop",
+        "entries.csv:43",
+        "--join",
+        "marisol.ferro:lab",
+        "--off",
+        "staff-comment-on-reviews",
+    ];
     run_in(dir, &[&args[..], &ON].concat()).ok();
     // A user and a resource come, too.
     let staff = dir.join("data/staff.csv");
-    fs::write(&staff, fs::read_to_string(&staff).unwrap() + "nils.aronsen,Nils Aronsen,person,yes,staff,harbour,internal,curator\n").unwrap();
+    fs::write(
+        &staff,
+        fs::read_to_string(&staff).unwrap() + "nils.aronsen,Nils Aronsen,person,yes,staff,harbour,internal,curator\n",
+    )
+    .unwrap();
     let groups = dir.join("data/groups.csv");
     fs::write(&groups, fs::read_to_string(&groups).unwrap() + "directors,nils.aronsen\n").unwrap();
 }
@@ -69,7 +82,8 @@ fn folders_archives_and_rows_say_the_same() {
     let outside = tempfile::tempdir().unwrap();
     let (a, b) = (old.path().to_str().unwrap(), new.path().to_str().unwrap());
     let tar = outside.path().join("old.tar.gz");
-    let mut archive = tar::Builder::new(flate2::write::GzEncoder::new(fs::File::create(&tar).unwrap(), flate2::Compression::fast()));
+    let mut archive =
+        tar::Builder::new(flate2::write::GzEncoder::new(fs::File::create(&tar).unwrap(), flate2::Compression::fast()));
     archive.append_dir_all("inside", old.path()).unwrap();
     archive.into_inner().unwrap().finish().unwrap();
     let tar = tar.to_str().unwrap();

@@ -71,11 +71,16 @@ fn the_scripts_for_version_control_do_what_they_say() {
     assert!(done, "{told}");
     // A rule with a mistake is not committed, one that is right is.
     let draft = dir.join("policy/draft.bastide");
-    std::fs::write(&draft, "rule draft {\n    who     members of couriers\n    may     raed\n    what    sheet\n}\n").unwrap();
+    std::fs::write(&draft, "rule draft {\n    who     members of couriers\n    may     raed\n    what    sheet\n}\n")
+        .unwrap();
     git(&["add", "-A"]);
     let (done, told) = git(&["commit", "-qm", "A mistake"]);
     assert!(!done && told.contains("did you mean `read`?"), "{told}");
-    std::fs::write(&draft, "rule draft {\n    who     members of couriers\n    may     comment\n    what    sheet\n}\n").unwrap();
+    std::fs::write(
+        &draft,
+        "rule draft {\n    who     members of couriers\n    may     comment\n    what    sheet\n}\n",
+    )
+    .unwrap();
     git(&["add", "-A"]);
     let (done, told) = git(&["commit", "-qm", "Couriers remark on sheets"]);
     assert!(done, "{told}");

@@ -32,7 +32,10 @@ fn junit_says_the_same() {
     let run = run_in(demo.path(), &[&["test", "--format", "junit"][..], &ON].concat());
     let document = roxmltree::Document::parse(&run.out).expect("well-formed XML");
     let root = document.root_element();
-    assert_eq!((root.tag_name().name(), root.attribute("tests"), root.attribute("failures")), ("testsuites", Some("33"), Some("2")));
+    assert_eq!(
+        (root.tag_name().name(), root.attribute("tests"), root.attribute("failures")),
+        ("testsuites", Some("33"), Some("2"))
+    );
     let suites: Vec<_> = root.children().filter(|n| n.is_element()).collect();
     assert!(suites.iter().all(|s| s.tag_name().name() == "testsuite" && s.attribute("name").is_some()));
     for suite in suites {
@@ -40,7 +43,9 @@ fn junit_says_the_same() {
         let failed = cases.iter().filter(|c| c.children().any(|n| n.has_tag_name("failure"))).count();
         assert_eq!(suite.attribute("tests"), Some(cases.len().to_string().as_str()));
         assert_eq!(suite.attribute("failures"), Some(failed.to_string().as_str()));
-        assert!(cases.iter().all(|c| c.has_tag_name("testcase") && c.attribute("name").is_some() && c.attribute("classname").is_some()));
+        assert!(cases.iter().all(|c| c.has_tag_name("testcase")
+            && c.attribute("name").is_some()
+            && c.attribute("classname").is_some()));
     }
 }
 
@@ -106,9 +111,27 @@ fn a_change_is_shown_and_nothing_is_written() {
     let before = fs::read_to_string(demo.path().join("policy/staff.bastide")).unwrap();
     for (name, args) in [
         ("off", &["--off", "staff-read-what-is-internal"][..]),
-        ("several", &["--drop", "entries.csv:43", "--join", "marisol.ferro:lab", "--set", "resource:in-006.due_back=2027-05-12"]),
+        (
+            "several",
+            &[
+                "--drop",
+                "entries.csv:43",
+                "--join",
+                "marisol.ferro:lab",
+                "--set",
+                "resource:in-006.due_back=2027-05-12",
+            ],
+        ),
         ("nothing", &["--on-rule", "sealed-on-the-gallery-network", "--session", "network=gallery"]),
-        ("broken", &["--except", "guests-never-take-away:amara.zamora", "--entry", "user:amara.zamora,may,export,f-incoming,under"]),
+        (
+            "broken",
+            &[
+                "--except",
+                "guests-never-take-away:amara.zamora",
+                "--entry",
+                "user:amara.zamora,may,export,f-incoming,under",
+            ],
+        ),
     ] {
         let run = run_in(demo.path(), &[&["try"][..], args, &ON].concat());
         assert_eq!(run.status, i32::from(name == "broken" || name == "off"), "{name}: {}", run.out);
@@ -139,10 +162,14 @@ fn policy_text_is_laid_over() {
     let put = |text: &str| fs::write(&draft, text).unwrap();
     let run = |more: &[&str]| run_in(demo.path(), &[&["try", "--add", "draft.txt"][..], more, &ON].concat());
     // A rule of a name that is there takes its place.
-    put("rule released-press-is-for-everybody {\n    because \"Released means released.\"\n    who anyone\n    may read\n    what anything under \"Press/Releases\" where resource.state = released\n}\n");
+    put(
+        "rule released-press-is-for-everybody {\n    because \"Released means released.\"\n    who anyone\n    may read\n    what anything under \"Press/Releases\" where resource.state = released\n}\n",
+    );
     insta::assert_snapshot!("try_add_rule", run(&[]).ok());
     // A new action and a role change what names mean: everything is read anew.
-    put("action archive on item needs read\nrole keeper = everything locked\nrule archivists { who members of registrars may archive what item }\n");
+    put(
+        "action archive on item needs read\nrole keeper = everything locked\nrule archivists { who members of registrars may archive what item }\n",
+    );
     insta::assert_snapshot!("try_add_action", run(&[]).ok());
     // A mistake is told at its place, and nothing is answered.
     put("rule r { who anyone may raed what anything }");
@@ -158,7 +185,10 @@ fn policy_text_is_laid_over() {
     assert!(!policy("vocabulary.bastide").contains("nobody-reads-essays"));
     let written = run(&["--write", "--anyway"]);
     assert!(written.out.contains("written: `policy/vocabulary.bastide`"), "{}", written.out);
-    assert!(policy("vocabulary.bastide").ends_with("guarantee nobody-reads-essays {\n    none of anyone\n    can     read\n    what    essay\n}\n"));
+    assert!(
+        policy("vocabulary.bastide")
+            .ends_with("guarantee nobody-reads-essays {\n    none of anyone\n    can     read\n    what    essay\n}\n")
+    );
 }
 
 /// Everything in one call, written: comments, order and layout stay, and the files say what was tried.
@@ -167,13 +197,40 @@ fn changes_are_written_where_they_stand() {
     let demo = demo();
     let root = demo.path();
     let read = |file: &str| fs::read_to_string(root.join(file)).unwrap();
-    let files = ["data/catalog.csv", "data/entries.csv", "data/groups.csv", "data/staff.csv", "policy/exhibitions.bastide", "policy/staff.bastide"];
+    let files = [
+        "data/catalog.csv",
+        "data/entries.csv",
+        "data/groups.csv",
+        "data/staff.csv",
+        "policy/exhibitions.bastide",
+        "policy/staff.bastide",
+    ];
     let before: Vec<String> = files.iter().map(|f| read(f)).collect();
     let args = [
-        "try", "--write", "--format", "json", "--drop", "entries.csv:43", "--join", "marisol.ferro:lab", "--leave", "noor.haddad:registrars-deputies",
-        "--set", "user:casper.vane.house=harbour", "--set", "resource:in-006.due_back=2027-05-12", "--set",
-        "resource:Exhibitions/Tidal Light/Lender portal.inherits=yes", "--except", "no-changes-while-on-the-road:carys.penhale",
-        "--off", "staff-comment-on-reviews", "--window", "entries.csv:55=..2027-03-31", "--entry", "user:amos.quist,may,read,w-board,at",
+        "try",
+        "--write",
+        "--format",
+        "json",
+        "--drop",
+        "entries.csv:43",
+        "--join",
+        "marisol.ferro:lab",
+        "--leave",
+        "noor.haddad:registrars-deputies",
+        "--set",
+        "user:casper.vane.house=harbour",
+        "--set",
+        "resource:in-006.due_back=2027-05-12",
+        "--set",
+        "resource:Exhibitions/Tidal Light/Lender portal.inherits=yes",
+        "--except",
+        "no-changes-while-on-the-road:carys.penhale",
+        "--off",
+        "staff-comment-on-reviews",
+        "--window",
+        "entries.csv:55=..2027-03-31",
+        "--entry",
+        "user:amos.quist,may,read,w-board,at",
     ];
     let run = run_in(root, &[&args[..], &ON].concat());
     assert_eq!(run.status, 0, "{}", run.err);
@@ -208,7 +265,9 @@ fn a_change_that_was_cut_off_is_finished() {
     let new: String = text.lines().filter(|l| !l.contains("bruno.tavares")).map(|l| format!("{l}\n")).collect();
     fs::write(demo.path().join("data/.bastide-1-0"), &new).unwrap();
     fs::write(demo.path().join(".bastide-journal"), ".bastide-1-0\tdata/entries.csv\n").unwrap();
-    let why = || run_in(demo.path(), &[&["why", "bruno.tavares", "read", "in-007", "--remedies", "0"][..], &ON].concat()).ok();
+    let why = || {
+        run_in(demo.path(), &[&["why", "bruno.tavares", "read", "in-007", "--remedies", "0"][..], &ON].concat()).ok()
+    };
     assert!(why().starts_with("allowed"), "the new text is read through the journal");
     assert_eq!(fs::read_to_string(&entries).unwrap(), text, "asking writes nothing");
     run_in(demo.path(), &[&["try", "--join", "marisol.ferro:lab", "--write"][..], &ON].concat()).ok();

@@ -17,7 +17,7 @@ fn follows(schema: &Value, text: &str) {
 fn every_json_output_follows_the_schema_that_is_printed_for_it() {
     let demo = common::demo();
     let report = "Exhibitions/Tidal Light/Condition/Incoming/TL-006 incoming";
-    let outputs: [(&str, &[&str]); 16] = [
+    let outputs: [(&str, &[&str]); 18] = [
         ("check", &["check"]),
         ("matrix", &["matrix"]),
         ("summary", &["matrix", "--summary"]),
@@ -32,6 +32,8 @@ fn every_json_output_follows_the_schema_that_is_printed_for_it() {
         ("reach", &["reach", "sealed-on-the-gallery-network"]),
         ("try", &["try", "--drop", "entries.csv:43", "--join", "marisol.ferro:lab"]),
         ("diff", &["diff", "."]),
+        ("audit", &["audit", "--fail-on", "never", "--by", "house"]),
+        ("test", &["test", "--only", "lab-computes", "--coverage", "--through", "2027-01-01"]),
         ("turns", &["what", "amara.zamora", "--until-changes", "2027-06-01"]),
         ("who", &["who", "read", report, "--not", "--via", "--inactive"]),
     ];

@@ -1,8 +1,8 @@
 //! `contradiction`: a permission and a restriction with the same reach.
 
+use super::meetings::sorted;
 use super::{Descriptor, Group};
 use crate::{Case, Found, Survey};
-use super::meetings::sorted;
 use bastide_engine::change::Change;
 
 /// What it is.

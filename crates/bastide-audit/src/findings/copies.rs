@@ -46,7 +46,9 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let names: Vec<String> = ids.iter().map(|id| case.named(*id)).collect();
         let s = estate.statement(ids[0]);
         let side = |c: &Option<condition::Condition>| {
-            c.as_ref().map_or(String::new(), |c| show::condition(estate, c).rsplit_once(" = ").map_or(String::new(), |(l, _)| l.to_string()))
+            c.as_ref().map_or(String::new(), |c| {
+                show::condition(estate, c).rsplit_once(" = ").map_or(String::new(), |(l, _)| l.to_string())
+            })
         };
         let one = format!("where {} = {}", side(&s.who.condition), side(&s.what.condition));
         Found::of(case, ids[0], format!("{} rules differ in one value alone", ids.len()))

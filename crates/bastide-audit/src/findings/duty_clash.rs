@@ -36,7 +36,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                     let both = engine.both(x, y);
                     let both = engine.both(both, survey.active);
                     if let Some(user) = engine.sets().users(both).next() {
-                        let entry = by.entry((at, both)).or_insert((0, (UserId::new(user), *a, resource), vec![*a, *b]));
+                        let entry =
+                            by.entry((at, both)).or_insert((0, (UserId::new(user), *a, resource), vec![*a, *b]));
                         entry.0 += 1;
                     }
                 }

@@ -27,7 +27,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         }
         let id = estate.groups.id(group);
         let named = case.live().filter(|(_, s)| s.who.terms.contains(&Term::Members(group))).count();
-        found.push(Found::new(id, None, format!("group `{id}` has no members")).evidence(format!("named by {}", many(named as u64, "statement"))));
+        found.push(
+            Found::new(id, None, format!("group `{id}` has no members"))
+                .evidence(format!("named by {}", many(named as u64, "statement"))),
+        );
     }
     found
 }

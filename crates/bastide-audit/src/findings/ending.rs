@@ -21,8 +21,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let live = case.live().filter_map(|(id, s)| s.until.filter(|until| *until <= last).map(|until| (id, until)));
     live.map(|(id, until)| {
         let sole = survey.of(id).sole;
-        Found::of(case, id, format!("{} ends on {until}", case.named(id)))
-            .evidence(format!("then {} lose {}", many(sole.users as u64, "user"), many(sole.lost, "triple")))
+        Found::of(case, id, format!("{} ends on {until}", case.named(id))).evidence(format!(
+            "then {} lose {}",
+            many(sole.users as u64, "user"),
+            many(sole.lost, "triple")
+        ))
     })
     .collect()
 }

@@ -1,8 +1,8 @@
 //! `full-power`: users who may do every action on every root: the list, each with the chain of groups by which it is so.
 
 use super::{Descriptor, Group};
-use crate::{Case, Found, Survey};
 use crate::Level;
+use crate::{Case, Found, Survey};
 use bastide_engine::explain::ways;
 use bastide_model::*;
 
@@ -34,7 +34,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let last = |r: ResourceId| {
         ActionId::all(estate.schema.actions.len()).rfind(|a| estate.schema.fits(*a, estate.catalog.kind(r)))
     };
-    let mut found = Found::new("users with full power", None, format!("{} may do everything on every root", users_text(users.len())));
+    let mut found = Found::new(
+        "users with full power",
+        None,
+        format!("{} may do everything on every root", users_text(users.len())),
+    );
     for user in &users {
         let by = last(roots[0]).and_then(|action| survey.judge.decide(*user, action, roots[0]).by);
         let chain = by.map_or(String::new(), |id| {
@@ -50,7 +54,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         found.level = Some(Level::Error);
     }
     let example = last(roots[0]).map(|action| (first, action, roots[0]));
-    vec![found.example(example).suggest("to take somebody out, try it: `bastide why USER ACTION RESOURCE --want refused` names the link", Vec::new())]
+    vec![found.example(example).suggest(
+        "to take somebody out, try it: `bastide why USER ACTION RESOURCE --want refused` names the link",
+        Vec::new(),
+    )]
 }
 
 fn users_text(count: usize) -> String {

@@ -21,7 +21,8 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<StatementId, (BTreeSet<usize>, BTreeSet<usize>, u64, (UserId, ActionId, ResourceId))> = BTreeMap::new();
+    let mut by: BTreeMap<StatementId, (BTreeSet<usize>, BTreeSet<usize>, u64, (UserId, ActionId, ResourceId))> =
+        BTreeMap::new();
     for resource in estate.catalog.all() {
         let decided = engine.row(resource);
         for action in ActionId::all(estate.schema.actions.len()).filter(|a| !case.is_harmless(*a)) {

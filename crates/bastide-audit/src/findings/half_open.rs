@@ -50,7 +50,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     by.into_iter()
         .map(|((id, action), (triples, example))| {
             let name = &estate.schema.actions[action.index()].name;
-            let message = format!("{} gives {name}, and some of its users meet only a part of what that needs", case.named(id));
+            let message =
+                format!("{} gives {name}, and some of its users meet only a part of what that needs", case.named(id));
             Found::of(case, id, message).evidence(many(triples, "triple")).example(Some(example))
         })
         .collect()

@@ -23,10 +23,14 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     });
     live.map(|(id, s)| {
         let of = survey.of(id);
-        Found::of(case, id, format!("{} gives {}, and its users never meet what that needs", case.named(id), case.actions(s)))
-            .evidence(format!("{}, all blocked", many(of.triples, "triple")))
-            .example(of.against)
-            .suggest("to mend it, give what is needed, or take it out, which changes nothing today", vec![Change::Off(id)])
+        Found::of(
+            case,
+            id,
+            format!("{} gives {}, and its users never meet what that needs", case.named(id), case.actions(s)),
+        )
+        .evidence(format!("{}, all blocked", many(of.triples, "triple")))
+        .example(of.against)
+        .suggest("to mend it, give what is needed, or take it out, which changes nothing today", vec![Change::Off(id)])
     })
     .collect()
 }

@@ -29,15 +29,25 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     }
     let mut found = Vec::new();
     for user in estate.people.all().filter(|u| !estate.people.is_active(*u)) {
-        let groups: Vec<&str> =
-            powerful.iter().filter(|g| estate.groups.users(**g).contains(user.index())).map(|g| estate.groups.id(*g)).collect();
-        let named: Vec<String> =
-            case.live().filter(|(_, s)| s.who.terms.contains(&Term::User(user))).map(|(id, _)| case.named(id)).collect();
+        let groups: Vec<&str> = powerful
+            .iter()
+            .filter(|g| estate.groups.users(**g).contains(user.index()))
+            .map(|g| estate.groups.id(*g))
+            .collect();
+        let named: Vec<String> = case
+            .live()
+            .filter(|(_, s)| s.who.terms.contains(&Term::User(user)))
+            .map(|(id, _)| case.named(id))
+            .collect();
         if groups.is_empty() && named.is_empty() {
             continue;
         }
         let id = estate.people.id(user);
-        let mut one = Found::new(id, Some(estate.people.origins[user.index()]), format!("`{id}` is inactive and still has a place"));
+        let mut one = Found::new(
+            id,
+            Some(estate.people.origins[user.index()]),
+            format!("`{id}` is inactive and still has a place"),
+        );
         if !groups.is_empty() {
             one = one.evidence(format!("in {}", groups.join(", ")));
         }

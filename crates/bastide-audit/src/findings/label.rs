@@ -9,7 +9,9 @@ fn step(estate: &Estate, resource: ResourceId) -> Option<(u16, u16)> {
     let labels = estate.schema.resource_attributes.iter().zip(&estate.catalog.attributes);
     let labels = labels.filter(|(a, _)| a.travel == Travel::Highest);
     let steps = labels.filter_map(|(a, column)| match (a.scalar, column.get(resource.index())) {
-        (Scalar::Named(of), Some(Value::Step(_, step))) => Some((*step, estate.schema.types[of.index()].values.len() as u16)),
+        (Scalar::Named(of), Some(Value::Step(_, step))) => {
+            Some((*step, estate.schema.types[of.index()].values.len() as u16))
+        }
         _ => None,
     });
     steps.max_by_key(|(step, all)| u32::from(*step) * 1000 / u32::from((*all).max(1)))

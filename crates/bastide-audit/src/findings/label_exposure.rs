@@ -1,11 +1,11 @@
 //! `label-exposure`: resources of a high label that more than a set number of users, or any guest, may read; the most exposed first.
 
+use super::label::from_top;
 use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_model::*;
 use std::collections::BTreeMap;
-use super::label::from_top;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -20,12 +20,17 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new) else {
+    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new)
+    else {
         return Vec::new();
     };
     let mut engine = survey.engine.borrow_mut();
     let mut by: BTreeMap<(u32, u32, u32), Vec<ResourceId>> = BTreeMap::new();
-    for resource in estate.catalog.all().filter(|r| from_top(estate, *r).is_some_and(|steps| (steps as f64) < case.limits.exposure_steps)) {
+    for resource in estate
+        .catalog
+        .all()
+        .filter(|r| from_top(estate, *r).is_some_and(|steps| (steps as f64) < case.limits.exposure_steps))
+    {
         let allowed = engine.allowed(resource, read);
         let readers = engine.both(allowed, survey.active);
         let (users, guests) = (engine.sets().count(readers), engine.sets().count_both(readers, survey.guests));

@@ -29,15 +29,20 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         }
         for (parent, named) in by {
             // A pattern of the policy covers siblings by itself: it is one name.
-            let spans: BTreeSet<u32> = places.iter().filter(|p| named.contains(&p.resource)).map(|p| p.span.start).collect();
+            let spans: BTreeSet<u32> =
+                places.iter().filter(|p| named.contains(&p.resource)).map(|p| p.span.start).collect();
             if (spans.len() as f64) < case.limits.listed {
                 continue;
             }
             let others = catalog.children(parent).filter(|c| !named.contains(c)).count();
-            let message = format!("{} names {} places in `{}` one by one", case.named(id), spans.len(), catalog.path(parent));
+            let message =
+                format!("{} names {} places in `{}` one by one", case.named(id), spans.len(), catalog.path(parent));
             found.push(
                 Found::of(case, id, message)
-                    .evidence(format!("`{}/*` would cover them, and {others} more beside them today", catalog.path(parent)))
+                    .evidence(format!(
+                        "`{}/*` would cover them, and {others} more beside them today",
+                        catalog.path(parent)
+                    ))
                     .example(survey.of(id).example),
             );
         }

@@ -20,8 +20,12 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let bare = |s: &Statement| {
-        s.modality.permits() && s.what.kinds.is_none() && s.what.places.is_none() && s.what.condition.is_none()
-            && s.condition.is_none() && !s.who.terms.iter().all(|t| matches!(t, Term::Owner))
+        s.modality.permits()
+            && s.what.kinds.is_none()
+            && s.what.places.is_none()
+            && s.what.condition.is_none()
+            && s.condition.is_none()
+            && !s.who.terms.iter().all(|t| matches!(t, Term::Owner))
     };
     let live = case.live().filter(|(id, s)| bare(s) && case.is_harmful(s) && survey.of(*id).pairs > 0);
     live.map(|(id, s)| {

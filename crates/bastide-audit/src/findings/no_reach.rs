@@ -26,8 +26,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     };
     let live = case.live().filter(|(id, s)| !survey.of(*id).touches && !session(s) && !unknown(s));
     live.map(|(id, _)| {
-        Found::of(case, id, format!("{} reaches nobody, or nothing", case.named(id)))
-            .suggest_harmless("to see at which word it happens, `bastide reach`; taken out, nothing changes today", vec![Change::Off(id)])
+        Found::of(case, id, format!("{} reaches nobody, or nothing", case.named(id))).suggest_harmless(
+            "to see at which word it happens, `bastide reach`; taken out, nothing changes today",
+            vec![Change::Off(id)],
+        )
     })
     .collect()
 }

@@ -1,12 +1,12 @@
 //! `open-to-anyone`: a permission for `anyone`, with no condition on the user, for more than harmless actions, or for anything on a resource whose label is above the lowest.
 
+use super::label::above_lowest;
 use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::condition::Term;
 use bastide_model::*;
-use super::label::above_lowest;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -22,7 +22,8 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let mut found = Vec::new();
     for (id, s) in case.live() {
-        let narrowed = [&s.who.condition, &s.what.condition, &s.condition].into_iter().flatten().any(|c| c.mentions().user);
+        let narrowed =
+            [&s.who.condition, &s.what.condition, &s.condition].into_iter().flatten().any(|c| c.mentions().user);
         let reach = survey.of(id);
         if !s.modality.permits() || !s.who.terms.contains(&Term::Anyone) || narrowed || reach.pairs == 0 {
             continue;

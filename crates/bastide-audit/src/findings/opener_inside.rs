@@ -19,7 +19,8 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new) else {
+    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new)
+    else {
         return Vec::new();
     };
     let mut engine = survey.engine.borrow_mut();
@@ -41,7 +42,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let path = estate.catalog.path(parent);
             let message = format!("in `{path}`, {} more open than it is", many(resources as u64, "resource"));
             Found::new(estate.catalog.id(parent), Some(estate.catalog.origins[parent.index()]), message)
-                .evidence(format!("up to {} can read one of them and not the container", many(u64::from(users), "user")))
+                .evidence(format!(
+                    "up to {} can read one of them and not the container",
+                    many(u64::from(users), "user")
+                ))
                 .example(Some(example))
         })
         .collect()

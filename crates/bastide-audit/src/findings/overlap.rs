@@ -1,8 +1,8 @@
 //! `overlap`: a permission and a restriction that meet on some triples: which wins, where, on how many.
 
+use super::meetings::sorted;
 use super::{Descriptor, Group};
 use crate::{Case, Found, Survey};
-use super::meetings::sorted;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {

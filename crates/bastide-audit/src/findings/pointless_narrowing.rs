@@ -27,7 +27,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         Found::of(case, id, message)
             .evidence(format!("it reaches {}; the broader one {}", many(narrow.users as u64, "user"), wide.users))
             .example(narrow.example)
-            .suggest_harmless("to take it out, which changes nothing today; to restrict, narrow the broader one", vec![Change::Off(id)])
+            .suggest_harmless(
+                "to take it out, which changes nothing today; to restrict, narrow the broader one",
+                vec![Change::Off(id)],
+            )
     })
     .collect()
 }
@@ -40,7 +43,12 @@ pub(super) fn broader(case: &Case, survey: &Survey, id: StatementId) -> Option<S
     let of = survey.of(id);
     let s = case.estate.statement(id);
     let narrow = s.who.terms.iter().all(|t| matches!(t, Term::User(_) | Term::Members(_)));
-    if s.modality != Modality::May || !narrow || of.agree == 0 || of.sole.triples() > 0 || !case.estate.layers.is_empty() {
+    if s.modality != Modality::May
+        || !narrow
+        || of.agree == 0
+        || of.sole.triples() > 0
+        || !case.estate.layers.is_empty()
+    {
         return None;
     }
     let (user, action, resource) = of.example?;
@@ -49,9 +57,13 @@ pub(super) fn broader(case: &Case, survey: &Survey, id: StatementId) -> Option<S
     let fits = |r: &&Reaching| {
         let other = case.estate.statement(r.id);
         // What is given in addition is no narrowing.
-        r.id != id && other.modality.permits() && s.actions.is_subset(&other.actions) && action.index() < s.actions.len()
+        r.id != id
+            && other.modality.permits()
+            && s.actions.is_subset(&other.actions)
+            && action.index() < s.actions.len()
             && engine.sets().contains(r.others, user.index())
-            && survey.of(r.id).users >= BROADER * of.users && survey.of(r.id).sole.triples() > 0
+            && survey.of(r.id).users >= BROADER * of.users
+            && survey.of(r.id).sole.triples() > 0
     };
     all.iter().filter(fits).max_by_key(|r| survey.of(r.id).users).map(|r| r.id)
 }

@@ -18,7 +18,8 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new) else {
+    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new)
+    else {
         return Vec::new();
     };
     let mut engine = survey.engine.borrow_mut();
@@ -38,10 +39,16 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let (path, from) = (estate.catalog.path(resource), estate.catalog.path(*source));
             let about = format!("{} from {}", estate.catalog.id(resource), estate.catalog.id(*source));
             let user = engine.sets().users(leak).next();
-            let message = format!("{} can read `{path}`, which comes from `{from}`, and not that", many(u64::from(count), "user"));
+            let message = format!(
+                "{} can read `{path}`, which comes from `{from}`, and not that",
+                many(u64::from(count), "user")
+            );
             found.push(
                 Found::new(about, Some(estate.catalog.origins[resource.index()]), message)
-                    .evidence(format!("of them, {}", many(u64::from(engine.sets().count_both(leak, survey.guests)), "guest")))
+                    .evidence(format!(
+                        "of them, {}",
+                        many(u64::from(engine.sets().count_both(leak, survey.guests)), "guest")
+                    ))
                     .example(user.map(|u| (UserId::new(u), read, resource))),
             );
         }

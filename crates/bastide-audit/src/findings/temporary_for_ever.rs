@@ -30,9 +30,14 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     });
     live.map(|(id, _)| {
         let of = survey.of(id);
-        let users: Vec<String> = case.estate.statement(id).who.terms.iter().map(|t| show::term(case.estate, t)).collect();
+        let users: Vec<String> =
+            case.estate.statement(id).who.terms.iter().map(|t| show::term(case.estate, t)).collect();
         Found::of(case, id, format!("{} gives {} nearly everything, and never ends", case.named(id), users.join(", ")))
-            .evidence(format!("on {}; solely its doing: {}", many(of.resources as u64, "resource"), many(of.sole.lost, "triple")))
+            .evidence(format!(
+                "on {}; solely its doing: {}",
+                many(of.resources as u64, "resource"),
+                many(of.sole.lost, "triple")
+            ))
             .example(of.example)
             .suggest("to take it back", vec![Change::Off(id)])
     })

@@ -46,8 +46,12 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let name = |a: ActionId| &estate.schema.actions[a.index()].name;
     by.into_iter()
         .map(|((id, shut, open), (triples, example))| {
-            let message =
-                format!("{} shuts {} and leaves {} open, which leads to the same data", case.named(id), name(shut), name(open));
+            let message = format!(
+                "{} shuts {} and leaves {} open, which leads to the same data",
+                case.named(id),
+                name(shut),
+                name(open)
+            );
             Found::of(case, id, message).evidence(many(triples, "triple")).example(Some(example))
         })
         .collect()

@@ -18,6 +18,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let _ = survey;
     let wanted = [&codes::UNKNOWN_REFERENCE, &codes::UNKNOWN_SUBJECT, &codes::STALE_PLACE];
-    let all = case.diagnostics.iter().zip(&case.lines).filter(|(d, _)| wanted.iter().any(|code| code.name == d.code.name));
+    let all =
+        case.diagnostics.iter().zip(&case.lines).filter(|(d, _)| wanted.iter().any(|code| code.name == d.code.name));
     all.map(|(d, origin)| Found::new(d.message.clone(), *origin, d.message.clone())).collect()
 }

@@ -24,7 +24,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     for (id, s) in case.live() {
         for condition in [&s.who.condition, &s.what.condition, &s.condition].into_iter().flatten() {
             condition.visit(&mut |inner| {
-                let Test::Compare { left, comparison: Comparison::Equal | Comparison::NotEqual, right, .. } = &inner.test else { return };
+                let Test::Compare { left, comparison: Comparison::Equal | Comparison::NotEqual, right, .. } =
+                    &inner.test
+                else {
+                    return;
+                };
                 for (of, value) in [(left, right), (right, left)] {
                     let Operand::Literal(value) = value else { continue };
                     let carried = match of {
@@ -43,7 +47,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                     };
                     if !carried {
                         let text = show::condition(estate, inner);
-                        found.push(Found::of(case, id, format!("`{text}` in {}: nothing has that value", case.named(id))));
+                        found.push(Found::of(
+                            case,
+                            id,
+                            format!("`{text}` in {}: nothing has that value", case.named(id)),
+                        ));
                     }
                 }
             });

@@ -33,7 +33,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let sole = survey.of(id).sole;
         let message = format!("{} alone gives {} to a great part of the house", case.named(id), case.actions(s));
         Found::of(case, id, message)
-            .evidence(format!("{} of {users} users, {} of {resources} resources, {} triples", sole.users, sole.resources, sole.lost))
+            .evidence(format!(
+                "{} of {users} users, {} of {resources} resources, {} triples",
+                sole.users, sole.resources, sole.lost
+            ))
             .example(survey.of(id).example)
             .suggest("to narrow it, name places, kinds or a condition on the user; without it", vec![Change::Off(id)])
     })

@@ -141,13 +141,14 @@ pub fn compare(estate: &Estate, moment: &Moment, left: UserId, right: Beside) ->
     };
     let [only_left, only_right] = apart;
     let first = others.first().copied();
-    let told = |causes: BTreeMap<Cause, BTreeMap<ResourceId, Vec<usize>>>, has: Option<UserId>, lacks: Option<UserId>| {
-        let (Some(has), Some(lacks)) = (has, lacks) else { return Vec::new() };
-        let mut list: Vec<Apart> =
-            causes.into_iter().flat_map(|(cause, at)| tell(&judge, has, lacks, cause, at)).collect();
-        list.sort_by_key(|a| std::cmp::Reverse(a.pairs));
-        list
-    };
+    let told =
+        |causes: BTreeMap<Cause, BTreeMap<ResourceId, Vec<usize>>>, has: Option<UserId>, lacks: Option<UserId>| {
+            let (Some(has), Some(lacks)) = (has, lacks) else { return Vec::new() };
+            let mut list: Vec<Apart> =
+                causes.into_iter().flat_map(|(cause, at)| tell(&judge, has, lacks, cause, at)).collect();
+            list.sort_by_key(|a| std::cmp::Reverse(a.pairs));
+            list
+        };
     Ok(Comparison {
         left: left_tally.party(estate, left_id, left_name, "user", 1),
         right: right_tally.party(estate, right_id, right_name, sort, others.len()),
@@ -163,13 +164,7 @@ fn cause(engine: &SetEngine, decided: Decided, has: UserId, lacks: UserId, actio
 }
 
 /// One cause, cut into parts with the same actions.
-fn tell(
-    judge: &Judge,
-    has: UserId,
-    lacks: UserId,
-    cause: Cause,
-    at: BTreeMap<ResourceId, Vec<usize>>,
-) -> Vec<Apart> {
+fn tell(judge: &Judge, has: UserId, lacks: UserId, cause: Cause, at: BTreeMap<ResourceId, Vec<usize>>) -> Vec<Apart> {
     let estate = judge.estate();
     let (by, reason, against) = cause;
     let mut by_actions: BTreeMap<Vec<usize>, Vec<ResourceId>> = BTreeMap::new();

@@ -79,7 +79,11 @@ pub fn describe(estate: &Estate, change: &Change) -> Described {
                 _ => setting(schema, &format!("`{name}` of `{path}`"), value),
             };
             let place = Some(estate.place(estate.catalog.origins[resource.index()]));
-            Described { words, option: option("set", format!("resource:{id}.{name}={}", cell_text(schema, value))), place }
+            Described {
+                words,
+                option: option("set", format!("resource:{id}.{name}={}", cell_text(schema, value))),
+                place,
+            }
         }
         Change::Give(statement) => Described {
             words: format!("add an entry: {}", gist(estate, statement)),

@@ -10,10 +10,10 @@ mod only;
 mod read;
 
 pub use apply::apply;
-pub use describe::{Described, cell_text, describe, entry_cells, undo};
-pub(crate) use read::entry;
 pub(crate) use describe::gist;
+pub use describe::{Described, cell_text, describe, entry_cells, undo};
 pub use only::{only, only_changes};
+pub(crate) use read::entry;
 pub use read::{ReadError, except, give, join, leave, set, statement, window};
 
 use bastide_model::groups::Member;

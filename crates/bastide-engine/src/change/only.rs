@@ -40,8 +40,7 @@ pub fn only(estate: &Estate, user: UserId) -> Estate {
 /// A user who is not there is nobody.
 fn turn(term: &mut Term, estate: &Estate, user: UserId) {
     if let Term::User(named) = term {
-        *term =
-            if *named == user { Term::User(ONE) } else { Term::Nobody(estate.people.id(*named).to_string()) };
+        *term = if *named == user { Term::User(ONE) } else { Term::Nobody(estate.people.id(*named).to_string()) };
     }
 }
 
@@ -87,7 +86,8 @@ fn groups(all: &Groups, user: UserId) -> Groups {
 
 /// The changes as they are in the small estate, where they can touch nobody but the user.
 pub fn only_changes(estate: &Estate, changes: &[Change], user: UserId) -> Option<Vec<Change>> {
-    let own = |id: &StatementId| matches!(estate.statement(*id).who.terms.as_slice(), [Term::User(one)] if *one == user);
+    let own =
+        |id: &StatementId| matches!(estate.statement(*id).who.terms.as_slice(), [Term::User(one)] if *one == user);
     changes
         .iter()
         .map(|change| match change {

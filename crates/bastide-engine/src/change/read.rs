@@ -155,7 +155,8 @@ pub fn set(estate: &Estate, text: &str) -> Result<Change, ReadError> {
         }
         "resource" => {
             let all: Vec<_> = cuts.collect();
-            let known = |name: &str| resource_value(schema, name, "").is_ok() || schema.resource_attribute(name).is_some();
+            let known =
+                |name: &str| resource_value(schema, name, "").is_ok() || schema.resource_attribute(name).is_some();
             let best = all.iter().find(|(_, name, _)| known(name) || *name == "inherits").or(all.first());
             let (id, name, value) = *best.ok_or_else(form)?;
             let (cell, value) = resource_value(schema, name, value)?;

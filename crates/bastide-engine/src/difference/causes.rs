@@ -75,9 +75,10 @@ impl Wording {
 fn words(estate: &Estate, s: &Statement) -> String {
     let kinds: Vec<&str> =
         s.what.kinds.iter().flatten().map(|k| estate.schema.kinds[k.index()].name.as_str()).collect();
-    let places: Option<Vec<String>> = s.what.places.as_ref().map(|places| {
-        places.iter().map(|p| format!("{} {}", p.reach.word(), estate.catalog.id(p.resource))).collect()
-    });
+    let places: Option<Vec<String>> =
+        s.what.places.as_ref().map(|places| {
+            places.iter().map(|p| format!("{} {}", p.reach.word(), estate.catalog.id(p.resource))).collect()
+        });
     let actions: Vec<&str> = s.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
     let condition = |c: &Option<condition::Condition>| c.as_ref().map(|c| show::condition(estate, c));
     let name = if s.sort == Sort::Rule { s.name.as_str() } else { "" };
@@ -142,7 +143,8 @@ fn causes(difference: &Difference, turns: &[Turn], mut before: Side, mut after: 
                 let cause = is
                     .and_then(|id| changed(new, id, after.2, before.2, How::New))
                     .or_else(|| was.and_then(|id| changed(old, id, before.2, after.2, How::Gone)));
-                let data = || Cause { how: How::Data, sort: String::new(), statement: String::new(), place: String::new() };
+                let data =
+                    || Cause { how: How::Data, sort: String::new(), statement: String::new(), place: String::new() };
                 *counts.entry((cause.unwrap_or_else(data), gained)).or_default() += 1;
             }
         }

@@ -49,7 +49,8 @@ pub fn fold(catalog: &Catalog, resources: &[ResourceId], most: usize) -> Vec<Fol
         let Some(depth) = deepest.max().filter(|d| *d > 0) else { break };
         let mut joined: Vec<(ResourceId, usize, How)> = Vec::new();
         for fold in folds {
-            let holder = joined.last().and_then(|l| common(catalog, l.0, fold.0)).filter(|h| catalog.depth(*h) == depth);
+            let holder =
+                joined.last().and_then(|l| common(catalog, l.0, fold.0)).filter(|h| catalog.depth(*h) == depth);
             match (joined.last_mut(), holder) {
                 (Some(last), Some(holder)) => *last = (holder, last.1 + fold.1, How::Within),
                 _ => joined.push(fold),

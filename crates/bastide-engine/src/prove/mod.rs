@@ -107,7 +107,8 @@ pub fn guarantees(
 
 /// The proofs that hold before and do not after a change; those that are new and do not hold among them.
 pub fn broken_by(before: &[Proof], after: Vec<Proof>) -> Vec<Proof> {
-    let held = |proof: &Proof| before.iter().find(|p| p.name == proof.name && p.sort == proof.sort).is_none_or(|p| p.holds);
+    let held =
+        |proof: &Proof| before.iter().find(|p| p.name == proof.name && p.sort == proof.sort).is_none_or(|p| p.holds);
     after.into_iter().filter(|proof| !proof.holds && held(proof)).collect()
 }
 

@@ -55,7 +55,12 @@ pub fn alike(estate: &Estate, user: UserId, group: GroupId) -> Option<String> {
 
 /// The value that resources about the same thing have: those that share another value with it which
 /// few have. With what speaks for it.
-pub fn companions(estate: &Estate, resource: ResourceId, column: &Column, fits: impl Fn(&Value) -> bool) -> Option<(Value, String)> {
+pub fn companions(
+    estate: &Estate,
+    resource: ResourceId,
+    column: &Column,
+    fits: impl Fn(&Value) -> bool,
+) -> Option<(Value, String)> {
     const FEW: usize = 40;
     let row = resource.index();
     for (attribute, by) in estate.schema.resource_attributes.iter().zip(&estate.catalog.attributes) {
@@ -114,7 +119,10 @@ pub fn odd(estate: &Estate, member: Member, group: GroupId) -> Option<String> {
                 attribute.name,
                 estate.schema.show(value),
                 estate.groups.id(group),
-                match share(&rest) { 0 => "none".to_string(), n => format!("only {n}") },
+                match share(&rest) {
+                    0 => "none".to_string(),
+                    n => format!("only {n}"),
+                },
             );
             return Some(text);
         }
@@ -141,7 +149,8 @@ pub fn stranger(estate: &Estate, member: Member, group: GroupId) -> Option<Strin
         let Some(value) = most_common_of(column, all) else { continue };
         let share = all.ones().filter(|u| column.get(*u) == Some(value)).count();
         let everybody = (0..estate.people.len()).filter(|u| column.get(*u) == Some(value)).count();
-        let telling = share * 2 > count && everybody * 2 < estate.people.len() && attribute.default.as_ref() != Some(value);
+        let telling =
+            share * 2 > count && everybody * 2 < estate.people.len() && attribute.default.as_ref() != Some(value);
         if telling && !come.iter().any(|u| column.get(*u) == Some(value)) {
             return Some(format!(
                 "{share} of the {count} members of `{}` have the `{}` {}; nobody has who comes in this way",

@@ -215,8 +215,7 @@ fn join(about: &About, group: GroupId, found: &mut Vec<Idea>, level: usize) {
                 let hint = alike(about.judge.estate(), about.user, inner);
                 let amount = if hint.is_some() { charge::JOIN_ALIKE } else { charge::JOIN };
                 // A group that holds only groups is an order of them: people join what it holds.
-                let only_groups =
-                    groups.members[inner.index()].iter().all(|m| matches!(m.member, Member::Group(_)));
+                let only_groups = groups.members[inner.index()].iter().all(|m| matches!(m.member, Member::Group(_)));
                 let amount = amount + if only_groups { 6 } else { 0 };
                 let mends = hint.is_some();
                 found.push(Idea { hint, mends, ..Idea::new(Change::Join(Member::User(about.user), inner), amount) });
@@ -292,7 +291,11 @@ fn given_to_guests(estate: &Estate, id: StatementId, user: UserId) -> Option<Ide
     let [Term::Members(group)] = statement.who.terms.as_slice() else { return None };
     let members = estate.groups.users(*group);
     let all_guests = guest(user.index()) && members.ones().all(guest);
-    if statement.sort != Sort::Entry || !statement.modality.permits() || !all_guests || statement.actions.ones().any(reads) {
+    if statement.sort != Sort::Entry
+        || !statement.modality.permits()
+        || !all_guests
+        || statement.actions.ones().any(reads)
+    {
         return None;
     }
     let actions: Vec<&str> = statement.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
@@ -390,7 +393,8 @@ fn elsewhere(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
                 if !judge.term(term, wish.user, Some(wish.resource)).is_true() {
                     continue;
                 }
-                let entry = crate::change::entry(term.clone(), Modality::May, actions.clone(), Some(barrier), Reach::Under);
+                let entry =
+                    crate::change::entry(term.clone(), Modality::May, actions.clone(), Some(barrier), Reach::Under);
                 let name = catalog.name(barrier);
                 let hint = format!("`{}` gives it above, and `{name}`, which does not inherit, cuts it off", s.name);
                 let idea = Idea::new(Change::Give(Arc::new(entry)), charge::GIVE_AGAIN);

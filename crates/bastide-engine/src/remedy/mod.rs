@@ -15,8 +15,8 @@ mod values;
 
 use crate::change::{Change, Described, apply, describe, only, only_changes};
 use crate::decide::Judge;
-use crate::difference::{Blocks, Radius, blocks, difference_while, radius};
 use crate::difference::Turn;
+use crate::difference::{Blocks, Radius, blocks, difference_while, radius};
 use crate::sets::SetEngine;
 use crate::sets::store::SetStore;
 use bastide_model::*;
@@ -102,14 +102,17 @@ pub fn remedies(judge: &Judge, wish: Wish, harmless: &[String], most: usize) -> 
     if helping.is_empty() {
         let pairs = pairs(&rest);
         found.tried += pairs.len();
-        let tried: Vec<bool> = pairs.par_iter().map(|pair| turns(estate, &small, moment, wish, &pair.changes)).collect();
+        let tried: Vec<bool> =
+            pairs.par_iter().map(|pair| turns(estate, &small, moment, wish, &pair.changes)).collect();
         helping = pairs.into_iter().zip(tried).filter(|(_, helps)| *helps).map(|(pair, _)| pair).collect();
         helping.sort_by_key(|i| i.charge);
         helping.truncate(MOST_PAIRED);
     }
     let helpful = helping.len();
     let mut list = measure(estate, &small, moment, wish, harmless, &helping, most);
-    list.sort_by(|a, b| (a.cost, a.radius.triples()).cmp(&(b.cost, b.radius.triples())).then_with(|| words(a).cmp(&words(b))));
+    list.sort_by(|a, b| {
+        (a.cost, a.radius.triples()).cmp(&(b.cost, b.radius.triples())).then_with(|| words(a).cmp(&words(b)))
+    });
     list.truncate(most);
     found.left_out = helpful - list.len();
     found.list = list;

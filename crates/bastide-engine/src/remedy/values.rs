@@ -45,7 +45,9 @@ impl About<'_, '_> {
                 ideas.extend(self.compare(right, turned(*comparison), left, *caseless, wanted, truth));
                 ideas
             }
-            Test::Sets { left, relation, right, caseless } => self.sets(left, *relation, right, *caseless, wanted, truth),
+            Test::Sets { left, relation, right, caseless } => {
+                self.sets(left, *relation, right, *caseless, wanted, truth)
+            }
             Test::IsOwner => {
                 let owner = Value::Text(self.judge.estate().people.id(self.user).into());
                 let cell = Cell::Resource(self.resource, ResourceCell::Owner);
@@ -143,7 +145,11 @@ impl About<'_, '_> {
                         _ => None,
                     };
                     if let Some(element) = element {
-                        if wanted { set.push(element) } else { set.retain(|v| !is_element(&element.datum(), std::slice::from_ref(v), caseless)) }
+                        if wanted {
+                            set.push(element)
+                        } else {
+                            set.retain(|v| !is_element(&element.datum(), std::slice::from_ref(v), caseless))
+                        }
                         ideas.extend(self.idea(cell, Some(Value::set(set)), truth));
                     }
                 }
@@ -157,11 +163,12 @@ impl About<'_, '_> {
             }
             SetRelation::Overlaps | SetRelation::Covers => {
                 let (a, b) = (own(left), own(right));
-                let missing: Vec<Value> =
-                    b.iter().filter(|v| !is_element(&v.datum(), &a, caseless)).cloned().collect();
+                let missing: Vec<Value> = b.iter().filter(|v| !is_element(&v.datum(), &a, caseless)).cloned().collect();
                 if let Some(cell) = self.cell(left) {
                     let value = match (relation, wanted) {
-                        (SetRelation::Overlaps, true) => b.first().map(|v| a.iter().cloned().chain([v.clone()]).collect()),
+                        (SetRelation::Overlaps, true) => {
+                            b.first().map(|v| a.iter().cloned().chain([v.clone()]).collect())
+                        }
                         (_, true) => Some(a.iter().cloned().chain(missing).collect::<Vec<Value>>()),
                         _ => Some(a.iter().filter(|v| !is_element(&v.datum(), &b, caseless)).cloned().collect()),
                     };
@@ -169,7 +176,9 @@ impl About<'_, '_> {
                 }
                 if let Some(cell) = self.cell(right) {
                     let value: Option<Vec<Value>> = match (relation, wanted) {
-                        (SetRelation::Overlaps, true) => a.first().map(|v| b.iter().cloned().chain([v.clone()]).collect()),
+                        (SetRelation::Overlaps, true) => {
+                            a.first().map(|v| b.iter().cloned().chain([v.clone()]).collect())
+                        }
                         (SetRelation::Overlaps, false) => {
                             Some(b.iter().filter(|v| !is_element(&v.datum(), &a, caseless)).cloned().collect())
                         }
@@ -229,7 +238,9 @@ impl About<'_, '_> {
     fn column(&self, cell: Cell) -> Option<(&Column, usize)> {
         let estate = self.judge.estate();
         match cell {
-            Cell::User(_, UserCell::Attribute(id)) => Some((&estate.people.attributes[id.index()], estate.people.len())),
+            Cell::User(_, UserCell::Attribute(id)) => {
+                Some((&estate.people.attributes[id.index()], estate.people.len()))
+            }
             Cell::User(_, UserCell::Realm) => Some((&estate.people.realms, estate.people.len())),
             Cell::Resource(_, ResourceCell::Attribute(id)) => {
                 Some((&estate.catalog.attributes[id.index()], estate.catalog.len()))
@@ -249,7 +260,9 @@ impl About<'_, '_> {
         let unknown = truth == Truth::Unknown;
         let mut hint = None;
         if unknown && value.is_some() {
-            hint = Some("a value is missing; the one given here is an example that would do: fill in the right one".to_string());
+            hint = Some(
+                "a value is missing; the one given here is an example that would do: fill in the right one".to_string(),
+            );
         }
         let change = match cell {
             // Guests do not become persons, nor the other way round, so that somebody can open something.

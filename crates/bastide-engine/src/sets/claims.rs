@@ -12,8 +12,7 @@ use bastide_model::*;
 impl<'e> SetEngine<'e> {
     /// For whom a who-clause is true on a resource, and for whom it is not false.
     pub fn meant(&mut self, who: &'e Who, resource: ResourceId) -> (SetId, SetId) {
-        let (others, owners) =
-            (self.who(who, Some(resource), View::Other), self.who(who, Some(resource), View::Owner));
+        let (others, owners) = (self.who(who, Some(resource), View::Other), self.who(who, Some(resource), View::Owner));
         self.with_owner(resource, others, owners)
     }
 
@@ -150,7 +149,8 @@ impl<'e> SetEngine<'e> {
         for step in steps {
             let (sure, maybe) = match step {
                 Step::Terms(who) => {
-                    let [others, owners] = [View::Other, View::Owner].map(|view| self.any_term(who, Some(resource), view));
+                    let [others, owners] =
+                        [View::Other, View::Owner].map(|view| self.any_term(who, Some(resource), view));
                     self.with_owner(resource, others, owners)
                 }
                 Step::Kinds => {

@@ -46,11 +46,7 @@ pub fn beside(root: &Path, staged: &Staged) -> PathBuf {
 ///
 /// # Errors
 /// What the disk refused. Either no file is changed then, or a journal stands and all are.
-pub fn commit(
-    root: &Path,
-    texts: &super::Texts,
-    step: &mut dyn FnMut(&str) -> io::Result<()>,
-) -> io::Result<()> {
+pub fn commit(root: &Path, texts: &super::Texts, step: &mut dyn FnMut(&str) -> io::Result<()>) -> io::Result<()> {
     finish(root, step)?;
     let mut made: Vec<PathBuf> = Vec::new();
     let journal = stage(root, texts, step, &mut made);

@@ -59,12 +59,7 @@ pub struct Overlay<'t> {
 ///
 /// # Errors
 /// A change that has no place in the files; nothing is planned then.
-pub fn plan(
-    loaded: &Loaded,
-    estate: &Estate,
-    changes: &[Change],
-    overlays: &[Overlay],
-) -> Result<Texts, WriteError> {
+pub fn plan(loaded: &Loaded, estate: &Estate, changes: &[Change], overlays: &[Overlay]) -> Result<Texts, WriteError> {
     let mut plan = Plan { loaded, estate, texts: Texts::new() };
     // Entries are found by their lines, so they are edited from the last line to the first.
     let mut entries: Vec<(Origin, &Change)> = changes
@@ -110,12 +105,7 @@ impl Plan<'_> {
     }
 
     /// Edits a CSV file; one of another form is somebody else's.
-    fn edit(
-        &mut self,
-        file: FileId,
-        what: &str,
-        edit: impl FnOnce(&str) -> Option<String>,
-    ) -> Result<(), WriteError> {
+    fn edit(&mut self, file: FileId, what: &str, edit: impl FnOnce(&str) -> Option<String>) -> Result<(), WriteError> {
         let name = self.name(file);
         let is_csv = Format::of_name(&name) == Some(Format::Csv) && !name.ends_with(".gz");
         let is_policy = name.ends_with(".bastide");
@@ -159,7 +149,9 @@ impl Plan<'_> {
                 if statement.sort == Sort::Entry {
                     return Ok(());
                 }
-                self.edit(statement.origin.file, "the rule", |text| policy::window(text, &statement.name, *from, *until))
+                self.edit(statement.origin.file, "the rule", |text| {
+                    policy::window(text, &statement.name, *from, *until)
+                })
             }
             Change::Except(id, user) => {
                 let statement = statement(estate, *id);
@@ -169,7 +161,8 @@ impl Plan<'_> {
             Change::Join(member, group) => {
                 let (group, member) = (estate.groups.id(*group), self.member(*member));
                 let files = self.csv(&self.loaded.tables.groups);
-                let named = |file: &&FileId| table::has_row(self.loaded.sources.text(**file), &|row| row.get("group") == group);
+                let named =
+                    |file: &&FileId| table::has_row(self.loaded.sources.text(**file), &|row| row.get("group") == group);
                 let file = files.iter().find(named).or(files.first()).copied();
                 let file = file.ok_or(WriteError::NoTable { what: "groups" })?;
                 self.edit(file, "the group", |text| {
@@ -255,9 +248,13 @@ impl Plan<'_> {
     fn overlay(&mut self, overlay: &Overlay) -> Result<(), WriteError> {
         for declaration in &overlay.tree.declarations {
             let text = &overlay.text[declaration.span().range()];
-            let holder = self.loaded.tables.policy.iter().copied().find(|file| {
-                policy::holds(&self.text(&self.name(*file), *file), declaration)
-            });
+            let holder = self
+                .loaded
+                .tables
+                .policy
+                .iter()
+                .copied()
+                .find(|file| policy::holds(&self.text(&self.name(*file), *file), declaration));
             match holder {
                 Some(file) => self.edit(file, "the declaration", |old| policy::replace(old, declaration, text))?,
                 None => {

@@ -122,7 +122,10 @@ mod tests {
         assert_eq!(switch(&off, "r", false).unwrap(), TEXT);
         assert_eq!(
             except(TEXT, "r", "ann").unwrap(),
-            TEXT.replace("user.kind = guest or user.active", "(user.kind = guest or user.active) and user.id != \"ann\"")
+            TEXT.replace(
+                "user.kind = guest or user.active",
+                "(user.kind = guest or user.active) and user.id != \"ann\""
+            )
         );
         let day = |text: &str| Some(text.parse().unwrap());
         let later = window(TEXT, "r", None, day("2027-01-31")).unwrap();
@@ -138,6 +141,9 @@ mod tests {
         assert!(holds(TEXT, &other.declarations[0]));
         let after = replace(TEXT, &other.declarations[0], new).unwrap();
         assert!(after.starts_with("# About reading.\nrule r {\n    who ") && after.contains("owner"), "{after}");
-        assert!(append(TEXT, "rule s { who owner may read what anything }").ends_with("rule s {\n    who     owner\n    may     read\n    what    anything\n}\n"));
+        assert!(
+            append(TEXT, "rule s { who owner may read what anything }")
+                .ends_with("rule s {\n    who     owner\n    may     read\n    what    anything\n}\n")
+        );
     }
 }

@@ -109,7 +109,11 @@ pub fn append(text: &str, cells: &[(&str, String)]) -> Option<String> {
 
 /// A cell, quoted where it must be.
 fn quoted(value: &str) -> String {
-    if value.contains([',', '"', '\n', '\r']) { format!("\"{}\"", value.replace('"', "\"\"")) } else { value.to_string() }
+    if value.contains([',', '"', '\n', '\r']) {
+        format!("\"{}\"", value.replace('"', "\"\""))
+    } else {
+        value.to_string()
+    }
 }
 
 #[cfg(test)]

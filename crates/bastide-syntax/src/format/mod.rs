@@ -199,7 +199,10 @@ impl Printer<'_> {
 impl Declaration {
     /// Whether it is written with braces.
     fn is_block(&self) -> bool {
-        matches!(self, Declaration::Rule(_) | Declaration::Expect(_) | Declaration::Guarantee(_) | Declaration::Persona(_))
+        matches!(
+            self,
+            Declaration::Rule(_) | Declaration::Expect(_) | Declaration::Guarantee(_) | Declaration::Persona(_)
+        )
     }
 }
 

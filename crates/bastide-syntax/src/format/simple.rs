@@ -84,7 +84,9 @@ fn halves(declaration: &Declaration) -> Option<(String, String)> {
             (format!("apart {}{on}", names(&a.actions)), String::new())
         }
         Declaration::Alike(a) => (format!("alike {}", names(&a.actions)), String::new()),
-        Declaration::Rule(_) | Declaration::Expect(_) | Declaration::Guarantee(_) | Declaration::Persona(_) => return None,
+        Declaration::Rule(_) | Declaration::Expect(_) | Declaration::Guarantee(_) | Declaration::Persona(_) => {
+            return None;
+        }
     })
 }
 

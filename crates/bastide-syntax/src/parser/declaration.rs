@@ -8,7 +8,18 @@ use crate::source::Span;
 use crate::tree::*;
 
 const DECLARATIONS: [&str; 12] = [
-    "kind", "action", "type", "attribute", "role", "group", "rule", "apart", "alike", "persona", "expect", "guarantee",
+    "kind",
+    "action",
+    "type",
+    "attribute",
+    "role",
+    "group",
+    "rule",
+    "apart",
+    "alike",
+    "persona",
+    "expect",
+    "guarantee",
 ];
 
 impl Parser<'_> {

@@ -178,9 +178,11 @@ fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Failure>
         levels.extend(Level::of_word(level).map(|level| (name.text.clone(), level)));
     }
     let sources = &opened.loaded.sources;
-    let lines = opened.loaded.diagnostics.iter().map(|d| {
-        d.place.map(|place| Origin { file: place.file, line: sources.position(place).line })
-    });
+    let lines = opened
+        .loaded
+        .diagnostics
+        .iter()
+        .map(|d| d.place.map(|place| Origin { file: place.file, line: sources.position(place).line }));
     Ok(Case {
         estate: opened.estate(),
         moment,

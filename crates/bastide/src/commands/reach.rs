@@ -47,7 +47,11 @@ pub fn run(args: ReachArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     let root = estate.root()?;
     let mut opened = estate.open(stage)?;
     let text = args.text.as_ref().map(|text| {
-        let whole = if text.trim_start().starts_with("rule ") { text.clone() } else { format!("rule {DRAFT} {{\n{text}\n}}\n") };
+        let whole = if text.trim_start().starts_with("rule ") {
+            text.clone()
+        } else {
+            format!("rule {DRAFT} {{\n{text}\n}}\n")
+        };
         vec![("the rule given by --text".to_string(), whole)]
     });
     let laid = laid_over(&mut opened, &root, &text.unwrap_or_default(), stage)?;
@@ -55,7 +59,10 @@ pub fn run(args: ReachArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     let id = match &args.rule {
         Some(name) => change::statement(estate, name)?,
         None => {
-            let new = estate.statements.iter().position(|s| opened.estate().statements.iter().all(|o| !std::sync::Arc::ptr_eq(o, s)));
+            let new = estate
+                .statements
+                .iter()
+                .position(|s| opened.estate().statements.iter().all(|o| !std::sync::Arc::ptr_eq(o, s)));
             let new = new.ok_or_else(|| Failure::Usage("the text holds no rule".to_string(), Vec::new()))?;
             bastide_model::StatementId::new(new)
         }

@@ -83,13 +83,15 @@ pub fn run(args: TestArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     if proofs.is_empty() {
         let all = estate.proofs.expectations.iter().map(|e| e.name.as_str());
         let all: Vec<&str> = all.chain(estate.proofs.guarantees.iter().map(|g| g.name.as_str())).collect();
-        let hint = match bastide_syntax::nearest::nearest(args.only.first().map_or("", String::as_str), all.iter().copied()) {
-            Some(near) => format!("did you mean `{near}`?"),
-            None => "to write one, begin with `bastide test --record USER`".to_string(),
-        };
+        let hint =
+            match bastide_syntax::nearest::nearest(args.only.first().map_or("", String::as_str), all.iter().copied()) {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => "to write one, begin with `bastide test --record USER`".to_string(),
+            };
         return Err(Failure::Usage("there is no such expectation or guarantee".to_string(), vec![hint]));
     }
-    let holds = |name: &str| wanted(name) && proofs.iter().any(|p| p.name == name && p.sort == Sort::Guarantee && p.holds);
+    let holds =
+        |name: &str| wanted(name) && proofs.iter().any(|p| p.name == name && p.sort == Sort::Guarantee && p.holds);
     let later = match args.through {
         Some(day) => prove::through(estate, &moment, day, &holds).map_err(failed)?,
         None => Vec::new(),
@@ -97,7 +99,8 @@ pub fn run(args: TestArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     let untested = if args.coverage { Some(prove::untested(estate, &moment).map_err(failed)?) } else { None };
     let broken = proofs.iter().chain(&later).filter(|p| !p.holds).count();
     let rules = estate.statements.iter().filter(|s| s.sort == bastide_model::statement::Sort::Rule).count();
-    let tested = Tested { failed: broken, proofs, later, through: args.through.map(|d| d.to_string()), untested, rules };
+    let tested =
+        Tested { failed: broken, proofs, later, through: args.through.map(|d| d.to_string()), untested, rules };
     let text = match args.format {
         Format::Table => test::tested(&tested, stage.width()),
         Format::Json => json::document("test", &tested),

@@ -81,7 +81,9 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let root = estate.root()?;
     let mut opened = estate.open(stage)?;
     if args.changes.is_empty() {
-        let hints = vec!["for example `--off RULE`, `--join USER:GROUP`, `--add FILE`; all are in `bastide try --help`".to_string()];
+        let hints = vec![
+            "for example `--off RULE`, `--join USER:GROUP`, `--add FILE`; all are in `bastide try --help`".to_string(),
+        ];
         return Err(Failure::Usage("nothing to try".to_string(), hints));
     }
     let started = Instant::now();
@@ -173,7 +175,9 @@ fn put(
     let apart = radius(&difference(&mut a, &mut b));
     if apart.triples() > 0 {
         let what = changes::sentence(&apart);
-        return Err(Failure::Outside(format!("the new files would not give what was tried ({what}); nothing is written")));
+        return Err(Failure::Outside(format!(
+            "the new files would not give what was tried ({what}); nothing is written"
+        )));
     }
     for (file, _) in texts.iter() {
         let loaded = (0..opened.loaded.sources.len() as u32).map(bastide_syntax::FileId);
@@ -184,6 +188,7 @@ fn put(
             return Err(Failure::Outside(format!("`{file}` has changed meanwhile; nothing is written")));
         }
     }
-    write::commit(root, &texts, &mut |_| Ok(())).map_err(|e| Failure::Outside(format!("the files cannot be written: {e}")))?;
+    write::commit(root, &texts, &mut |_| Ok(()))
+        .map_err(|e| Failure::Outside(format!("the files cannot be written: {e}")))?;
     Ok(texts.keys().cloned().collect())
 }

@@ -89,8 +89,7 @@ pub fn run(args: WhyArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let explanation = explain::explain(&judge, user, action, resource);
     let wanted = args.want.map_or(!explanation.allowed, |want| want == Want::Allowed);
     let wish = Wish { user, action, resource, wanted };
-    let remedies =
-        (args.remedies > 0).then(|| remedies(&judge, wish, &opened.loaded.audit.harmless, args.remedies));
+    let remedies = (args.remedies > 0).then(|| remedies(&judge, wish, &opened.loaded.audit.harmless, args.remedies));
     let touched = touched(&explanation, &mut history);
     let answer = Answer { explanation, touched, remedies };
     let text = match args.format {

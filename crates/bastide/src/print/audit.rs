@@ -20,7 +20,10 @@ pub fn audited(a: &Audited, sources: &Sources, all: bool, columns: usize) -> Str
         let shown = if all { same } else { same.min(MOST) };
         group[..shown].iter().for_each(|f| out.push_str(&finding(f, sources, columns)));
         if shown < same {
-            out.push_str(&format!("  {}\n", dim(&format!("left out: {} more (--all, --only {})", same - shown, first.name))));
+            out.push_str(&format!(
+                "  {}\n",
+                dim(&format!("left out: {} more (--all, --only {})", same - shown, first.name))
+            ));
         }
         out.push('\n');
         rest = after;
@@ -67,7 +70,11 @@ fn finding(f: &Finding, sources: &Sources, columns: usize) -> String {
         let text = if changes.is_empty() { words.into_owned() } else { format!("{words}: {}", changes.join(", and ")) };
         out.push_str(&hang("      advice  ", &text, columns));
         if let Some(radius) = &s.radius {
-            out.push_str(&hang("              ", &format!("{}  {}", good(&sentence(radius)), dim(&command(&s.changes))), columns));
+            out.push_str(&hang(
+                "              ",
+                &format!("{}  {}", good(&sentence(radius)), dim(&command(&s.changes))),
+                columns,
+            ));
         }
     }
     out
@@ -83,14 +90,19 @@ fn line<'s>(place: &str, sources: &'s Sources) -> Option<&'s str> {
 
 fn by(a: &Audited, columns: usize) -> String {
     let heads = ["value", "all", "findings", "broad triples", "people with power"].map(String::from);
-    let rows: Vec<Vec<String>> = a
-        .by
-        .iter()
-        .map(|s| {
-            let value = if s.value.is_empty() { "(none)".to_string() } else { visible(&s.value).into_owned() };
-            vec![value, grouped(s.size as u64), grouped(s.findings as u64), grouped(s.broad), grouped(s.powerful as u64)]
-        })
-        .collect();
+    let rows: Vec<Vec<String>> =
+        a.by.iter()
+            .map(|s| {
+                let value = if s.value.is_empty() { "(none)".to_string() } else { visible(&s.value).into_owned() };
+                vec![
+                    value,
+                    grouped(s.size as u64),
+                    grouped(s.findings as u64),
+                    grouped(s.broad),
+                    grouped(s.powerful as u64),
+                ]
+            })
+            .collect();
     blocks(&heads, &rows, columns)
 }
 
@@ -124,19 +136,29 @@ pub fn explained(d: &Descriptor, columns: usize) -> String {
     out.push_str(&hang("what          ", d.what, columns));
     out.push_str(&hang("why           ", d.why, columns));
     out.push_str(&hang("do not mind   ", d.mind, columns));
-    out.push_str(&hang("level         ", &format!("`[audit.levels]` in the manifest: `{} = \"none\"`, \"note\", \"warning\" or \"error\"", d.name), columns));
+    out.push_str(&hang(
+        "level         ",
+        &format!("`[audit.levels]` in the manifest: `{} = \"none\"`, \"note\", \"warning\" or \"error\"", d.name),
+        columns,
+    ));
     out
 }
 
 /// One row a finding.
 pub fn csv(a: &Audited) -> String {
     let mut writer = csv::Writer::from_writer(Vec::new());
-    let mut rows = vec![["level", "finding", "place", "about", "message", "evidence", "user", "action", "resource", "advice"].map(String::from)];
+    let mut rows = vec![
+        ["level", "finding", "place", "about", "message", "evidence", "user", "action", "resource", "advice"]
+            .map(String::from),
+    ];
     for f in &a.findings {
-        let example = |pick: fn(&bastide_audit::Example) -> &String| f.example.as_ref().map_or(String::new(), |e| pick(e).clone());
-        let advice = f.suggestion.as_ref().map_or(String::new(), |s| {
-            if s.changes.is_empty() { s.words.clone() } else { command(&s.changes) }
-        });
+        let example = |pick: fn(&bastide_audit::Example) -> &String| {
+            f.example.as_ref().map_or(String::new(), |e| pick(e).clone())
+        };
+        let advice = f
+            .suggestion
+            .as_ref()
+            .map_or(String::new(), |s| if s.changes.is_empty() { s.words.clone() } else { command(&s.changes) });
         rows.push([
             f.level.word().to_string(),
             f.name.clone(),

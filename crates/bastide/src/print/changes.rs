@@ -90,8 +90,10 @@ pub fn block(block: &Block, indent: usize, columns: usize) -> String {
     if block.labelled > 0 {
         marks.push(format!("{} with a label", grouped(block.labelled as u64)));
     }
-    let marks = if marks.is_empty() { String::new() } else { format!(" {}", doubt(&format!("[{}]", marks.join("; ")))) };
-    let text = format!("{} {verb} {}: {}{marks}", users(block), visible(&block.actions.join(", ")), places(&block.places));
+    let marks =
+        if marks.is_empty() { String::new() } else { format!(" {}", doubt(&format!("[{}]", marks.join("; ")))) };
+    let text =
+        format!("{} {verb} {}: {}{marks}", users(block), visible(&block.actions.join(", ")), places(&block.places));
     hang(&" ".repeat(indent), &text, columns)
 }
 
@@ -104,7 +106,11 @@ pub fn command(changes: &[Described]) -> String {
 /// A word as a shell takes it.
 fn shell(word: &str) -> String {
     let plain = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | ':' | '/' | '=' | ',' | '@' | '+');
-    if !word.is_empty() && word.chars().all(plain) { word.to_string() } else { format!("'{}'", word.replace('\'', "'\\''")) }
+    if !word.is_empty() && word.chars().all(plain) {
+        word.to_string()
+    } else {
+        format!("'{}'", word.replace('\'', "'\\''"))
+    }
 }
 
 /// Remedies as text.
@@ -113,9 +119,16 @@ pub fn remedies(remedies: &Remedies, columns: usize) -> String {
     if remedies.already {
         return format!("\n{}\n  it is {wanted} already\n", bold("remedies"));
     }
-    let mut out = format!("\n{} {}\n", bold("remedies"), dim(&format!("(what would make it {wanted}, fewest side effects first)")));
+    let mut out = format!(
+        "\n{} {}\n",
+        bold("remedies"),
+        dim(&format!("(what would make it {wanted}, fewest side effects first)"))
+    );
     if remedies.list.is_empty() {
-        let text = format!("no single change and no pair of changes would do it; {} were tried", grouped(remedies.tried as u64));
+        let text = format!(
+            "no single change and no pair of changes would do it; {} were tried",
+            grouped(remedies.tried as u64)
+        );
         out.push_str(&hang("  ", &text, columns));
         return out;
     }
@@ -147,6 +160,9 @@ fn one(remedy: &Remedy, number: usize, columns: usize) -> String {
             out.push_str(&format!("       {}\n", dim(&more)));
         }
     }
-    out.push_str(&format!("     {}\n", dim(&cut(&format!("$ {}", command(&remedy.changes)), columns.saturating_sub(5).max(200)))));
+    out.push_str(&format!(
+        "     {}\n",
+        dim(&cut(&format!("$ {}", command(&remedy.changes)), columns.saturating_sub(5).max(200)))
+    ));
     out
 }

@@ -72,7 +72,13 @@ fn one_line(d: &Differing) -> String {
 
 /// The difference as Markdown, for a comment.
 pub fn markdown(d: &Differing) -> String {
-    let mut out = format!("### Access: {}\n\nFrom `{}` to `{}`, for {}.\n", sentence(&d.radius), code(&d.old), code(&d.new), d.date);
+    let mut out = format!(
+        "### Access: {}\n\nFrom `{}` to `{}`, for {}.\n",
+        sentence(&d.radius),
+        code(&d.old),
+        code(&d.new),
+        d.date
+    );
     if !d.causes.is_empty() {
         out.push_str("\n| because of | gained | lost |\n|---|---:|---:|\n");
         for effect in d.causes.iter().take(MOST_CAUSES) {
@@ -85,8 +91,7 @@ pub fn markdown(d: &Differing) -> String {
             out.push_str(&format!("| {what} | {} | {} |\n", grouped(effect.gained), grouped(effect.lost)));
         }
     }
-    for (side, head, more) in
-        [(Side::Gained, "Gained", d.blocks.more_gained), (Side::Lost, "Lost", d.blocks.more_lost)]
+    for (side, head, more) in [(Side::Gained, "Gained", d.blocks.more_gained), (Side::Lost, "Lost", d.blocks.more_lost)]
     {
         let list: Vec<_> = d.blocks.list.iter().filter(|b| b.side == side).collect();
         if list.is_empty() {

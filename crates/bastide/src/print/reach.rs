@@ -15,7 +15,11 @@ pub fn reached(r: &Reached, draft: bool, all: bool, columns: usize) -> String {
     let s = &r.statement;
     let place = if draft { "not saved yet".to_string() } else { visible(&s.place).into_owned() };
     let actions = visible(&r.actions.join(", ")).into_owned();
-    let mut out = hang("", &format!("{} {}  {} {actions}  {}", s.sort, name(&visible(&s.name)), modality(&s.modality), dim(&place)), columns);
+    let mut out = hang(
+        "",
+        &format!("{} {}  {} {actions}  {}", s.sort, name(&visible(&s.name)), modality(&s.modality), dim(&place)),
+        columns,
+    );
     if let Some(because) = &s.because {
         out.push_str(&hang("  ", &format!("\"{}\"", visible(because)), columns));
     }
@@ -38,11 +42,15 @@ pub fn reached(r: &Reached, draft: bool, all: bool, columns: usize) -> String {
     out.push_str(&format!("\n{}  {text}\n", bold("reaches")));
     let shown = if all { r.users.len() } else { r.users.len().min(MOST_USERS) };
     let users: Vec<String> = r.users[..shown].iter().map(|u| visible(u).into_owned()).collect();
-    let more = if shown < r.users.len() { format!(" and {} more (--all)", r.users.len() - shown) } else { String::new() };
+    let more =
+        if shown < r.users.len() { format!(" and {} more (--all)", r.users.len() - shown) } else { String::new() };
     out.push_str(&hang("  whom   ", &format!("{}{more}", users.join(", ")), columns));
     out.push_str(&hang("  what   ", &places(&r.places), columns));
     if r.undecided > 0 {
-        let text = format!("in {} a value is missing, so that it cannot be said whether it applies", count(r.undecided as usize, "triple"));
+        let text = format!(
+            "in {} a value is missing, so that it cannot be said whether it applies",
+            count(r.undecided as usize, "triple")
+        );
         out.push_str(&hang("  open   ", &doubt(&text), columns));
     }
     out.push_str(&format!("\n{}\n", bold(&sole(&r.sole, r.live && !draft))));
@@ -61,13 +69,11 @@ fn sole(radius: &Radius, there: bool) -> String {
 
 /// The steps, numbers lined up; a step after which nothing is left stands out.
 fn steps(r: &Reached, columns: usize) -> String {
-    let numbers: Vec<[String; 3]> = r
-        .steps
-        .iter()
-        .map(|s| [s.users as u64, s.resources as u64, s.pairs].map(grouped))
-        .collect();
+    let numbers: Vec<[String; 3]> =
+        r.steps.iter().map(|s| [s.users as u64, s.resources as u64, s.pairs].map(grouped)).collect();
     let heads = ["users", "resources", "pairs"];
-    let widths: Vec<usize> = (0..3).map(|i| numbers.iter().map(|n| width(&n[i])).chain([heads[i].len()]).max().unwrap_or(0)).collect();
+    let widths: Vec<usize> =
+        (0..3).map(|i| numbers.iter().map(|n| width(&n[i])).chain([heads[i].len()]).max().unwrap_or(0)).collect();
     let room = columns.saturating_sub(widths.iter().sum::<usize>() + 8).max(20);
     let widest = r.steps.iter().map(|s| width(&visible(&s.words))).max().unwrap_or(0).min(room);
     let line = |cells: [&str; 3]| (0..3).map(|i| format!("  {:>1$}", cells[i], widths[i])).collect::<String>();

@@ -38,12 +38,8 @@ pub fn tested(tested: &Tested, columns: usize) -> String {
 fn line(proof: &Proof, later: Option<&str>, columns: usize) -> String {
     let mark = if proof.holds { good("holds") } else { bad("FAILS") };
     let day = later.map_or(String::new(), |day| format!(" {}", doubt(&format!("from {day} on"))));
-    let mut out = format!(
-        "{mark}  {} {}{day}  {}\n",
-        sort(proof),
-        bold(&visible(&proof.name)),
-        dim(&visible(&proof.place))
-    );
+    let mut out =
+        format!("{mark}  {} {}{day}  {}\n", sort(proof), bold(&visible(&proof.name)), dim(&visible(&proof.place)));
     if proof.holds {
         return out;
     }
@@ -65,7 +61,10 @@ fn line(proof: &Proof, later: Option<&str>, columns: usize) -> String {
     }
     let more = proof.broken.saturating_sub(proof.breaches.len() as u64);
     if more > 0 {
-        out.push_str(&format!("       {}\n", dim(&format!("and {} more (--format json, or `bastide matrix`)", grouped(more)))));
+        out.push_str(&format!(
+            "       {}\n",
+            dim(&format!("and {} more (--format json, or `bastide matrix`)", grouped(more)))
+        ));
     }
     out
 }

@@ -36,9 +36,7 @@ pub fn most(all: bool) -> usize {
 /// Gains, then losses.
 pub fn sides(blocks: &Blocks, columns: usize) -> String {
     let mut out = String::new();
-    for (side, head, more) in
-        [(Side::Gained, "gained", blocks.more_gained), (Side::Lost, "lost", blocks.more_lost)]
-    {
+    for (side, head, more) in [(Side::Gained, "gained", blocks.more_gained), (Side::Lost, "lost", blocks.more_lost)] {
         let list: Vec<&Block> = blocks.list.iter().filter(|b| b.side == side).collect();
         if list.is_empty() {
             continue;

@@ -1,10 +1,10 @@
 //! One user's access.
 
+use super::changes::{block, sentence};
 use super::text::{
     blocks, bold, count, cut, dim, doubt, good, grouped, hang, legend, letters, name, pad, visible, width,
 };
 use super::why::{modality, way};
-use super::changes::{block, sentence};
 use bastide_engine::access::{Branch, KindCount, Person, Turns};
 
 /// Lines of the tree after which it is cut.

@@ -1,7 +1,7 @@
 //! One decision, explained.
 
-use crate::history::Touched;
 use super::text::{article, bad, bold, dim, doubt, good, hang, name, visible};
+use crate::history::Touched;
 use bastide_engine::Reason;
 use bastide_engine::explain::{Applying, Explanation, Fate, NeedNode, Passing, StatementRef, Way};
 

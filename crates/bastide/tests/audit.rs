@@ -1,0 +1,143 @@
+//! `bastide audit`: its answers on the demo, every format, levels and limits, and an earlier audit.
+
+mod common;
+
+use bastide_audit::ALL;
+use common::{demo, run_in};
+use serde_json::Value;
+use std::fs;
+use std::path::Path;
+
+const ON: [&str; 2] = ["--on", "2026-11-24"];
+
+fn audit(dir: &Path, args: &[&str]) -> common::Run {
+    run_in(dir, &[&["audit"][..], args, &ON].concat())
+}
+
+#[test]
+fn what_is_wrong_with_the_demo() {
+    let demo = demo();
+    let run = audit(demo.path(), &[]);
+    assert_eq!(run.status, 1, "there are errors");
+    insta::assert_snapshot!("audit_demo", run.out);
+    let only = audit(demo.path(), &["--only", "group-cycle", "--only", "empty-group"]);
+    assert_eq!(only.status, 0, "a warning is no error");
+    insta::assert_snapshot!("audit_only", only.out);
+    assert_eq!(audit(demo.path(), &["--only", "group-cycle", "--fail-on", "warning"]).status, 1);
+    assert_eq!(audit(demo.path(), &["--fail-on", "never"]).status, 0);
+    insta::assert_snapshot!("audit_by_house", audit(demo.path(), &["--only", "duty-clash", "--by", "house"]).out);
+    let unknown = audit(demo.path(), &["--only", "group-circle"]);
+    assert_eq!(unknown.status, 2);
+    assert!(unknown.err.contains("did you mean `group-cycle`?"), "{}", unknown.err);
+    let by = audit(demo.path(), &["--by", "huose"]);
+    assert!(by.status == 2 && by.err.contains("did you mean `house`?"), "{}", by.err);
+}
+
+#[test]
+fn every_finding_is_explained_and_documented() {
+    let demo = demo();
+    let page = fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/findings.md")).unwrap();
+    for d in ALL {
+        let text = run_in(demo.path(), &["audit", "--explain", d.name]).ok();
+        assert!(text.starts_with(d.name) && text.contains("do not mind"), "{text}");
+        assert!(page.contains(&format!("| `{}` |", d.name)), "{} is not in docs/findings.md", d.name);
+    }
+    for (name, _) in bastide_audit::Limits::NAMES {
+        assert!(page.contains(&format!("| `{name}` |")), "limit {name} is not in docs/findings.md");
+    }
+}
+
+#[test]
+fn levels_limits_and_harmless_actions_are_the_manifests() {
+    let demo = demo();
+    let manifest = demo.path().join("bastide.toml");
+    let text = fs::read_to_string(&manifest).unwrap();
+    let set = |more: &str| fs::write(&manifest, format!("{text}\n{more}\n")).unwrap();
+    let names = || -> Vec<String> {
+        let value: Value = serde_json::from_str(&audit(demo.path(), &["--format", "json"]).out).unwrap();
+        let all = value["findings"].as_array().unwrap().iter();
+        all.map(|f| format!("{} {}", f["level"].as_str().unwrap(), f["name"].as_str().unwrap())).collect()
+    };
+    let has = |name: &str| names().contains(&name.to_string());
+    assert!(has("warning full-power") && has("warning label-exposure"));
+    set("[audit.levels]\nlabel-exposure = \"none\"\ngroup-cycle = \"error\"\n[audit.limits]\nfull-power-users = 4");
+    let now = names();
+    assert!(!now.iter().any(|n| n.ends_with("label-exposure")));
+    assert!(now.contains(&"error group-cycle".to_string()) && now.contains(&"error full-power".to_string()));
+    for (more, message) in [
+        ("[audit.levels]\ngroup-circle = \"none\"", "did you mean `group-cycle`?"),
+        ("[audit.limits]\nfull-power = 3", "there is no `full-power`"),
+    ] {
+        set(more);
+        let run = audit(demo.path(), &[]);
+        assert_eq!((run.status, run.out.as_str()), (2, ""));
+        assert!(run.err.contains(message), "{}", run.err);
+    }
+}
+
+/// Only what is new is reported; what moved to another line is not new.
+#[test]
+fn an_earlier_audit_is_a_baseline() {
+    let demo = demo();
+    let dir = demo.path();
+    audit(dir, &["--format", "json", "-o", "before.json"]);
+    let same = audit(dir, &["--baseline", "before.json"]);
+    assert_eq!(same.status, 0, "{}", same.out);
+    let known: Value = serde_json::from_str(&fs::read_to_string(dir.join("before.json")).unwrap()).unwrap();
+    let count = known["findings"].as_array().unwrap().len();
+    assert!(same.out.contains(&format!("nothing found; {count} known before, 0 gone")), "{}", same.out);
+    let entries = dir.join("data/entries.csv");
+    let text = fs::read_to_string(&entries).unwrap();
+    let moved = text.replacen('\n', "\ngroup:lab,may,visitor,s-collections,under,,,A line above all others\n", 1)
+        + "user:amara.zamora,may,update,f-condition,under,,,A guest who writes\n";
+    fs::write(&entries, moved).unwrap();
+    let run = audit(dir, &["--baseline", "before.json"]);
+    assert_eq!(run.status, 1);
+    insta::assert_snapshot!("audit_baseline", run.out);
+    fs::write(dir.join("other.json"), "{}").unwrap();
+    assert_eq!(audit(dir, &["--baseline", "other.json"]).status, 4);
+}
+
+#[test]
+fn every_format_says_the_same() {
+    let demo = demo();
+    let json: Value = serde_json::from_str(&audit(demo.path(), &["--format", "json"]).out).unwrap();
+    let findings = json["findings"].as_array().unwrap();
+    let mut rows = csv::Reader::from_reader(std::io::Cursor::new(audit(demo.path(), &["--format", "csv"]).out));
+    assert_eq!(rows.records().map(Result::unwrap).count(), findings.len());
+    let markdown = audit(demo.path(), &["--format", "md"]).out;
+    assert_eq!(markdown.lines().filter(|l| l.starts_with("- ")).count(), findings.len());
+    let sarif: Value = serde_json::from_str(&audit(demo.path(), &["--format", "sarif"]).out).unwrap();
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/schemas/sarif-schema-2.1.0.json");
+    let mut schema: Value = serde_json::from_str(&fs::read_to_string(path).unwrap()).unwrap();
+    for owner in ["run", "toolComponent"] {
+        schema["definitions"][owner]["properties"]["language"].as_object_mut().unwrap().remove("pattern");
+    }
+    let validator = jsonschema::validator_for(&schema).unwrap();
+    let wrong: Vec<String> = validator.iter_errors(&sarif).map(|e| e.to_string()).collect();
+    assert!(wrong.is_empty(), "{wrong:#?}");
+    let results = sarif["runs"][0]["results"].as_array().unwrap();
+    assert_eq!(results.len(), findings.len());
+    for (result, finding) in results.iter().zip(findings) {
+        assert_eq!(result["ruleId"], finding["name"]);
+        assert_eq!(result["partialFingerprints"]["bastideFinding/v1"], finding["fingerprint"]);
+        let rule = &sarif["runs"][0]["tool"]["driver"]["rules"][result["ruleIndex"].as_u64().unwrap() as usize];
+        assert_eq!(rule["id"], result["ruleId"]);
+    }
+}
+
+/// Every example is what `why` says.
+#[test]
+fn why_confirms_the_examples() {
+    let demo = demo();
+    let json: Value = serde_json::from_str(&audit(demo.path(), &["--format", "json"]).out).unwrap();
+    let examples: Vec<&Value> =
+        json["findings"].as_array().unwrap().iter().map(|f| &f["example"]).filter(|e| !e.is_null()).collect();
+    assert!(examples.len() > 30, "{}", examples.len());
+    for example in examples.iter().step_by(7) {
+        let word = |name: &str| example[name].as_str().unwrap();
+        let args = ["why", word("user"), word("action"), word("resource"), "--remedies", "0", "--format", "json"];
+        let why: Value = serde_json::from_str(&run_in(demo.path(), &[&args[..], &ON].concat()).ok()).unwrap();
+        assert_eq!(why["sentence"], example["sentence"]);
+    }
+}
