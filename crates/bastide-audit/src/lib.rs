@@ -23,6 +23,9 @@ use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
 use serde::Serialize;
 
+/// A user, an action, a resource.
+pub type Triple = (UserId, ActionId, ResourceId);
+
 /// What a check found, before levels and waivers.
 #[derive(Clone, Debug)]
 pub struct Found {
@@ -35,7 +38,7 @@ pub struct Found {
     /// Numbers that show it.
     pub evidence: Vec<String>,
     /// A triple that shows it.
-    pub example: Option<(UserId, ActionId, ResourceId)>,
+    pub example: Option<Triple>,
     /// What would mend it.
     pub suggestion: Option<Suggested>,
     /// A level other than the descriptor's.
@@ -80,7 +83,7 @@ impl Found {
     }
 
     /// Adds a triple that shows it.
-    pub fn example(mut self, triple: Option<(UserId, ActionId, ResourceId)>) -> Found {
+    pub fn example(mut self, triple: Option<Triple>) -> Found {
         self.example = triple;
         self
     }

@@ -6,6 +6,7 @@
 //! makes different is counted singly. Sole reach is worked out for each statement by evaluating the
 //! estate without it, as far as that can touch anything.
 
+use crate::Triple;
 use crate::case::Case;
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::{Radius, difference, radius};
@@ -39,9 +40,9 @@ pub struct StatementSurvey {
     /// What changes if it is taken out.
     pub sole: Radius,
     /// A triple whose outcome is as it says, or any in its reach.
-    pub example: Option<(UserId, ActionId, ResourceId)>,
+    pub example: Option<Triple>,
     /// A triple of its reach whose outcome is not as it says.
-    pub against: Option<(UserId, ActionId, ResourceId)>,
+    pub against: Option<Triple>,
     /// Whether it applies to somebody by its words at all, active or not.
     pub touches: bool,
 }
@@ -54,7 +55,7 @@ pub struct Meeting {
     /// Of them, those that are allowed.
     pub allowed: u64,
     /// One of them.
-    pub example: Option<(UserId, ActionId, ResourceId)>,
+    pub example: Option<Triple>,
 }
 
 /// The survey.

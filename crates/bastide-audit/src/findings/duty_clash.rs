@@ -2,7 +2,7 @@
 
 use super::{Descriptor, Group};
 use crate::case::many;
-use crate::{Case, Found, Survey};
+use crate::{Case, Found, Survey, Triple};
 use bastide_engine::sets::store::SetId;
 use bastide_model::*;
 use std::collections::BTreeMap;
@@ -21,7 +21,8 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<(usize, SetId), (usize, (UserId, ActionId, ResourceId), Vec<ActionId>)> = BTreeMap::new();
+    // By declaration and users: on how many resources, an example, and the duties.
+    let mut by: BTreeMap<(usize, SetId), (usize, Triple, [ActionId; 2])> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
         for (at, apart) in estate.proofs.apart.iter().enumerate() {
@@ -36,8 +37,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                     let both = engine.both(x, y);
                     let both = engine.both(both, survey.active);
                     if let Some(user) = engine.sets().users(both).next() {
-                        let entry =
-                            by.entry((at, both)).or_insert((0, (UserId::new(user), *a, resource), vec![*a, *b]));
+                        let entry = by.entry((at, both)).or_insert((0, (UserId::new(user), *a, resource), [*a, *b]));
                         entry.0 += 1;
                     }
                 }

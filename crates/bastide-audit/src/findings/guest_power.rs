@@ -2,7 +2,7 @@
 
 use super::{Descriptor, Group};
 use crate::case::many;
-use crate::{Case, Found, Survey};
+use crate::{Case, Found, Survey, Triple};
 use bastide_engine::change::Change;
 use bastide_model::*;
 use std::collections::{BTreeMap, BTreeSet};
@@ -18,11 +18,18 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     check,
 };
 
+/// What one statement lets guests do.
+struct Power {
+    users: BTreeSet<usize>,
+    actions: BTreeSet<usize>,
+    triples: u64,
+    example: Triple,
+}
+
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<StatementId, (BTreeSet<usize>, BTreeSet<usize>, u64, (UserId, ActionId, ResourceId))> =
-        BTreeMap::new();
+    let mut by: BTreeMap<StatementId, Power> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let decided = engine.row(resource);
         for action in ActionId::all(estate.schema.actions.len()).filter(|a| !case.is_harmless(*a)) {
@@ -31,17 +38,20 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let users: Vec<usize> = engine.sets().users(guests).collect();
             for user in users {
                 let Some(id) = engine.part(decided, UserId::new(user), action).by else { continue };
-                let entry = by
-                    .entry(id)
-                    .or_insert_with(|| (BTreeSet::new(), BTreeSet::new(), 0, (UserId::new(user), action, resource)));
-                entry.0.insert(user);
-                entry.1.insert(action.index());
-                entry.2 += 1;
+                let entry = by.entry(id).or_insert_with(|| Power {
+                    users: BTreeSet::new(),
+                    actions: BTreeSet::new(),
+                    triples: 0,
+                    example: (UserId::new(user), action, resource),
+                });
+                entry.users.insert(user);
+                entry.actions.insert(action.index());
+                entry.triples += 1;
             }
         }
     }
     by.into_iter()
-        .map(|(id, (users, actions, triples, example))| {
+        .map(|(id, Power { users, actions, triples, example })| {
             let actions: Vec<&str> = actions.iter().map(|a| estate.schema.actions[*a].name.as_str()).collect();
             let message = format!("{} lets guests {}", case.named(id), actions.join(", "));
             Found::of(case, id, message)

@@ -2,7 +2,7 @@
 
 use super::{Descriptor, Group};
 use crate::case::many;
-use crate::{Case, Found, Survey};
+use crate::{Case, Found, Survey, Triple};
 use bastide_engine::Reason;
 use bastide_model::*;
 use std::collections::BTreeMap;
@@ -21,7 +21,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<(StatementId, ActionId), (u64, (UserId, ActionId, ResourceId))> = BTreeMap::new();
+    let mut by: BTreeMap<(StatementId, ActionId), (u64, Triple)> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
         for (at, declared) in estate.schema.actions.iter().enumerate() {

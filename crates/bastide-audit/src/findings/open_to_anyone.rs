@@ -3,7 +3,7 @@
 use super::label::above_lowest;
 use super::{Descriptor, Group};
 use crate::case::many;
-use crate::{Case, Found, Survey};
+use crate::{Case, Found, Survey, Triple};
 use bastide_engine::change::Change;
 use bastide_model::condition::Term;
 use bastide_model::*;
@@ -46,7 +46,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
 }
 
 /// On how many resources with a label it applies, and a triple of one.
-fn labelled(case: &Case, survey: &Survey, id: StatementId) -> (usize, Option<(UserId, ActionId, ResourceId)>) {
+fn labelled(case: &Case, survey: &Survey, id: StatementId) -> (usize, Option<Triple>) {
     let estate = case.estate;
     let statement = estate.statement(id);
     let mut engine = survey.engine.borrow_mut();

@@ -2,7 +2,7 @@
 
 use super::{Descriptor, Group};
 use crate::case::many;
-use crate::{Case, Found, Survey};
+use crate::{Case, Found, Survey, Triple};
 use bastide_model::*;
 use std::collections::BTreeMap;
 
@@ -24,7 +24,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         return Vec::new();
     };
     let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<ResourceId, (usize, u32, (UserId, ActionId, ResourceId))> = BTreeMap::new();
+    let mut by: BTreeMap<ResourceId, (usize, u32, Triple)> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let Some(parent) = estate.catalog.parent(resource) else { continue };
         let (here, above) = (engine.allowed(resource, read), engine.allowed(parent, read));

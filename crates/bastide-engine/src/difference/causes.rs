@@ -97,6 +97,9 @@ fn words(estate: &Estate, s: &Statement) -> String {
     )
 }
 
+/// A cause, whether triples are gained by it, and how many.
+type Counted = (Cause, bool, u64);
+
 /// What brought a difference about, the most triples first. Both engines must have made the
 /// difference.
 pub fn effects(difference: &Difference, before: &mut SetEngine, after: &mut SetEngine) -> Vec<Effect> {
@@ -104,7 +107,7 @@ pub fn effects(difference: &Difference, before: &mut SetEngine, after: &mut SetE
     let mut by: HashMap<Cause, (u64, u64)> = HashMap::new();
     let joint = &difference.joint;
     // The same rows beneath the same rows have the same causes.
-    let mut known: HashMap<[Option<Decided>; 4], Vec<(Cause, bool, u64)>> = HashMap::new();
+    let mut known: HashMap<[Option<Decided>; 4], Vec<Counted>> = HashMap::new();
     for &(resource, row) in &difference.changed {
         let was = joint.resources.before(resource).map(ResourceId);
         let is = joint.resources.after(resource).map(ResourceId);
@@ -129,7 +132,7 @@ pub fn effects(difference: &Difference, before: &mut SetEngine, after: &mut SetE
 
 type Side<'s, 'e> = (&'s mut SetEngine<'e>, Option<ResourceId>, &'s Wording);
 
-fn causes(difference: &Difference, turns: &[Turn], mut before: Side, mut after: Side) -> Vec<(Cause, bool, u64)> {
+fn causes(difference: &Difference, turns: &[Turn], mut before: Side, mut after: Side) -> Vec<Counted> {
     let joint = &difference.joint;
     let mut counts: HashMap<(Cause, bool), u64> = HashMap::new();
     for turn in turns {

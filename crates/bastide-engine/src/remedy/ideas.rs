@@ -374,10 +374,9 @@ fn elsewhere(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
             && estate.schema.is_any(kind, s.what.kinds.as_deref())
             && covers(estate, s, wish.resource).is_none()
             && places.iter().any(|p| reaches(catalog, p, wish.resource))
+            && means(s)
         {
-            if means(s) {
-                cut.push(StatementId::new(at));
-            }
+            cut.push(StatementId::new(at));
         }
     }
     let depth = catalog.barrier_depths[wish.resource.index()];

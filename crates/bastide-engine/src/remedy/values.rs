@@ -96,7 +96,7 @@ impl About<'_, '_> {
             Datum::Step(of, step) => {
                 let to = i32::from(*step) + by;
                 let values = self.judge.estate().schema.types[of.index()].values.len() as i32;
-                (0..values).contains(&to).then(|| Value::Step(*of, to as u16))
+                (0..values).contains(&to).then_some(Value::Step(*of, to as u16))
             }
             _ => None,
         };
