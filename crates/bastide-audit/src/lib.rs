@@ -14,7 +14,7 @@ pub use case::{Case, Limits};
 pub use findings::{ALL, Descriptor, Group, Level};
 pub use survey::{Meeting, StatementSurvey, Survey};
 
-use bastide_engine::change::{Change, Described, apply, describe};
+use bastide_engine::change::{Change, Described, apply, describe, only, only_changes, only_user};
 use bastide_engine::difference::{Radius, difference, radius};
 use bastide_engine::explain::explain;
 use bastide_engine::sets::SetEngine;
@@ -192,7 +192,7 @@ fn finish(case: &Case, survey: &Survey, descriptor: &Descriptor, found: Found, l
             sentence: explanation.sentence,
         }
     });
-    let suggestion = found.suggestion.and_then(|s| suggestion(case, s));
+    let suggestion = found.suggestion.and_then(|s| suggestion(case, survey, s));
     Finding {
         name: descriptor.name.to_string(),
         level,
@@ -208,18 +208,36 @@ fn finish(case: &Case, survey: &Survey, descriptor: &Descriptor, found: Found, l
 }
 
 /// Evaluates what would mend a finding. None where it was claimed to change nothing, and does.
-fn suggestion(case: &Case, suggested: Suggested) -> Option<Suggestion> {
+fn suggestion(case: &Case, survey: &Survey, suggested: Suggested) -> Option<Suggestion> {
     let estate = case.estate;
     let changes = suggested.changes.iter().map(|c| describe(estate, c)).collect();
     if suggested.changes.is_empty() {
         return Some(Suggestion { words: suggested.words, changes, radius: None });
     }
-    let after = apply(estate, &suggested.changes).ok()?;
-    let mut old = SetEngine::new(estate, case.moment).ok()?;
-    let mut new = SetEngine::new(&after, case.moment).ok()?;
-    let radius = radius(&difference(&mut old, &mut new));
+    let radius = evaluated(case, survey, &suggested.changes)?;
     if suggested.harmless && radius.triples() > 0 {
         return None;
     }
     Some(Suggestion { words: suggested.words, changes, radius: Some(radius) })
+}
+
+/// The blast radius of changes. What goes with one statement the survey knows already; what touches one
+/// user alone is worked out with that user alone.
+fn evaluated(case: &Case, survey: &Survey, changes: &[Change]) -> Option<Radius> {
+    let estate = case.estate;
+    if let [Change::Off(id)] = changes {
+        let statement = estate.statement(*id);
+        let live = statement.is_on() && statement.in_date(case.moment.date);
+        return Some(if live { survey.of(*id).sole } else { Radius::default() });
+    }
+    let small =
+        only_user(estate, changes).and_then(|user| Some((only(estate, user), only_changes(estate, changes, user)?)));
+    let (before, changes) = match &small {
+        Some((small, changes)) => (small, changes.as_slice()),
+        None => (estate, changes),
+    };
+    let after = apply(before, changes).ok()?;
+    let mut old = SetEngine::new(before, case.moment).ok()?;
+    let mut new = SetEngine::new(&after, case.moment).ok()?;
+    Some(radius(&difference(&mut old, &mut new)))
 }

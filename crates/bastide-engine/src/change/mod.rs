@@ -12,7 +12,7 @@ mod read;
 pub use apply::apply;
 pub(crate) use describe::gist;
 pub use describe::{Described, cell_text, describe, entry_cells, undo};
-pub use only::{only, only_changes};
+pub use only::{only, only_changes, only_user};
 pub(crate) use read::entry;
 pub use read::{ReadError, except, give, join, leave, set, statement, window};
 

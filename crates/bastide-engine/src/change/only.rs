@@ -84,6 +84,24 @@ fn groups(all: &Groups, user: UserId) -> Groups {
     small
 }
 
+/// The one user that changes can touch, where there is one.
+pub fn only_user(estate: &Estate, changes: &[Change]) -> Option<UserId> {
+    let user = match changes.first()? {
+        Change::Join(Member::User(user), _) | Change::Leave(Member::User(user), _) => *user,
+        Change::User(user, ..) | Change::Except(_, user) => *user,
+        Change::Off(id) | Change::On(id) | Change::Window(id, ..) => match estate.statement(*id).who.terms.as_slice() {
+            [Term::User(user)] => *user,
+            _ => return None,
+        },
+        Change::Give(statement) => match statement.who.terms.as_slice() {
+            [Term::User(user)] => *user,
+            _ => return None,
+        },
+        _ => return None,
+    };
+    only_changes(estate, changes, user).map(|_| user)
+}
+
 /// The changes as they are in the small estate, where they can touch nobody but the user.
 pub fn only_changes(estate: &Estate, changes: &[Change], user: UserId) -> Option<Vec<Change>> {
     let own =

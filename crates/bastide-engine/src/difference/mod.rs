@@ -1,7 +1,7 @@
 //! What differs between two outcomes: who gains and who loses what, where.
 //!
 //! Both estates are evaluated by set engines of their own. Where the second came about by a few
-//! changes of the first, only what the changes can touch is evaluated ([`suspects`]): resources that
+//! changes of the first, only what the changes can touch is evaluated (`suspects`): resources that
 //! a changed statement reaches, and from there whatever looks at a decision that did change. Where
 //! they are two estates read by themselves, everything is, and users, resources and actions are
 //! matched by their ids and names ([`Joint`]).

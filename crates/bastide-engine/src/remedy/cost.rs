@@ -1,6 +1,6 @@
 //! What a remedy costs. The order of remedies goes by it, so what goes into it is said here whole:
 //!
-//! - a fixed charge for the sort of change (see [`super::ideas`]): taking back a wrong entry, a wrong
+//! - a fixed charge for the sort of change (see `ideas`): taking back a wrong entry, a wrong
 //!   membership, or filling in a missing value is cheap; a grant to one person by name or an exception
 //!   for one person is dear, since such things go stale and nobody remembers them;
 //! - for the same user's other triples, six for each doubling of their number, and four more where

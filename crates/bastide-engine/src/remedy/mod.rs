@@ -1,9 +1,9 @@
 //! Remedies: small changes that would give a decision the wished outcome.
 //!
-//! [`ideas`] names what could help, from what the decision hangs on; nothing it names is believed.
+//! `ideas` names what could help, from what the decision hangs on; nothing it names is believed.
 //! Each idea is made on a copy of the estate and the decision asked again; what does not turn it
 //! drops out. Of what is left the whole blast radius is worked out by the set engine, and the list
-//! is put in the order of what a remedy costs ([`cost`]): few side effects first, and of remedies
+//! is put in the order of what a remedy costs (`cost`): few side effects first, and of remedies
 //! alike in that, the one that mends a cause before the one that covers it up.
 //!
 //! Where no single change helps, pairs of ideas are tried.

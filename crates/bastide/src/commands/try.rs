@@ -5,7 +5,7 @@ use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::{changes, json, trial};
 use crate::stage::Stage;
-use bastide_engine::change::{Described, describe};
+use bastide_engine::change::{Change, Described, apply, describe, only, only_changes, only_user};
 use bastide_engine::difference::{Blocks, Radius, blocks, difference, radius};
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
 use bastide_engine::sets::SetEngine;
@@ -94,7 +94,8 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let harmless = opened.loaded.audit.harmless.clone();
     let from = made.base.as_ref().unwrap_or(opened.estate());
     let most = trial::most(args.all || args.format == Format::Json);
-    let mut answer = compare(&opened, &moment, (&made.estate, &after_moment), &harmless, most, stage)?;
+    let small = made.base.is_none().then(|| alone(opened.estate(), &made.changes)).flatten();
+    let mut answer = compare(&opened, &moment, (&made.estate, &after_moment), small, (&harmless, most), stage)?;
     answer.seconds = Seconds { load: opened.seconds, evaluate: answer.seconds.evaluate + made_in };
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
     answer.added = made.added.clone();
@@ -128,21 +129,30 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     Ok(status)
 }
 
+/// Where changes can touch one user alone, the estate with that user alone, before and after them.
+fn alone(estate: &Estate, changes: &[Change]) -> Option<(Estate, Estate)> {
+    let user = only_user(estate, changes)?;
+    let small = only(estate, user);
+    let after = apply(&small, &only_changes(estate, changes, user)?).ok()?;
+    Some((small, after))
+}
+
 fn compare(
     opened: &Opened,
     moment: &Moment,
     (after, after_moment): (&Estate, &Moment),
-    harmless: &[String],
-    most: usize,
+    small: Option<(Estate, Estate)>,
+    (harmless, most): (&[String], usize),
     stage: &Stage,
 ) -> Result<Trial, Failure> {
     let before = opened.estate();
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
     let started = Instant::now();
-    let mut old = SetEngine::new(before, moment).map_err(failed)?;
-    let mut new = SetEngine::new(after, after_moment).map_err(failed)?;
-    let difference = difference(&mut old, &mut new);
-    let (radius, blocks) = (radius(&difference), blocks(&difference, before, after, harmless, most));
+    let (old, new) = small.as_ref().map_or((before, after), |(old, new)| (old, new));
+    let mut was = SetEngine::new(old, moment).map_err(failed)?;
+    let mut is = SetEngine::new(new, after_moment).map_err(failed)?;
+    let difference = difference(&mut was, &mut is);
+    let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, harmless, most));
     let evaluate = started.elapsed().as_secs_f64();
     let held = prove(before, moment, &|_| true).map_err(failed)?;
     let broken = broken_by(&held, prove(after, after_moment, &|_| true).map_err(failed)?);
