@@ -181,7 +181,7 @@ impl<'e> Judge<'e> {
         Judge { favourable: true, ..Self::unchecked(self.estate, self.moment) }
     }
 
-    fn unchecked(estate: &'e Estate, moment: &'e Moment) -> Self {
+    pub(crate) fn unchecked(estate: &'e Estate, moment: &'e Moment) -> Self {
         let on = |s: &Statement| s.is_on() && s.in_date(moment.date);
         let live = StatementId::all(estate.statements.len()).filter(|id| on(estate.statement(*id))).collect();
         let user_truths = estate

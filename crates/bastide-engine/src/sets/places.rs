@@ -7,6 +7,7 @@
 use crate::decide::place::cut_depth;
 use bastide_model::*;
 use hashbrown::HashMap;
+use std::sync::Arc;
 
 /// A statement and the depth of its anchor.
 pub type Reached = (StatementId, u16);
@@ -14,7 +15,7 @@ pub type Reached = (StatementId, u16);
 /// For every resource the statements with places that reach it.
 pub struct Places {
     /// Per resource, the number of its list.
-    pub class: Vec<u32>,
+    pub class: Arc<[u32]>,
     /// The lists, in policy order.
     pub lists: Vec<Box<[Reached]>>,
 }
@@ -63,7 +64,13 @@ impl Places {
             beneath[resource.index()] =
                 if catalog.is_leaf(resource) { empty } else { lists.keep(with([Reach::Under, Reach::Below])) };
         }
-        Places { class, lists: lists.lists }
+        Places { class: class.into(), lists: lists.lists }
+    }
+
+    /// The lists without one statement. Lists that become equal stay apart, which does no harm.
+    pub fn without(&self, id: StatementId) -> Places {
+        let without = |list: &[Reached]| list.iter().copied().filter(|(other, _)| *other != id).collect();
+        Places { class: Arc::clone(&self.class), lists: self.lists.iter().map(|list| without(list)).collect() }
     }
 }
 
