@@ -122,6 +122,8 @@ pub struct Finding {
     pub example: Option<Example>,
     /// What would mend it.
     pub suggestion: Option<Suggestion>,
+    /// The reason for which it is waived today; none where it is not.
+    pub waived: Option<String>,
     /// Stays the same when lines move: for following a finding over time.
     pub fingerprint: String,
 }
@@ -193,7 +195,13 @@ fn finish(case: &Case, survey: &Survey, descriptor: &Descriptor, found: Found, l
         }
     });
     let suggestion = found.suggestion.and_then(|s| suggestion(case, survey, s));
+    let waiver = estate.proofs.waivers.iter().find(|w| {
+        w.finding == descriptor.name
+            && w.until.is_some_and(|until| case.moment.date <= until)
+            && w.about.iter().any(|pattern| pattern.fits(&found.about))
+    });
     Finding {
+        waived: waiver.map(|w| w.because.clone()),
         name: descriptor.name.to_string(),
         level,
         group: descriptor.group,

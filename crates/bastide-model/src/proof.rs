@@ -49,6 +49,21 @@ pub struct Persona {
     pub values: Vec<(UserAttributeId, Value)>,
 }
 
+/// `waive`: a finding of the audit that is accepted until a day.
+#[derive(Clone, Debug)]
+pub struct Waiver {
+    /// The finding's name.
+    pub finding: String,
+    /// What the finding is about; `*` stands for anything.
+    pub about: Vec<crate::value::Pattern>,
+    /// Why it is accepted.
+    pub because: String,
+    /// The last day.
+    pub until: Option<Date>,
+    /// Where it is written.
+    pub origin: Origin,
+}
+
 /// One claim of an expectation.
 #[derive(Clone, Debug)]
 pub struct Claim {
@@ -125,6 +140,8 @@ pub struct Alike {
 /// Everything that must hold.
 #[derive(Clone, Default, Debug)]
 pub struct Proofs {
+    /// Findings that are accepted for a while, in the order of the files.
+    pub waivers: Vec<Waiver>,
     /// Stand-in users, in the order of the files.
     pub personas: Vec<Persona>,
     /// Expectations, in the order of the files.

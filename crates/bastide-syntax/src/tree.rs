@@ -70,6 +70,8 @@ pub enum Declaration {
     Expect(Expect),
     /// See [`Persona`].
     Persona(Persona),
+    /// See [`Waive`].
+    Waive(Waive),
     /// `guarantee`
     Guarantee(Guarantee),
 }
@@ -89,6 +91,7 @@ impl Declaration {
             Declaration::Alike(d) => d.span,
             Declaration::Expect(d) => d.span,
             Declaration::Persona(d) => d.span,
+            Declaration::Waive(d) => d.span,
             Declaration::Guarantee(d) => d.span,
         }
     }
@@ -106,7 +109,7 @@ impl Declaration {
             Declaration::Expect(d) => ("expect", &d.name.text),
             Declaration::Persona(d) => ("persona", &d.name.text),
             Declaration::Guarantee(d) => ("guarantee", &d.name.text),
-            Declaration::Apart(_) | Declaration::Alike(_) => return None,
+            Declaration::Apart(_) | Declaration::Alike(_) | Declaration::Waive(_) => return None,
         })
     }
 
@@ -516,6 +519,37 @@ pub enum PersonaClauseBody {
     Member(Vec<Name>),
     /// `has`
     Has(Vec<(Name, Values)>),
+}
+
+/// `waive F { ... }`: a finding of the audit that is accepted for a while.
+#[derive(Debug)]
+pub struct Waive {
+    /// The finding's name.
+    pub name: Name,
+    /// In the order of the text.
+    pub clauses: Vec<WaiveClause>,
+    /// The whole declaration.
+    pub span: Span,
+}
+
+/// A clause of a waiver, with the span of its whole text.
+#[derive(Debug)]
+pub struct WaiveClause {
+    /// What it says.
+    pub body: WaiveClauseBody,
+    /// The whole clause, keyword included.
+    pub span: Span,
+}
+
+/// What a clause of a waiver says.
+#[derive(Debug)]
+pub enum WaiveClauseBody {
+    /// `because`
+    Because(Text),
+    /// `of`: what the finding is about; `*` stands for anything.
+    Of(Vec<Name>),
+    /// `until`
+    Until(DateText),
 }
 
 /// `guarantee G { ... }`

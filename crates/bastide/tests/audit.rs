@@ -126,6 +126,39 @@ fn every_format_says_the_same() {
     }
 }
 
+/// A waiver holds until its last day, for what it names, and is told where it does nothing.
+#[test]
+fn a_finding_is_waived_for_a_while() {
+    let demo = demo();
+    let dir = demo.path();
+    let waive = |text: &str| {
+        fs::write(dir.join("policy/waivers.bastide"), text).unwrap();
+        run_in(dir, &["fmt"]).ok();
+    };
+    let run = |day: &str| {
+        run_in(dir, &["audit", "--only", "guest-power", "--only", "no-place", "--fail-on", "warning", "--on", day])
+    };
+    waive(
+        "waive guest-power { because \"The insurers confirm values until the tour ends.\" of \"entry group:insurers,*\" until 2026-12-31 }\nwaive no-place { because \"The team keeps the platform.\" of platform-team-keeps-the-platform, support-looks-into-tickets until 2026-12-31 }",
+    );
+    let today = run("2026-11-24");
+    assert_eq!(today.status, 0, "{}", today.out);
+    assert!(today.out.contains("nothing found; 3 waived"), "{}", today.out);
+    let later = run("2027-01-01");
+    assert_eq!(later.status, 1);
+    assert!(later.out.contains("the waiver of `guest-power` ended on 2026-12-31"), "{}", later.out);
+    waive("waive no-place { because \"Nothing of that name.\" of nobody until 2026-12-31 }");
+    let idle = run("2026-11-24");
+    assert!(idle.status == 1 && idle.out.contains("nothing falls under the waiver of `no-place`"), "{}", idle.out);
+    waive("waive no-plaice { because \"A slip.\" of nobody until 2026-12-31 }");
+    let wrong = run("2026-11-24");
+    assert!(wrong.status == 2 && wrong.err.contains("did you mean `no-place`?"), "{}", wrong.err);
+    fs::write(dir.join("policy/waivers.bastide"), "waive no-place { of nobody }").unwrap();
+    let unfinished = run("2026-11-24");
+    assert_eq!(unfinished.status, 3);
+    assert!(unfinished.err.contains("does not say `because`") && unfinished.err.contains("does not say `until`"));
+}
+
 /// Every example is what `why` says.
 #[test]
 fn why_confirms_the_examples() {

@@ -7,9 +7,12 @@ use bastide_model::condition::Who;
 use bastide_model::proof::*;
 use bastide_model::schema::{Attribute, Scalar, USER_KINDS};
 use bastide_model::statement::What;
+use bastide_model::value::Pattern;
 use bastide_model::*;
 use bastide_syntax::nearest::nearest;
-use bastide_syntax::tree::{self, Declaration, ExpectClauseBody, GuaranteeClauseBody, Name, PersonaClauseBody};
+use bastide_syntax::tree::{
+    self, Declaration, ExpectClauseBody, GuaranteeClauseBody, Name, PersonaClauseBody, WaiveClauseBody,
+};
 use bastide_syntax::{Diagnostic, Span, codes};
 use fixedbitset::FixedBitSet;
 
@@ -34,6 +37,7 @@ pub(super) fn proofs(
                 let expectation = scope.expectation(e, &proofs.personas, origin(e.span), out);
                 proofs.expectations.push(expectation);
             }
+            Declaration::Waive(w) => proofs.waivers.push(waiver(w, origin(w.span), out)),
             Declaration::Guarantee(g) => proofs.guarantees.push(scope.guarantee(g, origin(g.span), out)),
             Declaration::Apart(a) => {
                 let kinds = (!a.on.is_empty()).then(|| scope.kinds(&a.on, out));
@@ -50,6 +54,19 @@ pub(super) fn proofs(
         }
     }
     proofs
+}
+
+fn waiver(declared: &tree::Waive, origin: Origin, out: &mut Vec<Diagnostic>) -> Waiver {
+    let mut waiver =
+        Waiver { finding: declared.name.text.clone(), about: Vec::new(), because: String::new(), until: None, origin };
+    for clause in &declared.clauses {
+        match &clause.body {
+            WaiveClauseBody::Because(text) => waiver.because = text.text.clone(),
+            WaiveClauseBody::Of(names) => waiver.about = names.iter().map(|n| Pattern::new(&n.text, false)).collect(),
+            WaiveClauseBody::Until(date) => waiver.until = day(date, out),
+        }
+    }
+    waiver
 }
 
 impl Scope<'_> {

@@ -125,6 +125,7 @@ impl Used {
                 ExpectClauseBody::Reaches { what, .. } => self.what(what),
                 _ => {}
             }),
+            Declaration::Waive(_) => {}
             Declaration::Persona(p) => p.clauses.iter().for_each(|c| match &c.body {
                 PersonaClauseBody::Member(groups) => self.groups.extend(groups.iter().map(|g| g.text.clone())),
                 PersonaClauseBody::Has(pairs) => {

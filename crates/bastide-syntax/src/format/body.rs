@@ -20,6 +20,10 @@ impl Printer<'_> {
                 let clauses = e.clauses.iter().map(|c| (expect_order(&c.body), c.span, expect_clause(&c.body)));
                 (format!("expect {}", quote::name(&e.name.text)), e.span, clauses.collect())
             }
+            Declaration::Waive(w) => {
+                let clauses = w.clauses.iter().map(|c| (waive_order(&c.body), c.span, waive_clause(&c.body)));
+                (format!("waive {}", quote::name(&w.name.text)), w.span, clauses.collect())
+            }
             Declaration::Persona(p) => {
                 let clauses = p.clauses.iter().map(|c| (persona_order(&c.body), c.span, persona_clause(&c.body)));
                 (format!("persona {}", quote::name(&p.name.text)), p.span, clauses.collect())
@@ -122,6 +126,22 @@ fn expect_clause(body: &ExpectClauseBody) -> String {
             };
             clause("reaches", &format!("{bound} {count} {}\u{1}by {}", what(of), items(by)))
         }
+    }
+}
+
+fn waive_order(body: &WaiveClauseBody) -> usize {
+    match body {
+        WaiveClauseBody::Because(_) => 0,
+        WaiveClauseBody::Of(_) => 1,
+        WaiveClauseBody::Until(_) => 2,
+    }
+}
+
+fn waive_clause(body: &WaiveClauseBody) -> String {
+    match body {
+        WaiveClauseBody::Because(reason) => clause("because", &text(reason)),
+        WaiveClauseBody::Of(about) => clause("of", &names(about).replace(", ", ",\u{1}")),
+        WaiveClauseBody::Until(date) => clause("until", &date.text),
     }
 }
 

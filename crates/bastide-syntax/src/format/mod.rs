@@ -201,7 +201,11 @@ impl Declaration {
     fn is_block(&self) -> bool {
         matches!(
             self,
-            Declaration::Rule(_) | Declaration::Expect(_) | Declaration::Guarantee(_) | Declaration::Persona(_)
+            Declaration::Rule(_)
+                | Declaration::Expect(_)
+                | Declaration::Guarantee(_)
+                | Declaration::Persona(_)
+                | Declaration::Waive(_)
         )
     }
 }

@@ -84,7 +84,11 @@ fn halves(declaration: &Declaration) -> Option<(String, String)> {
             (format!("apart {}{on}", names(&a.actions)), String::new())
         }
         Declaration::Alike(a) => (format!("alike {}", names(&a.actions)), String::new()),
-        Declaration::Rule(_) | Declaration::Expect(_) | Declaration::Guarantee(_) | Declaration::Persona(_) => {
+        Declaration::Rule(_)
+        | Declaration::Expect(_)
+        | Declaration::Guarantee(_)
+        | Declaration::Persona(_)
+        | Declaration::Waive(_) => {
             return None;
         }
     })

@@ -10,6 +10,7 @@ use crate::tree::*;
 const RULE: [&str; 8] = ["because", "layer", "who", "may", "what", "while", "from", "until"];
 const EXPECT: [&str; 7] = ["because", "user", "on", "session", "can", "cannot", "reaches"];
 const PERSONA: [&str; 3] = ["because", "member", "has"];
+const WAIVE: [&str; 3] = ["because", "of", "until"];
 const GUARANTEE: [&str; 5] = ["because", "only", "none", "can", "what"];
 
 impl Parser<'_> {
@@ -219,6 +220,34 @@ impl Parser<'_> {
             _ => PersonaClauseBody::Has(self.pairs("an attribute of users")?),
         };
         Ok(PersonaClause { body, span: keyword.span.to(self.before()) })
+    }
+
+    pub(super) fn waiver(&mut self, start: Span) -> Parse<Declaration> {
+        let name = self.name("the name of a finding")?;
+        let (clauses, whole) = self.clauses(&WAIVE, Self::waive_clause)?;
+        let word = |c: &WaiveClause| match c.body {
+            WaiveClauseBody::Because(_) => Some("because"),
+            WaiveClauseBody::Of(_) => Some("of"),
+            WaiveClauseBody::Until(_) => Some("until"),
+        };
+        for wanted in WAIVE {
+            if whole && !clauses.iter().any(|c| word(c) == Some(wanted)) {
+                let message = format!("the waiver of `{}` does not say `{wanted}`", name.text);
+                self.report(Diagnostic::at(&codes::CLAUSE_MISSING, name.span, message));
+            }
+        }
+        self.once(&name, &clauses, word);
+        Ok(Declaration::Waive(Waive { name, clauses, span: start.to(self.before()) }))
+    }
+
+    fn waive_clause(&mut self) -> Parse<WaiveClause> {
+        let keyword = self.advance();
+        let body = match self.slice(keyword) {
+            "because" => WaiveClauseBody::Because(self.quoted("the reason in quotes")?),
+            "of" => WaiveClauseBody::Of(self.names("what the finding is about")?),
+            _ => WaiveClauseBody::Until(self.date()?),
+        };
+        Ok(WaiveClause { body, span: keyword.span.to(self.before()) })
     }
 
     /// `name = value, ...`

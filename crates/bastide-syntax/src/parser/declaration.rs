@@ -7,7 +7,7 @@ use crate::lexer::{Symbol, TokenKind};
 use crate::source::Span;
 use crate::tree::*;
 
-const DECLARATIONS: [&str; 12] = [
+const DECLARATIONS: [&str; 13] = [
     "kind",
     "action",
     "type",
@@ -18,6 +18,7 @@ const DECLARATIONS: [&str; 12] = [
     "apart",
     "alike",
     "persona",
+    "waive",
     "expect",
     "guarantee",
 ];
@@ -62,6 +63,7 @@ impl Parser<'_> {
             "apart" => Self::apart,
             "alike" => Self::alike,
             "persona" => Self::persona,
+            "waive" => Self::waiver,
             "expect" => Self::expectation,
             "guarantee" => Self::guarantee,
             _ => {

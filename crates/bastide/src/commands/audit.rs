@@ -78,6 +78,10 @@ pub struct Audited {
     pub date: String,
     /// The findings, the worst first.
     pub findings: Vec<Finding>,
+    /// Findings that are waived today.
+    pub waived: Vec<Finding>,
+    /// Waivers that have ended, and waivers of nothing, each by its place.
+    pub idle_waivers: Vec<String>,
     /// How many findings of the baseline are left out.
     pub known: usize,
     /// How many findings of the baseline are gone.
@@ -125,7 +129,9 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         Some(name) => shares(estate, &moment, &case, &findings, name).map_err(|e| e.told(&opened, stage))?,
         None => Vec::new(),
     };
-    let mut audited = Audited { date: moment.date.to_string(), findings, known: 0, gone: 0, by };
+    let (waived, findings): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.waived.is_some());
+    let idle_waivers = idle_waivers(&opened, &moment, &waived, &args.only);
+    let mut audited = Audited { date: moment.date.to_string(), findings, waived, idle_waivers, known: 0, gone: 0, by };
     if let Some(file) = &args.baseline {
         baseline(&mut audited, file)?;
     }
@@ -177,6 +183,15 @@ fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Failure>
         }
         levels.extend(Level::of_word(level).map(|level| (name.text.clone(), level)));
     }
+    for waiver in &opened.estate().proofs.waivers {
+        if !ALL.iter().any(|d| d.name == waiver.finding) {
+            let near = Case::nearest(&waiver.finding).map(|near| format!("did you mean `{near}`?"));
+            let place = opened.estate().place(waiver.origin);
+            let name = crate::print::text::visible(&waiver.finding);
+            let message = format!("{place}: there is no finding `{name}` to waive");
+            return Err(Failure::Usage(message, near.into_iter().collect()));
+        }
+    }
     let sources = &opened.loaded.sources;
     let lines = opened
         .loaded
@@ -192,6 +207,21 @@ fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Failure>
         diagnostics: &opened.loaded.diagnostics,
         lines: lines.collect(),
     })
+}
+
+/// Waivers that have ended, or under which nothing falls.
+fn idle_waivers(opened: &Opened, moment: &Moment, waived: &[Finding], only: &[String]) -> Vec<String> {
+    let estate = opened.estate();
+    let all = estate.proofs.waivers.iter().filter(|w| only.is_empty() || only.contains(&w.finding));
+    all.filter_map(|w| {
+        let place = estate.place(w.origin);
+        if let Some(until) = w.until.filter(|until| *until < moment.date) {
+            return Some(format!("{place}: the waiver of `{}` ended on {until}", w.finding));
+        }
+        let used = waived.iter().any(|f| f.name == w.finding && w.about.iter().any(|p| p.fits(&f.about)));
+        (!used).then(|| format!("{place}: nothing falls under the waiver of `{}`", w.finding))
+    })
+    .collect()
 }
 
 /// Leaves out what an earlier audit reported.

@@ -31,6 +31,9 @@ pub fn audited(a: &Audited, sources: &Sources, all: bool, columns: usize) -> Str
     if !a.by.is_empty() {
         out.push_str(&format!("{}\n{}\n", bold("where to start"), by(a, columns)));
     }
+    for idle in &a.idle_waivers {
+        out.push_str(&hang("", &doubt(&visible(idle)), columns));
+    }
     out.push_str(&verdict(a));
     out
 }
@@ -124,6 +127,9 @@ fn verdict(a: &Audited) -> String {
         }
         parts.join(", ")
     };
+    if !a.waived.is_empty() {
+        out.push_str(&format!("; {} waived", a.waived.len()));
+    }
     if a.known + a.gone > 0 {
         out.push_str(&format!("; {} known before, {} gone", a.known, a.gone));
     }
