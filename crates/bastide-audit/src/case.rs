@@ -1,5 +1,6 @@
 //! What the audit goes by: the estate, the moment, levels and limits.
 
+use crate::Triple;
 use crate::findings::{ALL, Level};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
@@ -21,6 +22,8 @@ pub struct Case<'e> {
     pub diagnostics: &'e [Diagnostic],
     /// The line of each diagnostic's place.
     pub lines: Vec<Option<Origin>>,
+    /// Who did what in the window, as far as users and resources are still there; none without usage data.
+    pub used: Option<Vec<Triple>>,
 }
 
 macro_rules! limits {
@@ -62,6 +65,10 @@ limits! {
     exposure_users, "exposure-users", 25.0;
     /// How many steps from the top of a scale make a label high.
     exposure_steps, "exposure-steps", 1.0;
+    /// Days for which usage is looked at.
+    usage_days, "usage-days", 90.0;
+    /// Places into which what was used of a wide grant must fit.
+    usage_places, "usage-places", 3.0;
     /// Days before the end of a statement from which it is told.
     ending_days, "ending-days", 45.0;
     /// Names in a list that one pattern could replace.

@@ -30,6 +30,7 @@ fn findings_of(case: &Case) -> Vec<Finding> {
         levels: Vec::new(),
         diagnostics: &loaded.diagnostics,
         lines: lines.collect(),
+        used: None,
     };
     let found = audit(&case, &|_| true, &|_| {}).expect("no circles");
     // Whatever example is given, the evaluator says the same of it.

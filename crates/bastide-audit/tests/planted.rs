@@ -54,6 +54,7 @@ fn findings() -> Vec<Finding> {
         levels: vec![("no-reason".to_string(), Level::None)],
         diagnostics: &loaded.diagnostics,
         lines: lines.collect(),
+        used: None,
     };
     audit(&case, &|_| true, &|_| {}).expect("no circles")
 }

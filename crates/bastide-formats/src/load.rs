@@ -7,6 +7,7 @@ use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::people::PeopleSink;
 use crate::scim::{self, ScimLinks};
 use crate::text::{self, FilePath};
+use crate::usage::Used;
 use crate::write::{self, Staged, Texts};
 use crate::{entries, groups, json, usage};
 use bastide_engine::resolve::{self, Parts};
@@ -26,6 +27,8 @@ pub struct Loaded {
     pub estate: Option<Estate>,
     /// Rows of usage that were read.
     pub usage_rows: usize,
+    /// Who did what, when.
+    pub used: Vec<Used>,
     /// What the audit goes by.
     pub audit: AuditSettings,
     /// Where the tables stand, for writing changes back.
@@ -59,10 +62,10 @@ pub fn load_with(root: &Path, texts: &Texts) -> Loaded {
     let mut loader = Loader::new(root);
     loader.texts = texts.clone();
     let (estate, usage_rows) = loader.run();
-    let Loader { sources, out: mut diagnostics, audit, tables, .. } = loader;
+    let Loader { sources, out: mut diagnostics, audit, tables, used, .. } = loader;
     diagnostic::sort(&mut diagnostics);
     let whole = !diagnostics.iter().any(Diagnostic::is_error);
-    Loaded { sources, diagnostics, estate: estate.filter(|_| whole), usage_rows, audit, tables }
+    Loaded { sources, diagnostics, estate: estate.filter(|_| whole), usage_rows, used, audit, tables }
 }
 
 /// The policy files that the manifest in a folder names, in byte order of their relative paths.
@@ -88,6 +91,7 @@ struct Loader<'r> {
     out: Vec<Diagnostic>,
     audit: AuditSettings,
     tables: Tables,
+    used: Vec<Used>,
     /// Texts that stand in for files.
     texts: Texts,
     /// New texts of a change that was cut off while it took effect.
@@ -105,6 +109,7 @@ impl<'r> Loader<'r> {
         Loader {
             root,
             sources: Sources::new(),
+            used: Vec::new(),
             texts: Texts::new(),
             staged,
             out,
@@ -263,7 +268,10 @@ impl<'r> Loader<'r> {
     }
 
     fn usage(&mut self, manifest: &Manifest, schema: &Schema) -> usize {
-        let files = self.files(&manifest.usage, &[Format::Csv]);
-        files.iter().map(|(file, ..)| usage::csv(*file, self.sources.text(*file), schema, &mut self.out)).sum()
+        let mut rows = 0;
+        for (file, ..) in self.files(&manifest.usage, &[Format::Csv]) {
+            rows += usage::csv(file, self.sources.text(file), schema, &mut self.used, &mut self.out);
+        }
+        rows
     }
 }

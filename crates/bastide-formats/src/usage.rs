@@ -2,14 +2,27 @@
 //! something that is not there any more is history, not a mistake.
 
 use crate::csv_table::{Cells, CsvTable};
-use bastide_model::Schema;
+use bastide_model::{ActionId, Schema};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, codes};
 
 const COLUMNS: [&str; 4] = ["when", "user", "action", "resource"];
 
-/// Checks a CSV file of usage and gives the number of its rows.
-pub fn csv(file: FileId, text: &str, schema: &Schema, out: &mut Vec<Diagnostic>) -> usize {
+/// Somebody did something.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Used {
+    /// When.
+    pub when: jiff::Timestamp,
+    /// The user's id.
+    pub user: String,
+    /// What.
+    pub action: ActionId,
+    /// The resource's id.
+    pub resource: String,
+}
+
+/// Reads a CSV file of usage; gives the number of its rows, those with mistakes included.
+pub fn csv(file: FileId, text: &str, schema: &Schema, used: &mut Vec<Used>, out: &mut Vec<Diagnostic>) -> usize {
     let Some(mut table) = CsvTable::open(file, text, out) else { return 0 };
     let known: Vec<String> = COLUMNS.iter().map(|c| c.to_string()).collect();
     let field = |name: &str| COLUMNS.iter().position(|c| *c == name);
@@ -18,6 +31,10 @@ pub fn csv(file: FileId, text: &str, schema: &Schema, out: &mut Vec<Diagnostic>)
     let (mut row, mut count) = (table.row(), 0);
     while table.next(&mut row, out) {
         count += 1;
+        let cell = |wanted: usize| column(wanted).map_or("", |c| row.text(c));
+        if let (Ok(when), Some(action)) = (cell(0).parse(), schema.action(cell(2))) {
+            used.push(Used { when, user: cell(1).to_string(), action, resource: cell(3).to_string() });
+        }
         if let Some(c) = column(0)
             && row.text(c).parse::<jiff::Timestamp>().is_err()
         {

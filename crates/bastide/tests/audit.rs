@@ -174,3 +174,68 @@ fn why_confirms_the_examples() {
         assert_eq!(why["sentence"], example["sentence"]);
     }
 }
+
+const USED: &str = r#"
+=== bastide.toml
+policy = ["p.bastide"]
+[[people]]
+file = "people.csv"
+[[catalog]]
+file = "catalog.csv"
+[[entries]]
+file = "entries.csv"
+[[usage]]
+file = "usage.csv"
+=== people.csv
+id
+ann
+ben
+=== catalog.csv
+id,parent,kind,name
+s,,shelf,Shelf
+b,s,box,Box
+c,s,box,Crate
+d,s,box,Drum
+1,b,item,One
+2,b,item,Two
+3,c,item,Three
+4,c,item,Four
+5,d,item,Five
+6,d,item,Six
+=== entries.csv
+subject,modality,actions,place,reach,from,until,note
+user:ann,may,write,s,under,,,Ann keeps the shelf
+user:ben,may,write,d,under,,,Ben keeps the drum
+user:ben,may,sign,d,under,2026-11-01,,Ben signs since this month
+=== usage.csv
+when,user,action,resource
+2026-11-02T09:00:00Z,ann,write,1
+2026-11-03T09:00:00Z,ann,write,2
+2026-11-04T09:00:00Z,ann,read,5
+2026-01-04T09:00:00Z,ben,write,5
+2026-11-04T09:00:00Z,gone,write,5
+=== p.bastide
+kind shelf
+kind box in shelf
+kind item in box
+action write
+action sign
+action read
+"#;
+
+/// A grant nobody used, one that was used in one place, and one too young to say.
+#[test]
+fn usage_says_what_would_have_sufficed() {
+    let dir = common::case(USED);
+    let both = ["--only", "unused-access", "--only", "too-wide-a-place"];
+    insta::assert_snapshot!("audit_usage", audit(dir.path(), &both).out);
+    // A longer window takes the old use in.
+    let manifest = dir.path().join("bastide.toml");
+    let text = fs::read_to_string(&manifest).unwrap();
+    fs::write(&manifest, format!("{text}[audit.limits]\nusage-days = 400\n")).unwrap();
+    let longer = audit(dir.path(), &both);
+    assert!(!longer.out.contains("unused-access"), "{}", longer.out);
+    // Without usage data nothing is said of use.
+    fs::write(&manifest, text.replace("[[usage]]\nfile = \"usage.csv\"\n", "")).unwrap();
+    assert!(audit(dir.path(), &both).out.starts_with("nothing found"));
+}

@@ -32,9 +32,12 @@ mod shadowed;
 mod source_leak;
 mod switched_off;
 mod temporary_for_ever;
+mod too_wide_a_place;
 mod two_doors;
 mod undecided;
 mod unknown_name;
+mod unused_access;
+mod usage;
 mod value_nobody_has;
 mod wide_reach;
 
@@ -141,9 +144,11 @@ pub const ALL: &[&Descriptor] = &[
     &source_leak::DESCRIPTOR,
     &switched_off::DESCRIPTOR,
     &temporary_for_ever::DESCRIPTOR,
+    &too_wide_a_place::DESCRIPTOR,
     &two_doors::DESCRIPTOR,
     &undecided::DESCRIPTOR,
     &unknown_name::DESCRIPTOR,
+    &unused_access::DESCRIPTOR,
     &value_nobody_has::DESCRIPTOR,
     &wide_reach::DESCRIPTOR,
 ];

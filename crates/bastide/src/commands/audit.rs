@@ -9,6 +9,7 @@ use bastide_audit::{ALL, Case, Finding, Level, Limits};
 use bastide_formats::sarif;
 use bastide_model::*;
 use clap::Args;
+use jiff::ToSpan;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -176,6 +177,7 @@ fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Failure>
     for (name, value) in &settings.limits {
         limits.set(&name.text, *value).map_err(|near| wrong("limits", &name.text, near))?;
     }
+    let limits_days = limits.usage_days;
     let mut levels = Vec::new();
     for (name, level) in &settings.levels {
         if !ALL.iter().any(|d| d.name == name.text) {
@@ -206,7 +208,25 @@ fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Failure>
         levels,
         diagnostics: &opened.loaded.diagnostics,
         lines: lines.collect(),
+        used: used(opened, moment, &limits_days),
     })
+}
+
+/// Usage of the window, where the manifest names any; what is not there any more is history.
+fn used(opened: &Opened, moment: &Moment, days: &f64) -> Option<Vec<(UserId, ActionId, ResourceId)>> {
+    if opened.loaded.usage_rows == 0 {
+        return None;
+    }
+    let estate = opened.estate();
+    let first = moment.date.saturating_sub((*days as i64).days());
+    let rows = opened.loaded.used.iter().filter(|row| {
+        let day = jiff::tz::Offset::UTC.to_datetime(row.when).date();
+        day >= first && day <= moment.date
+    });
+    Some(
+        rows.filter_map(|r| Some((estate.people.find(&r.user)?, r.action, estate.catalog.find(&r.resource)?)))
+            .collect(),
+    )
 }
 
 /// Waivers that have ended, or under which nothing falls.

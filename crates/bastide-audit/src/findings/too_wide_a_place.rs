@@ -1,0 +1,57 @@
+//! `too-wide-a-place`: with usage data: what was used of a grant on a container fits in a few places beneath it.
+
+use super::usage::used;
+use super::{Descriptor, Group};
+use crate::case::many;
+use crate::{Case, Found, Survey};
+use bastide_engine::difference::{How, fold};
+use bastide_model::*;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "too-wide-a-place",
+    group: Group::OverBroad,
+    level: crate::Level::Note,
+    what: "with usage data: what was used of a grant on a container fits in a few places beneath it",
+    why: "The narrower grants would have sufficed, and would not have reached what came beside them.",
+    mind: "The work moves from place to place, and the year is not over.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let Some(by) = used(case, survey) else { return Vec::new() };
+    let catalog = &case.estate.catalog;
+    let mut found = Vec::new();
+    for (id, (users, places)) in by {
+        let of = survey.of(id);
+        let wide = case.estate.statement(id).what.places.iter().flatten().filter(|p| p.reach != Reach::At);
+        let containers: Vec<ResourceId> = wide.map(|p| p.resource).filter(|r| !catalog.is_leaf(*r)).collect();
+        if containers.is_empty() || places.is_empty() {
+            continue;
+        }
+        // The containers in which it was used, as deep as they hold together.
+        let used: Vec<ResourceId> = places.into_iter().collect();
+        let folds = fold(catalog, &used, case.limits.usage_places as usize);
+        let narrow: Vec<String> = folds.iter().map(|f| f.path.clone()).collect();
+        let still_wide = containers.iter().any(|c| narrow.contains(&catalog.path(*c)));
+        let covered: usize =
+            folds.iter().filter_map(|f| if f.how == How::One { Some(1) } else { covered(case, &f.path) }).sum();
+        if still_wide || folds.len() as f64 > case.limits.usage_places || covered * 2 > of.resources {
+            continue;
+        }
+        let message = format!("{} was used in {} of what it covers", case.named(id), many(folds.len() as u64, "place"));
+        found.push(
+            Found::of(case, id, message)
+                .evidence(format!("by {} of {} users: {}", users.len(), of.users, narrow.join(", ")))
+                .evidence(format!("{covered} of {} resources would have sufficed", of.resources))
+                .example(of.example),
+        );
+    }
+    found
+}
+
+fn covered(case: &Case, path: &str) -> Option<usize> {
+    let pattern = bastide_model::catalog::PathPattern::new(&path.replace('*', "\\*"));
+    let first = case.estate.catalog.matching(&pattern).first().copied()?;
+    Some(case.estate.catalog.subtree(first).len())
+}
