@@ -43,7 +43,12 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let by = last(roots[0]).and_then(|action| survey.judge.decide(*user, action, roots[0]).by);
         let chain = by.map_or(String::new(), |id| {
             let ways = ways(&survey.judge, estate.statement(id), *user, Some(roots[0]));
-            let told = ways.iter().map(|w| if w.chain.is_empty() { w.by.clone() } else { w.chain.join(" > ") });
+            let told = ways.iter().map(|w| {
+                // The lines that say so: who added them can be looked up.
+                let places = if w.places.is_empty() { String::new() } else { format!(" [{}]", w.places.join(", ")) };
+                let chain = if w.chain.is_empty() { w.by.clone() } else { w.chain.join(" > ") };
+                format!("{chain}{places}")
+            });
             format!(", by {} as {}", case.named(id), told.collect::<Vec<_>>().join("; "))
         });
         let kind = estate.people.kind(*user);

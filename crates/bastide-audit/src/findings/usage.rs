@@ -5,14 +5,16 @@ use bastide_model::*;
 use jiff::ToSpan;
 use std::collections::{BTreeMap, BTreeSet};
 
+/// Who used a statement, and where.
+pub type Use = (BTreeSet<UserId>, BTreeSet<ResourceId>);
+
 /// By permission in force for the whole window, the users who used it and where; none without usage
 /// data. What began within the window has not had its time yet.
-pub fn used(case: &Case, survey: &Survey) -> Option<BTreeMap<StatementId, (BTreeSet<UserId>, BTreeSet<ResourceId>)>> {
+pub fn used(case: &Case, survey: &Survey) -> Option<BTreeMap<StatementId, Use>> {
     let rows = case.used.as_ref()?;
     let first = case.moment.date.saturating_sub((case.limits.usage_days as i64).days());
     let live = case.live().filter(|(_, s)| s.modality.permits() && s.from.is_none_or(|from| from <= first));
-    let mut by: BTreeMap<StatementId, (BTreeSet<UserId>, BTreeSet<ResourceId>)> =
-        live.map(|(id, _)| (id, Default::default())).collect();
+    let mut by: BTreeMap<StatementId, Use> = live.map(|(id, _)| (id, Default::default())).collect();
     let mut engine = survey.engine.borrow_mut();
     for &(user, action, resource) in rows {
         let owner = case.estate.catalog.owner(resource).flatten() == Some(user);

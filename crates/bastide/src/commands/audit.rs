@@ -1,6 +1,7 @@
 //! `bastide audit`
 
 use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::history::History;
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::{audit, json};
 use crate::progress::Telling;
@@ -117,6 +118,7 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
             return Err(unknown(name));
         }
     }
+    let root = estate.root()?;
     let opened = estate.open(stage)?;
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
@@ -125,7 +127,8 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     let telling = Telling::new();
     let found = bastide_audit::audit(&case, &wanted, &|what| telling.tell(what));
     drop(telling);
-    let findings = found.map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    let mut findings = found.map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    added_by(&mut findings, &mut History::of(&root));
     let by = match &args.by {
         Some(name) => shares(estate, &moment, &case, &findings, name).map_err(|e| e.told(&opened, stage))?,
         None => Vec::new(),
@@ -165,8 +168,21 @@ fn unknown(name: &str) -> Failure {
     Failure::Usage(format!("there is no finding `{}`", crate::print::text::visible(name)), hints)
 }
 
+/// Says of each membership by which somebody has full power who added it and when, in a git checkout.
+fn added_by(findings: &mut [Finding], history: &mut History) {
+    for evidence in findings.iter_mut().filter(|f| f.name == "full-power").flat_map(|f| &mut f.evidence) {
+        let inside = evidence.split_once('[').and_then(|(_, rest)| rest.split_once(']')).map(|(places, _)| places);
+        let places: Vec<String> = inside.unwrap_or_default().split(", ").map(str::to_string).collect();
+        let told = places.iter().filter_map(|place| history.touched(place));
+        let told: Vec<String> = told.map(|t| format!("{} by {} on {}", t.place, t.author, t.date)).collect();
+        if !told.is_empty() {
+            evidence.push_str(&format!("; added: {}", told.join(", ")));
+        }
+    }
+}
+
 /// What the audit goes by. Names in the manifest that mean nothing are wrong usage.
-fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Failure> {
+pub fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Failure> {
     let settings = &opened.loaded.audit;
     let wrong = |what: &str, name: &str, near: Option<&str>| {
         let hints = near.map(|near| vec![format!("did you mean `{near}`?")]).unwrap_or_default();

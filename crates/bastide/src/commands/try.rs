@@ -5,6 +5,7 @@ use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::{changes, json, trial};
 use crate::stage::Stage;
+use bastide_audit::{Case, Finding};
 use bastide_engine::change::{Change, Described, apply, describe, only, only_changes, only_user};
 use bastide_engine::difference::{Blocks, Radius, blocks, difference, radius};
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
@@ -35,6 +36,9 @@ pub struct TryArgs {
     /// Every gain and loss of long lists
     #[arg(long)]
     all: bool,
+    /// Findings of the audit that appear and disappear, too
+    #[arg(long)]
+    audit: bool,
     /// Write the changes into the policy and data files, after showing what they do
     #[arg(long)]
     write: bool,
@@ -62,6 +66,10 @@ pub struct Trial {
     pub blocks: Blocks,
     /// Expectations and guarantees that hold today and would not any more.
     pub broken: Vec<Proof>,
+    /// Findings that appear, where the audit was asked for.
+    pub appear: Vec<Finding>,
+    /// Findings that disappear, where the audit was asked for.
+    pub disappear: Vec<Finding>,
     /// Files that were written.
     pub written: Vec<String>,
     /// What it took.
@@ -99,6 +107,10 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     answer.seconds = Seconds { load: opened.seconds, evaluate: answer.seconds.evaluate + made_in };
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
     answer.added = made.added.clone();
+    if args.audit {
+        let (before, after) = ((opened.estate(), &moment), (&made.estate, &after_moment));
+        (answer.appear, answer.disappear) = findings(&opened, before, after, stage)?;
+    }
     let text = match args.format {
         Format::Table => trial::trial(&answer, stage.width()),
         Format::Json => String::new(),
@@ -127,6 +139,25 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         stage.deliver(&json::document("try", &answer), args.output.as_deref())?;
     }
     Ok(status)
+}
+
+/// The findings that are there after the changes and not before, and the other way round.
+fn findings(
+    opened: &Opened,
+    (before, moment): (&Estate, &Moment),
+    (after, after_moment): (&Estate, &Moment),
+    stage: &Stage,
+) -> Result<(Vec<Finding>, Vec<Finding>), Failure> {
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
+    let case = super::audit::case(opened, moment)?;
+    let old = bastide_audit::audit(&case, &|_| true, &|_| {}).map_err(failed)?;
+    let changed = Case { estate: after, moment: after_moment, ..super::audit::case(opened, moment)? };
+    let new = bastide_audit::audit(&changed, &|_| true, &|_| {}).map_err(failed)?;
+    debug_assert!(std::ptr::eq(case.estate, before));
+    let only = |of: &[Finding], not_in: &[Finding]| -> Vec<Finding> {
+        of.iter().filter(|f| !not_in.iter().any(|g| g.fingerprint == f.fingerprint)).cloned().collect()
+    };
+    Ok((only(&new, &old), only(&old, &new)))
 }
 
 /// Where changes can touch one user alone, the estate with that user alone, before and after them.
@@ -162,6 +193,8 @@ fn compare(
         radius,
         blocks,
         broken,
+        appear: Vec::new(),
+        disappear: Vec::new(),
         written: Vec::new(),
         seconds: Seconds { load: 0.0, evaluate },
     })

@@ -21,6 +21,16 @@ pub fn trial(trial: &Trial, columns: usize) -> String {
     }
     out.push_str(&format!("\n{}\n", bold(&sentence(&trial.radius))));
     out.push_str(&sides(&trial.blocks, columns));
+    for (head, list) in [("findings that appear", &trial.appear), ("findings that disappear", &trial.disappear)] {
+        if list.is_empty() {
+            continue;
+        }
+        out.push_str(&format!("\n{}\n", bold(head)));
+        for f in list {
+            let text = format!("{} {}  {}", f.level.word(), bold(&f.name), visible(&f.message));
+            out.push_str(&hang("  ", &text, columns));
+        }
+    }
     if !trial.broken.is_empty() {
         out.push_str(&format!("\n{}\n", bad(&format!("{} would no longer hold", count(trial.broken.len(), "test")))));
         trial.broken.iter().for_each(|p| out.push_str(&broken(p, columns)));
