@@ -123,6 +123,7 @@ fn a_change_is_shown_and_nothing_is_written() {
             ],
         ),
         ("nothing", &["--on-rule", "sealed-on-the-gallery-network", "--session", "network=gallery"]),
+        ("audited", &["--leave", "group:image-desk:platform-helpers", "--drop", "entries.csv:72", "--audit"]),
         (
             "broken",
             &[
