@@ -1,64 +1,14 @@
 //! On a clean estate nothing at warning or above is reported; add one mistake of each sort, at random,
 //! and the audit finds that one.
 
-use bastide_audit::{Case as AuditCase, Finding, Level, Limits, audit};
-use bastide_model::{Estate, Moment, Origin};
+mod common;
+
+use bastide_audit::{Finding, Level};
 use bastide_testkit::Case;
+use common::{append, clean, findings_of, replace, serious};
 use fastrand::Rng;
 use std::collections::BTreeSet;
 use std::path::Path;
-
-fn clean() -> Case {
-    Case::parse(include_str!("clean.txt"), Path::new("."))
-}
-
-fn findings_of(case: &Case) -> Vec<Finding> {
-    let dir = case.lay_out();
-    let loaded = bastide_formats::load(dir.path());
-    let errors: Vec<&str> = loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| d.message.as_str()).collect();
-    let estate: &Estate = loaded.estate.as_ref().unwrap_or_else(|| panic!("{errors:#?}"));
-    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
-    let lines = loaded
-        .diagnostics
-        .iter()
-        .map(|d| d.place.map(|p| Origin { file: p.file, line: loaded.sources.position(p).line }));
-    let case = AuditCase {
-        estate,
-        moment: &moment,
-        harmless: vec!["read".to_string()],
-        limits: Limits { exposure_users: 4.0, ..Limits::default() },
-        levels: Vec::new(),
-        diagnostics: &loaded.diagnostics,
-        lines: lines.collect(),
-        used: None,
-    };
-    let found = audit(&case, &|_| true, &|_| {}).expect("no circles");
-    // Whatever example is given, the evaluator says the same of it.
-    let judge = bastide_engine::Judge::new(estate, &moment).unwrap();
-    for example in found.iter().filter_map(|f| f.example.as_ref()) {
-        let user = estate.people.find(&example.user).unwrap();
-        let action = estate.schema.action(&example.action).unwrap();
-        let resource = estate.catalog.find(&example.resource).unwrap();
-        let can = if judge.decide(user, action, resource).is_allowed() { " can " } else { " cannot " };
-        assert!(example.sentence.contains(can), "{}", example.sentence);
-    }
-    found
-}
-
-fn serious(findings: &[Finding]) -> BTreeSet<&str> {
-    findings.iter().filter(|f| f.level <= Level::Warning).map(|f| f.name.as_str()).collect()
-}
-
-fn append(case: &mut Case, file: &str, text: &str) {
-    let old = case.files().iter().find(|(n, _)| n == file).map(|(_, t)| t.clone()).unwrap_or_default();
-    case.set(file, format!("{old}{text}\n"));
-}
-
-fn replace(case: &mut Case, file: &str, from: &str, to: &str) {
-    let old = case.files().iter().find(|(n, _)| n == file).map(|(_, t)| t.clone()).unwrap();
-    assert!(old.contains(from), "{from}");
-    case.set(file, old.replacen(from, to, 1));
-}
 
 /// A mistake: the finding it makes, others that come with it, and how it is made.
 type Mistake = (&'static str, &'static [&'static str], fn(&mut Case, &mut Rng));

@@ -1,0 +1,60 @@
+//! A clean estate, and the audit of what tests make of it.
+#![allow(dead_code, reason = "each test program uses a part of it")]
+
+use bastide_audit::{Case as AuditCase, Finding, Level, Limits, audit};
+use bastide_model::{Estate, Moment, Origin};
+use bastide_testkit::Case;
+use std::collections::BTreeSet;
+use std::path::Path;
+
+pub fn clean() -> Case {
+    Case::parse(include_str!("../clean.txt"), Path::new("."))
+}
+
+pub fn findings_of(case: &Case) -> Vec<Finding> {
+    let dir = case.lay_out();
+    let loaded = bastide_formats::load(dir.path());
+    let errors: Vec<&str> = loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| d.message.as_str()).collect();
+    let estate: &Estate = loaded.estate.as_ref().unwrap_or_else(|| panic!("{errors:#?}"));
+    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let lines = loaded
+        .diagnostics
+        .iter()
+        .map(|d| d.place.map(|p| Origin { file: p.file, line: loaded.sources.position(p).line }));
+    let case = AuditCase {
+        estate,
+        moment: &moment,
+        harmless: vec!["read".to_string()],
+        limits: Limits { exposure_users: 4.0, ..Limits::default() },
+        levels: Vec::new(),
+        diagnostics: &loaded.diagnostics,
+        lines: lines.collect(),
+        used: None,
+    };
+    let found = audit(&case, &|_| true, &|_| {}).expect("no circles");
+    // Whatever example is given, the evaluator says the same of it.
+    let judge = bastide_engine::Judge::new(estate, &moment).unwrap();
+    for example in found.iter().filter_map(|f| f.example.as_ref()) {
+        let user = estate.people.find(&example.user).unwrap();
+        let action = estate.schema.action(&example.action).unwrap();
+        let resource = estate.catalog.find(&example.resource).unwrap();
+        let can = if judge.decide(user, action, resource).is_allowed() { " can " } else { " cannot " };
+        assert!(example.sentence.contains(can), "{}", example.sentence);
+    }
+    found
+}
+
+pub fn serious(findings: &[Finding]) -> BTreeSet<&str> {
+    findings.iter().filter(|f| f.level <= Level::Warning).map(|f| f.name.as_str()).collect()
+}
+
+pub fn append(case: &mut Case, file: &str, text: &str) {
+    let old = case.files().iter().find(|(n, _)| n == file).map(|(_, t)| t.clone()).unwrap_or_default();
+    case.set(file, format!("{old}{text}\n"));
+}
+
+pub fn replace(case: &mut Case, file: &str, from: &str, to: &str) {
+    let old = case.files().iter().find(|(n, _)| n == file).map(|(_, t)| t.clone()).unwrap();
+    assert!(old.contains(from), "{from}");
+    case.set(file, old.replacen(from, to, 1));
+}
