@@ -278,7 +278,7 @@ impl<'e> Survey<'e> {
                 let mut found = Vec::new();
                 for id in ids {
                     let Ok(without) = apply(estate, &[Change::Off(*id)]) else { continue };
-                    let mut after = before.without(&without, moment, *id);
+                    let mut after = before.without(&without, moment);
                     found.push((*id, radius(&difference(&mut before, &mut after))));
                 }
                 Ok(found)

@@ -4,9 +4,9 @@
 //! statement is anchored, or one that does not inherit, changes the list; everything else shares
 //! its parent's. Cost: resources plus, for each that changes the list, its length.
 
-use crate::decide::place::cut_depth;
+use crate::decide::place::{anchor, cut_depth};
 use bastide_model::*;
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// A statement and the depth of its anchor.
@@ -67,10 +67,71 @@ impl Places {
         Places { class: class.into(), lists: lists.lists }
     }
 
-    /// The lists without one statement. Lists that become equal stay apart, which does no harm.
-    pub fn without(&self, id: StatementId) -> Places {
-        let without = |list: &[Reached]| list.iter().copied().filter(|(other, _)| *other != id).collect();
-        Places { class: Arc::clone(&self.class), lists: self.lists.iter().map(|list| without(list)).collect() }
+    /// The lists for an estate with the same tree and barriers, after some statements have gone and
+    /// others come. `was` and `is` hold the statements in force in each; statements that stayed are the same
+    /// in memory. None where it would take as long as working them out anew. Lists that become equal
+    /// stay apart, which does no harm. Cost: the lists, and what the new statements reach.
+    pub fn beside(&self, before: &Estate, after: &Estate, was: &[StatementId], is: &[StatementId]) -> Option<Places> {
+        let placed = |estate: &Estate, id: &StatementId| estate.statement(*id).what.places.is_some();
+        let address = |estate: &Estate, id: &StatementId| std::ptr::from_ref(estate.statement(*id));
+        let known: HashMap<*const Statement, StatementId> =
+            is.iter().filter(|id| placed(after, id)).map(|id| (address(after, id), *id)).collect();
+        let stays: HashMap<StatementId, StatementId> = was
+            .iter()
+            .filter(|id| placed(before, id))
+            .filter_map(|id| known.get(&address(before, id)).map(|new| (*id, *new)))
+            .collect();
+        let renumbered = |list: &[Reached]| -> Box<[Reached]> {
+            let mut list: Vec<Reached> =
+                list.iter().filter_map(|(id, depth)| stays.get(id).map(|new| (*new, *depth))).collect();
+            list.sort_unstable_by_key(|(id, _)| *id);
+            list.into()
+        };
+        let mut places =
+            Places { class: Arc::clone(&self.class), lists: self.lists.iter().map(|list| renumbered(list)).collect() };
+        let old: HashSet<StatementId> = stays.into_values().collect();
+        let new: Vec<StatementId> = is.iter().copied().filter(|id| placed(after, id) && !old.contains(id)).collect();
+        if !new.is_empty() {
+            places.add(after, &new)?;
+        }
+        Some(places)
+    }
+
+    /// Puts statements with places into the lists. None where they reach a large part of the catalog.
+    fn add(&mut self, estate: &Estate, new: &[StatementId]) -> Option<()> {
+        let catalog = &estate.catalog;
+        let anchors = || new.iter().flat_map(|id| estate.statement(*id).what.places.iter().flatten());
+        let reached: usize = anchors().map(|place| catalog.subtree(place.resource).len()).sum();
+        // Small ones are quick either way, and then this way is always tried.
+        if reached > (catalog.len() / 8).max(256) {
+            return None;
+        }
+        let mut touched: Vec<ResourceId> =
+            anchors().flat_map(|place| catalog.subtree(place.resource)).map(ResourceId).collect();
+        touched.sort_unstable();
+        touched.dedup();
+        let mut class = self.class.to_vec();
+        let mut known: HashMap<(u32, Vec<Reached>), u32> = HashMap::new();
+        for resource in touched {
+            let added: Vec<Reached> = new
+                .iter()
+                .filter_map(|id| anchor(estate, estate.statement(*id), resource).map(|depth| (*id, depth)))
+                .collect();
+            if added.is_empty() {
+                continue;
+            }
+            let from = class[resource.index()];
+            let lists = &mut self.lists;
+            class[resource.index()] = *known.entry((from, added)).or_insert_with_key(|(from, added)| {
+                let mut list = lists[*from as usize].to_vec();
+                list.extend(added);
+                list.sort_unstable_by_key(|(id, _)| *id);
+                lists.push(list.into());
+                lists.len() as u32 - 1
+            });
+        }
+        self.class = class.into();
+        Some(())
     }
 }
 
