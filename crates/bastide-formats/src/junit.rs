@@ -1,39 +1,77 @@
-//! Proofs as a JUnit report, which every build server reads.
+//! Proofs as a JUnit report, which every build server reads, written so that it is valid by the
+//! strictest of the schemas in use, `junit-10.xsd`.
 
 use bastide_engine::prove::{Proof, Sort};
-use quick_junit::{NonSuccessKind, Report, TestCase, TestCaseStatus, TestSuite};
+use quick_xml::Writer;
+use quick_xml::events::{BytesDecl, BytesText, Event};
+use std::io;
 
 /// A report with a suite of expectations and one of guarantees.
 pub fn report(estate: &str, proofs: &[Proof]) -> String {
-    let mut report = Report::new(plain(estate));
-    for (sort, name) in [(Sort::Expectation, "expectations"), (Sort::Guarantee, "guarantees")] {
-        let mut suite = TestSuite::new(name);
-        for proof in proofs.iter().filter(|p| p.sort == sort) {
-            let mut case = TestCase::new(plain(&proof.name), TestCaseStatus::success());
-            case.set_classname(plain(&proof.place));
-            if !proof.holds {
-                let mut status = TestCaseStatus::non_success(NonSuccessKind::Failure);
-                status.set_type("broken");
-                status.set_message(format!("{} of {} do not hold", proof.broken, proof.checked));
-                let lines = proof.breaches.iter().map(|b| match &b.why {
-                    Some(why) => format!("{}: {why}", b.claim),
-                    None => b.claim.clone(),
-                });
-                status.set_description(plain(&lines.collect::<Vec<_>>().join("\n")));
-                case.status = status;
-            }
-            suite.add_test_case(case);
+    let mut text = Vec::new();
+    write(&mut Writer::new_with_indent(&mut text, b' ', 2), estate, proofs).expect("memory takes everything");
+    text.push(b'\n');
+    String::from_utf8(text).expect("it was text before")
+}
+
+fn write(xml: &mut Writer<&mut Vec<u8>>, estate: &str, proofs: &[Proof]) -> io::Result<()> {
+    xml.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
+    let suites = [(Sort::Expectation, "expectations"), (Sort::Guarantee, "guarantees")];
+    let all: Vec<&Proof> = proofs.iter().collect();
+    let root = xml.create_element("testsuites").with_attributes(counted(&plain(estate), &all).each());
+    root.write_inner_content(|xml| {
+        for (sort, name) in suites {
+            let of: Vec<&Proof> = proofs.iter().filter(|p| p.sort == sort).collect();
+            let suite = xml.create_element("testsuite").with_attributes(counted(name, &of).each());
+            suite.write_inner_content(|xml| of.iter().try_for_each(|proof| case(xml, proof)))?;
         }
-        report.add_test_suite(suite);
+        Ok(())
+    })?;
+    Ok(())
+}
+
+fn case(xml: &mut Writer<&mut Vec<u8>>, proof: &Proof) -> io::Result<()> {
+    let (name, place) = (plain(&proof.name), plain(&proof.place));
+    let element =
+        xml.create_element("testcase").with_attributes([("name", name.as_str()), ("classname", place.as_str())]);
+    if proof.holds {
+        element.write_empty()?;
+        return Ok(());
     }
-    let mut text = report.to_string().unwrap_or_default();
-    if !text.ends_with('\n') {
-        text.push('\n');
+    element.write_inner_content(|xml| {
+        let lines = proof.breaches.iter().map(|b| match &b.why {
+            Some(why) => format!("{}: {why}", b.claim),
+            None => b.claim.clone(),
+        });
+        let message = format!("{} of {} do not hold", proof.broken, proof.checked);
+        xml.create_element("failure")
+            .with_attributes([("type", "broken"), ("message", message.as_str())])
+            .write_text_content(BytesText::new(&plain(&lines.collect::<Vec<_>>().join("\n"))))?;
+        Ok(())
+    })?;
+    Ok(())
+}
+
+/// The attributes that the whole and each suite have.
+struct Counted {
+    name: String,
+    tests: String,
+    failures: String,
+}
+
+fn counted(name: &str, proofs: &[&Proof]) -> Counted {
+    let failures = proofs.iter().filter(|p| !p.holds).count();
+    Counted { name: name.to_string(), tests: proofs.len().to_string(), failures: failures.to_string() }
+}
+
+impl Counted {
+    fn each(&self) -> [(&str, &str); 4] {
+        [("name", &self.name), ("tests", &self.tests), ("failures", &self.failures), ("errors", "0")]
     }
-    text
 }
 
 /// Text without what XML cannot hold.
 fn plain(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() && c != '\n' && c != '\t' { '\u{fffd}' } else { c }).collect()
+    let fits = |c: char| (!c.is_control() || c == '\n' || c == '\t') && !matches!(c, '\u{fffe}' | '\u{ffff}');
+    text.chars().map(|c| if fits(c) { c } else { '\u{fffd}' }).collect()
 }

@@ -30,6 +30,7 @@ fn the_demos_tests_two_of_which_fail() {
 fn junit_says_the_same() {
     let demo = demo();
     let run = run_in(demo.path(), &[&["test", "--format", "junit"][..], &ON].concat());
+    is_valid_junit(&run.out);
     let document = roxmltree::Document::parse(&run.out).expect("well-formed XML");
     let root = document.root_element();
     assert_eq!(
@@ -46,6 +47,21 @@ fn junit_says_the_same() {
         assert!(cases.iter().all(|c| c.has_tag_name("testcase")
             && c.attribute("name").is_some()
             && c.attribute("classname").is_some()));
+    }
+}
+
+/// Valid by the schema; and what the schema forbids is found, or the check would say nothing.
+fn is_valid_junit(text: &str) {
+    let schema = uppsala::parse(include_str!("schemas/junit-10.xsd")).expect("a schema");
+    let schema = uppsala::XsdValidator::from_schema(&schema).expect("a schema");
+    let errors = |text: &str| -> Vec<String> {
+        let document = uppsala::parse(text).expect("well-formed XML");
+        schema.validate(&document).iter().map(ToString::to_string).collect()
+    };
+    assert_eq!(errors(text), Vec::<String>::new(), "{text}");
+    for (old, new) in [(" failures=", " fallen="), (" classname=", " class="), ("<failure ", "<failure when=\"now\" ")]
+    {
+        assert!(!errors(&text.replacen(old, new, 2)).is_empty(), "{new} is not noticed");
     }
 }
 
