@@ -7,11 +7,15 @@
 #![warn(clippy::print_stdout)]
 
 mod case;
+mod fewest;
 mod findings;
+mod power;
 mod survey;
 
 pub use case::{Case, Limits};
+pub use fewest::{Fewest, fewest};
 pub use findings::{ALL, Descriptor, Group, Level};
+pub use power::{Powerful, powerful};
 pub use survey::{Meeting, StatementSurvey, Survey};
 
 use bastide_engine::change::{Change, Described, apply, describe, only, only_changes, only_user};
@@ -158,25 +162,29 @@ pub struct Suggestion {
 /// Decisions that depend on themselves.
 pub fn audit(case: &Case, wanted: &dyn Fn(&str) -> bool, tell: &dyn Fn(&str)) -> Result<Vec<Finding>, Vec<Diagnostic>> {
     tell("everybody's access");
-    let survey = Survey::new(case)?;
+    Ok(audit_by(case, &Survey::new(case)?, wanted, tell))
+}
+
+/// As [`audit`], with a survey that is there already.
+pub fn audit_by(case: &Case, survey: &Survey, wanted: &dyn Fn(&str) -> bool, tell: &dyn Fn(&str)) -> Vec<Finding> {
     let mut all: Vec<(&'static Descriptor, Found)> = Vec::new();
     for descriptor in ALL.iter().filter(|d| wanted(d.name)) {
         tell(descriptor.name);
-        all.extend((descriptor.check)(case, &survey).into_iter().map(|found| (*descriptor, found)));
+        all.extend((descriptor.check)(case, survey).into_iter().map(|found| (*descriptor, found)));
     }
     tell("what would mend it");
     let mut findings: Vec<Finding> = Vec::new();
     for (descriptor, found) in all {
         let level = case.level(descriptor.name).or(found.level).unwrap_or(descriptor.level);
         if level != Level::None {
-            findings.push(finish(case, &survey, descriptor, found, level));
+            findings.push(finish(case, survey, descriptor, found, level));
         }
     }
     findings.sort_by(|a, b| {
         let rank = |f: &Finding| (f.level, position(&f.name));
         rank(a).cmp(&rank(b)).then_with(|| (&a.place, &a.about, &a.message).cmp(&(&b.place, &b.about, &b.message)))
     });
-    Ok(findings)
+    findings
 }
 
 fn position(name: &str) -> usize {

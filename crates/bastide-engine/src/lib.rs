@@ -13,6 +13,7 @@ pub mod find;
 pub mod prove;
 pub mod remedy;
 pub mod resolve;
+pub mod review;
 pub mod session;
 pub mod sets;
 pub mod show;

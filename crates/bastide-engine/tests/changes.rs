@@ -57,7 +57,7 @@ fn expected(before: &Estate, after: &Estate) -> Option<Turns> {
 fn announced(before: &Estate, after: &Estate) -> Turns {
     let (was, is) = (Moment::on(day(), &before.schema), Moment::on(day(), &after.schema));
     let mut old = SetEngine::new(before, &was).expect("no circles");
-    let mut new = SetEngine::new(after, &is).expect("no circles");
+    let mut new = old.beside(after, &is).expect("no circles");
     let difference = difference(&mut old, &mut new);
     let turns = names(&difference, before, after);
     let radius = radius(&difference);
@@ -102,8 +102,13 @@ fn random_change(estate: &Estate, rng: &mut fastrand::Rng) -> Change {
     let resource = ResourceId::new(rng.usize(..estate.catalog.len()));
     let statement = |rng: &mut fastrand::Rng| StatementId::new(rng.usize(..estate.statements.len()));
     let group = |rng: &mut fastrand::Rng| GroupId::new(rng.usize(..estate.groups.len()));
-    match rng.usize(..12) {
+    match rng.usize(..13) {
         0 | 1 => Change::Off(statement(rng)),
+        12 => {
+            let all = 0..estate.schema.actions.len();
+            let some: Vec<ActionId> = all.filter(|_| rng.bool()).map(ActionId::new).collect();
+            Change::Actions(statement(rng), some)
+        }
         2 => {
             let off = StatementId::all(estate.statements.len()).find(|id| estate.statement(*id).off);
             off.map_or_else(|| Change::Off(statement(rng)), Change::On)

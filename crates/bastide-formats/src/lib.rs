@@ -15,6 +15,7 @@ pub mod parquet;
 pub mod people;
 pub mod sarif;
 pub mod scim;
+pub mod sheets;
 pub mod text;
 pub mod usage;
 pub mod write;

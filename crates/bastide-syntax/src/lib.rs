@@ -11,7 +11,9 @@ pub mod parser;
 pub mod quote;
 pub mod source;
 pub mod tree;
+mod visible;
 
 pub use diagnostic::{Diagnostic, Edit, Help, Label, Severity};
 pub use parser::parse;
 pub use source::{FileId, Position, Sources, Span};
+pub use visible::visible;

@@ -45,6 +45,9 @@ pub struct ChangeArgs {
     /// Let a rule or an entry apply on other days: `NAME=FROM..UNTIL`
     #[arg(long, value_name = "NAME=DAYS")]
     pub window: Vec<String>,
+    /// Let a rule or an entry speak of these actions alone: `NAME=ACTION;ACTION`
+    #[arg(long, value_name = "NAME=ACTIONS")]
+    pub actions: Vec<String>,
     /// Let a rule make an exception of a user
     #[arg(long, value_name = "RULE:USER")]
     pub except: Vec<String>,
@@ -75,7 +78,7 @@ impl ChangeArgs {
         fn on(estate: &Estate, text: &str) -> Result<Change, ReadError> {
             Ok(Change::On(change::statement(estate, text)?))
         }
-        let all: [(&Vec<String>, Reader); 9] = [
+        let all: [(&Vec<String>, Reader); 10] = [
             (&self.off, off),
             (&self.on_rule, on),
             (&self.drop, off),
@@ -84,6 +87,7 @@ impl ChangeArgs {
             (&self.set, change::set),
             (&self.entry, change::give),
             (&self.window, change::window),
+            (&self.actions, change::actions),
             (&self.except, change::except),
         ];
         all.into_iter()

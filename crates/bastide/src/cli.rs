@@ -1,6 +1,8 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
-use crate::commands::{audit, check, compare, diff, fmt, matrix, new, reach, schema, test, r#try, what, who, why};
+use crate::commands::{
+    audit, check, compare, diff, fmt, matrix, new, reach, report, review, schema, test, r#try, what, who, why,
+};
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
 use crate::stage::{Color, Stage};
@@ -58,6 +60,10 @@ pub enum Command {
     Compare(compare::CompareArgs),
     /// Show who would gain and who would lose what by a change, before anybody saves it
     Try(r#try::TryArgs),
+    /// Write one page for people who do not use terminals: findings, power, and who can do what where
+    Report(report::ReportArgs),
+    /// Let owners confirm access: sheets to fill in, and what the answers come to
+    Review(review::ReviewArgs),
     /// Print the JSON Schema of an output
     Schema(schema::SchemaArgs),
 }
@@ -109,6 +115,8 @@ pub fn run(cli: Cli, stage: &mut Stage) -> Result<u8, Failure> {
         Command::Audit(args) => audit::run(args, &cli.estate, stage),
         Command::Test(args) => test::run(args, &cli.estate, stage),
         Command::Try(args) => r#try::run(args, &cli.estate, stage),
+        Command::Report(args) => report::run(args, &cli.estate, stage),
+        Command::Review(args) => review::run(args, &cli.estate, stage),
         Command::Schema(args) => schema::run(args, stage),
     }
 }

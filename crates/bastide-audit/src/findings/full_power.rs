@@ -1,10 +1,8 @@
 //! `full-power`: users who may do every action on every root: the list, each with the chain of groups by which it is so.
 
 use super::{Descriptor, Group};
-use crate::Level;
-use crate::{Case, Found, Survey};
-use bastide_engine::explain::ways;
-use bastide_model::*;
+use crate::power::powerful;
+use crate::{Case, Found, Level, Survey};
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -19,31 +17,16 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let roots: Vec<ResourceId> = estate.catalog.roots().collect();
-    let mut engine = survey.engine.borrow_mut();
-    let mut all = survey.active;
-    for root in &roots {
-        let kind = estate.catalog.kind(*root);
-        for action in ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind)) {
-            let allowed = engine.allowed(*root, action);
-            all = engine.both(all, allowed);
-        }
-    }
-    let users: Vec<UserId> = engine.sets().users(all).map(UserId::new).collect();
-    let Some(first) = users.first().copied().filter(|_| !roots.is_empty()) else { return Vec::new() };
-    let last = |r: ResourceId| {
-        ActionId::all(estate.schema.actions.len()).rfind(|a| estate.schema.fits(*a, estate.catalog.kind(r)))
-    };
+    let users = powerful(case, survey);
+    let Some(first) = users.first() else { return Vec::new() };
     let mut found = Found::new(
         "users with full power",
         None,
         format!("{} may do everything on every root", users_text(users.len())),
     );
-    for user in &users {
-        let by = last(roots[0]).and_then(|action| survey.judge.decide(*user, action, roots[0]).by);
-        let chain = by.map_or(String::new(), |id| {
-            let ways = ways(&survey.judge, estate.statement(id), *user, Some(roots[0]));
-            let told = ways.iter().map(|w| {
+    for powerful in &users {
+        let chain = powerful.by.map_or(String::new(), |id| {
+            let told = powerful.ways.iter().map(|w| {
                 // The lines that say so: who added them can be looked up.
                 let places = if w.places.is_empty() { String::new() } else { format!(" [{}]", w.places.join(", ")) };
                 let chain = if w.chain.is_empty() { w.by.clone() } else { w.chain.join(" > ") };
@@ -51,15 +34,14 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             });
             format!(", by {} as {}", case.named(id), told.collect::<Vec<_>>().join("; "))
         });
-        let kind = estate.people.kind(*user);
+        let kind = estate.people.kind(powerful.user);
         let kind = if kind == "person" { String::new() } else { format!(" ({kind})") };
-        found = found.evidence(format!("{}{kind}{chain}", estate.people.id(*user)));
+        found = found.evidence(format!("{}{kind}{chain}", estate.people.id(powerful.user)));
     }
     if users.len() as f64 > case.limits.full_power {
         found.level = Some(Level::Error);
     }
-    let example = last(roots[0]).map(|action| (first, action, roots[0]));
-    vec![found.example(example).suggest(
+    vec![found.example(Some(first.example)).suggest(
         "to take somebody out, try it: `bastide why USER ACTION RESOURCE --want refused` names the link",
         Vec::new(),
     )]

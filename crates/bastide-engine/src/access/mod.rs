@@ -6,6 +6,7 @@
 
 mod compare;
 mod holders;
+mod ledger;
 mod matrix;
 mod person;
 mod profiles;
@@ -15,6 +16,7 @@ mod turns;
 
 pub use compare::{Apart, Beside, Comparison, Party, compare};
 pub use holders::{Holder, HolderProfile, Holders, HoldersBy, holders};
+pub use ledger::{Ledger, LedgerLine, ledger};
 pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, person};

@@ -57,6 +57,13 @@ fn make(estate: &mut Estate, change: &Change) -> Result<(), ChangeError> {
             (statement.from, statement.until) = (*from, *until);
             Ok(())
         }
+        Change::Actions(id, actions) => {
+            let statement = Arc::make_mut(&mut estate.statements[id.index()]);
+            statement.actions.clear();
+            actions.iter().for_each(|a| statement.actions.insert(a.index()));
+            statement.everything = false;
+            Ok(())
+        }
         Change::Join(member, group) => join(estate, *member, *group),
         Change::Leave(member, group) => leave(estate, *member, *group),
         Change::User(user, cell, value) => set_user(estate, *user, *cell, value.clone()),

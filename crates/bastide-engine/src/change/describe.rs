@@ -51,6 +51,16 @@ pub fn describe(estate: &Estate, change: &Change) -> Described {
                 place: Some(estate.place(s.origin)),
             }
         }
+        Change::Actions(id, actions) => {
+            let s = estate.statement(*id);
+            let names: Vec<&str> = actions.iter().map(|a| schema.actions[a.index()].name.as_str()).collect();
+            let sort = if s.sort == Sort::Rule { "rule" } else { "entry" };
+            Described {
+                words: format!("let {sort} `{}` speak of {} alone", s.name, names.join(", ")),
+                option: option("actions", format!("{}={}", s.name, names.join(";"))),
+                place: Some(estate.place(s.origin)),
+            }
+        }
         Change::Join(member, group) => {
             let (who, value) = member_text(estate, *member, *group);
             let words = format!("add {who} to group `{}`", estate.groups.id(*group));

@@ -14,7 +14,7 @@ pub(crate) use describe::gist;
 pub use describe::{Described, cell_text, describe, entry_cells, undo};
 pub use only::{only, only_changes, only_user};
 pub(crate) use read::entry;
-pub use read::{ReadError, except, give, join, leave, set, statement, window};
+pub use read::{ReadError, actions, except, give, join, leave, set, statement, window};
 
 use bastide_model::groups::Member;
 use bastide_model::statement::Statement;
@@ -31,6 +31,8 @@ pub enum Change {
     On(StatementId),
     /// A statement applies on other days: from the first to the last, both included.
     Window(StatementId, Option<Date>, Option<Date>),
+    /// A statement speaks of these actions, in ascending order, and of no others.
+    Actions(StatementId, Vec<ActionId>),
     /// A user or a group becomes a direct member of a group.
     Join(Member, GroupId),
     /// A user or a group is no direct member of a group any more.

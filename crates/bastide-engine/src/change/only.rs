@@ -89,10 +89,12 @@ pub fn only_user(estate: &Estate, changes: &[Change]) -> Option<UserId> {
     let user = match changes.first()? {
         Change::Join(Member::User(user), _) | Change::Leave(Member::User(user), _) => *user,
         Change::User(user, ..) | Change::Except(_, user) => *user,
-        Change::Off(id) | Change::On(id) | Change::Window(id, ..) => match estate.statement(*id).who.terms.as_slice() {
-            [Term::User(user)] => *user,
-            _ => return None,
-        },
+        Change::Off(id) | Change::On(id) | Change::Window(id, ..) | Change::Actions(id, _) => {
+            match estate.statement(*id).who.terms.as_slice() {
+                [Term::User(user)] => *user,
+                _ => return None,
+            }
+        }
         Change::Give(statement) => match statement.who.terms.as_slice() {
             [Term::User(user)] => *user,
             _ => return None,
@@ -113,7 +115,9 @@ pub fn only_changes(estate: &Estate, changes: &[Change], user: UserId) -> Option
             Change::Leave(Member::User(one), group) if *one == user => Some(Change::Leave(Member::User(ONE), *group)),
             Change::User(one, cell, value) if *one == user => Some(Change::User(ONE, *cell, value.clone())),
             Change::Except(id, one) if *one == user => Some(Change::Except(*id, ONE)),
-            Change::Off(id) | Change::On(id) | Change::Window(id, ..) if own(id) => Some(change.clone()),
+            Change::Off(id) | Change::On(id) | Change::Window(id, ..) | Change::Actions(id, _) if own(id) => {
+                Some(change.clone())
+            }
             Change::Give(statement) => match statement.who.terms.as_slice() {
                 [Term::User(one)] if *one == user => {
                     let mut statement = Statement::clone(statement);

@@ -42,6 +42,7 @@ pub enum ReadError {
 }
 
 const WINDOW: &str = "STATEMENT=FROM..UNTIL, either day left out for no limit";
+const ACTIONS: &str = "STATEMENT=ACTION;ACTION...";
 const EXCEPTION: &str = "RULE:USER";
 const MEMBERSHIP: &str = "USER:GROUP (or group:GROUP:GROUP)";
 const SETTING: &str = "user:ID.ATTRIBUTE=VALUE or resource:PATH.ATTRIBUTE=VALUE";
@@ -106,6 +107,25 @@ pub fn window(estate: &Estate, text: &str) -> Result<Change, ReadError> {
         text => read_date(text).map(Some).ok_or_else(form),
     };
     Ok(Change::Window(statement(estate, name)?, day(from)?, day(until)?))
+}
+
+/// `STATEMENT=ACTION;ACTION`: the actions of which a statement speaks.
+///
+/// # Errors
+/// Another form, no action, or a name that leads nowhere.
+pub fn actions(estate: &Estate, text: &str) -> Result<Change, ReadError> {
+    let form = || ReadError::Form { text: text.to_string(), form: ACTIONS };
+    let (name, list) = text.rsplit_once('=').ok_or_else(form)?;
+    let mut actions = Vec::new();
+    for action in list.split([';', ',']).map(str::trim).filter(|a| !a.is_empty()) {
+        actions.push(find::action(estate, action)?);
+    }
+    actions.sort();
+    actions.dedup();
+    if actions.is_empty() {
+        return Err(form());
+    }
+    Ok(Change::Actions(statement(estate, name)?, actions))
 }
 
 /// `RULE:USER`: a rule makes an exception of a user.

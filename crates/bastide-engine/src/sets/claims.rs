@@ -42,6 +42,11 @@ impl<'e> SetEngine<'e> {
         self.sets.intersect(a, b)
     }
 
+    /// The users of either set.
+    pub fn either(&mut self, a: SetId, b: SetId) -> SetId {
+        self.sets.union(a, b)
+    }
+
     fn with_owner(&mut self, resource: ResourceId, others: Pair, owners: Pair) -> (SetId, SetId) {
         let Some(owner) = self.estate.catalog.owner(resource).flatten() else { return (others.yes, others.open) };
         let single = self.single(owner);

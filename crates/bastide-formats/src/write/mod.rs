@@ -15,7 +15,7 @@ use crate::manifest::Format;
 use bastide_engine::change::{Change, ResourceCell, UserCell, cell_text, entry_cells};
 use bastide_model::groups::Member;
 use bastide_model::statement::Sort;
-use bastide_model::{Estate, Origin, Statement, StatementId};
+use bastide_model::{ActionId, Estate, Origin, Statement, StatementId};
 use bastide_syntax::{FileId, tree};
 use std::collections::BTreeMap;
 
@@ -65,7 +65,7 @@ pub fn plan(loaded: &Loaded, estate: &Estate, changes: &[Change], overlays: &[Ov
     let mut entries: Vec<(Origin, &Change)> = changes
         .iter()
         .filter_map(|change| match change {
-            Change::Off(id) | Change::On(id) | Change::Window(id, ..) => {
+            Change::Off(id) | Change::On(id) | Change::Window(id, ..) | Change::Actions(id, _) => {
                 let statement = statement(estate, *id);
                 (statement.sort == Sort::Entry).then_some((statement.origin, change))
             }
@@ -122,6 +122,10 @@ impl Plan<'_> {
     }
 
     fn entry(&mut self, origin: Origin, change: &Change) -> Result<(), WriteError> {
+        let names = match change {
+            Change::Actions(_, actions) => self.action_names(actions),
+            _ => Vec::new(),
+        };
         self.edit(origin.file, "the entry", |text| match change {
             Change::Window(_, from, until) => {
                 let day = |day: &Option<jiff::civil::Date>| day.map_or(String::new(), |d| d.to_string());
@@ -129,8 +133,16 @@ impl Plan<'_> {
                 let text = table::set_cell(text, &is, "from", &day(from))?;
                 table::set_cell(&text, &is, "until", &day(until))
             }
+            Change::Actions(_, actions) => {
+                table::set_cell(text, &|row| row.line == origin.line, "actions", &names.join(";"))
+                    .filter(|_| !actions.is_empty())
+            }
             _ => table::remove_rows(text, &|row| row.line == origin.line),
         })
+    }
+
+    fn action_names(&self, actions: &[ActionId]) -> Vec<String> {
+        actions.iter().map(|a| self.estate.schema.actions[a.index()].name.clone()).collect()
     }
 
     fn change(&mut self, change: &Change) -> Result<(), WriteError> {
@@ -152,6 +164,14 @@ impl Plan<'_> {
                 self.edit(statement.origin.file, "the rule", |text| {
                     policy::window(text, &statement.name, *from, *until)
                 })
+            }
+            Change::Actions(id, actions) => {
+                let statement = statement(estate, *id);
+                if statement.sort == Sort::Entry {
+                    return Ok(());
+                }
+                let names = self.action_names(actions);
+                self.edit(statement.origin.file, "the rule", |text| policy::actions(text, &statement.name, &names))
             }
             Change::Except(id, user) => {
                 let statement = statement(estate, *id);

@@ -69,6 +69,19 @@ pub fn window(text: &str, name: &str, from: Option<Date>, until: Option<Date>) -
     })
 }
 
+/// Sets the actions of a rule.
+pub fn actions(text: &str, name: &str, names: &[String]) -> Option<String> {
+    with_rule(text, name, |rule, after| {
+        let clause = rule.clauses.iter().find_map(|c| match &c.body {
+            ClauseBody::May(modality, _) => Some((c.span, modality)),
+            _ => None,
+        });
+        let Some((span, modality)) = clause else { return };
+        let names: Vec<String> = names.iter().map(|n| quote::name(n)).collect();
+        after.replace_range(span.range(), &format!("{} {}", modality.words(), names.join(", ")));
+    })
+}
+
 /// Makes an exception of a user in a rule.
 pub fn except(text: &str, name: &str, user: &str) -> Option<String> {
     let test = format!("user.id != {}", quote::text(user));

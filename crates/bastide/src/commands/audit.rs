@@ -6,7 +6,7 @@ use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::{audit, json};
 use crate::progress::Telling;
 use crate::stage::Stage;
-use bastide_audit::{ALL, Case, Finding, Level, Limits};
+use bastide_audit::{ALL, Case, Fewest, Finding, Level, Limits, Survey, audit_by, fewest};
 use bastide_formats::sarif;
 use bastide_model::*;
 use clap::Args;
@@ -60,6 +60,9 @@ pub struct AuditArgs {
     /// Where to start: findings, power and broad access by the values of an attribute of users or resources
     #[arg(long, value_name = "ATTRIBUTE")]
     by: Option<String>,
+    /// Also look for the smallest set of rules and entries that gives the same access today
+    #[arg(long)]
+    fewest: bool,
     /// Every finding of long lists
     #[arg(long)]
     all: bool,
@@ -90,6 +93,8 @@ pub struct Audited {
     pub gone: usize,
     /// By the values of an attribute, where that was asked for.
     pub by: Vec<Share>,
+    /// The smallest set of statements that was found to give the same access, where that was asked for.
+    pub fewest: Option<Fewest>,
 }
 
 /// What falls to one value of an attribute.
@@ -125,9 +130,17 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     let case = case(&opened, &moment)?;
     let wanted = |name: &str| args.only.is_empty() || args.only.iter().any(|n| n == name);
     let telling = Telling::new();
-    let found = bastide_audit::audit(&case, &wanted, &|what| telling.tell(what));
+    telling.tell("everybody's access");
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, stage);
+    let survey = Survey::new(&case).map_err(failed)?;
+    let mut findings = audit_by(&case, &survey, &wanted, &|what| telling.tell(what));
+    let fewest = if args.fewest {
+        let told = |n: usize| telling.tell(&format!("the smallest set: {n} statements looked at"));
+        Some(fewest(&case, &survey, &told).map_err(failed)?)
+    } else {
+        None
+    };
     drop(telling);
-    let mut findings = found.map_err(|cycles| cycle(&opened, &cycles, stage))?;
     added_by(&mut findings, &mut History::of(&root));
     let by = match &args.by {
         Some(name) => shares(estate, &moment, &case, &findings, name).map_err(|e| e.told(&opened, stage))?,
@@ -135,7 +148,8 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     };
     let (waived, findings): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.waived.is_some());
     let idle_waivers = idle_waivers(&opened, &moment, &waived, &args.only);
-    let mut audited = Audited { date: moment.date.to_string(), findings, waived, idle_waivers, known: 0, gone: 0, by };
+    let date = moment.date.to_string();
+    let mut audited = Audited { date, findings, waived, idle_waivers, known: 0, gone: 0, by, fewest };
     if let Some(file) = &args.baseline {
         baseline(&mut audited, file)?;
     }
@@ -169,7 +183,7 @@ fn unknown(name: &str) -> Failure {
 }
 
 /// Says of each membership by which somebody has full power who added it and when, in a git checkout.
-fn added_by(findings: &mut [Finding], history: &mut History) {
+pub fn added_by(findings: &mut [Finding], history: &mut History) {
     for evidence in findings.iter_mut().filter(|f| f.name == "full-power").flat_map(|f| &mut f.evidence) {
         let inside = evidence.split_once('[').and_then(|(_, rest)| rest.split_once(']')).map(|(places, _)| places);
         let places: Vec<String> = inside.unwrap_or_default().split(", ").map(str::to_string).collect();

@@ -1,6 +1,7 @@
 //! `bastide matrix`
 
 use super::pairs::Pairs;
+use super::picture;
 use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
@@ -12,6 +13,7 @@ use bastide_engine::access::{self, Row, Stopped, sweep};
 use bastide_engine::find;
 use bastide_formats::parquet::ParquetRows;
 use bastide_model::{ActionId, Moment, ResourceId, UserId};
+use bastide_report::picture::{Medium, heat_map};
 use clap::Args;
 use std::io::{self, Write};
 use std::path::PathBuf;
@@ -30,6 +32,10 @@ pub enum Format {
     Json,
     /// Apache Parquet: the rows of csv, in columns
     Parquet,
+    /// A picture: profiles by places, coloured by how far access goes
+    Svg,
+    /// The same picture in points
+    Png,
 }
 
 /// What totals are by.
@@ -87,7 +93,7 @@ pub struct MatrixArgs {
 }
 
 pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    if args.reasons && matches!(args.format, Format::Table | Format::Json) {
+    if args.reasons && matches!(args.format, Format::Table | Format::Json | Format::Svg | Format::Png) {
         let hint = vec!["reasons are long lists: write `--format csv`, `jsonl` or `parquet`".to_string()];
         return Err(Failure::Usage("`--reasons` has no table".to_string(), hint));
     }
@@ -109,6 +115,12 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
         Stopped::Receiver(never) => match never {},
     };
     match args.format {
+        Format::Svg | Format::Png => {
+            let table = access::matrix(opened.estate(), &moment, &users, &resources, &wanted).map_err(unwrap)?;
+            let medium = if args.format == Format::Svg { Medium::Svg } else { Medium::Png };
+            let made = heat(&table, &opened, &resources, &wanted, &moment, medium);
+            picture::deliver(made, medium, args.output.as_deref(), stage)?;
+        }
         Format::Table | Format::Json => {
             let table = access::matrix(opened.estate(), &moment, &users, &resources, &wanted).map_err(unwrap)?;
             if args.format == Format::Json {
@@ -126,6 +138,23 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
         }
     }
     Ok(DONE)
+}
+
+/// The table as a picture.
+fn heat(
+    table: &access::Matrix,
+    opened: &Opened,
+    resources: &[ResourceId],
+    wanted: &[ActionId],
+    moment: &Moment,
+    medium: Medium,
+) -> Result<Vec<u8>, String> {
+    let estate = opened.estate();
+    let fits = |r: &ResourceId| wanted.iter().filter(|a| estate.schema.fits(**a, estate.catalog.kind(*r))).count();
+    let harmless = &opened.loaded.audit.harmless;
+    let title = format!("{}: who can do how much where, on {}", estate.name, moment.date);
+    let harmless = table.actions.iter().map(|a| harmless.contains(a)).collect();
+    heat_map(table, &title, resources.iter().map(fits).collect(), harmless, medium)
 }
 
 fn users(args: &MatrixArgs, opened: &Opened) -> Result<Vec<UserId>, Failure> {
@@ -195,7 +224,7 @@ fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, stage: &mu
             value["peak_bytes"] = serde_json::json!(cost.peak);
             json::document("summary", &value)
         }
-        Format::Csv | Format::Jsonl | Format::Parquet => {
+        _ => {
             let hint = "write `--format json`, or `--totals users` for CSV".to_string();
             return Err(Failure::Usage("a summary has no rows".to_string(), vec![hint]));
         }

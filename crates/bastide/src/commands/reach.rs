@@ -1,5 +1,6 @@
 //! `bastide reach`
 
+use super::picture;
 use crate::changing::laid_over;
 use crate::complete;
 use crate::failure::{DONE, Failure};
@@ -7,6 +8,7 @@ use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::{json, reach, trial};
 use crate::stage::Stage;
 use bastide_engine::{access, change};
+use bastide_report::picture::{Medium, narrowing};
 use clap::Args;
 use std::path::PathBuf;
 
@@ -17,6 +19,10 @@ pub enum Format {
     Table,
     /// For programs
     Json,
+    /// A picture: users and resources left after each word
+    Svg,
+    /// The same picture in points
+    Png,
 }
 
 #[derive(Args, Debug)]
@@ -71,9 +77,18 @@ pub fn run(args: ReachArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     let most = trial::most(args.all || args.format == Format::Json);
     let reached = access::reach(estate, &moment, id, args.text.is_some(), &opened.loaded.audit.harmless, most)
         .map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    let medium = match args.format {
+        Format::Svg => Some(Medium::Svg),
+        Format::Png => Some(Medium::Png),
+        _ => None,
+    };
+    if let Some(medium) = medium {
+        picture::deliver(narrowing(&reached, medium), medium, args.output.as_deref(), stage)?;
+        return Ok(DONE);
+    }
     let text = match args.format {
-        Format::Table => reach::reached(&reached, args.text.is_some(), args.all, stage.width()),
         Format::Json => json::document("reach", &reached),
+        _ => reach::reached(&reached, args.text.is_some(), args.all, stage.width()),
     };
     stage.deliver(&text, args.output.as_deref())?;
     Ok(DONE)

@@ -53,6 +53,13 @@ pub struct TryArgs {
     output: Option<PathBuf>,
 }
 
+impl TryArgs {
+    /// The arguments for changes that come from elsewhere.
+    pub fn of(changes: ChangeArgs, moment: MomentArgs, all: bool, write: bool, anyway: bool) -> TryArgs {
+        TryArgs { changes, moment, all, audit: false, write, anyway, format: Format::Table, output: None }
+    }
+}
+
 /// What changes would do.
 #[derive(Serialize, JsonSchema)]
 pub struct Trial {
@@ -181,7 +188,7 @@ fn compare(
     let started = Instant::now();
     let (old, new) = small.as_ref().map_or((before, after), |(old, new)| (old, new));
     let mut was = SetEngine::new(old, moment).map_err(failed)?;
-    let mut is = SetEngine::new(new, after_moment).map_err(failed)?;
+    let mut is = was.beside(new, after_moment).map_err(failed)?;
     let difference = difference(&mut was, &mut is);
     let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, harmless, most));
     let evaluate = started.elapsed().as_secs_f64();

@@ -1,5 +1,6 @@
 //! `bastide why`
 
+use super::picture;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::history::{History, Touched};
@@ -9,6 +10,7 @@ use crate::stage::Stage;
 use bastide_engine::explain::{self, Explanation, StatementRef};
 use bastide_engine::find;
 use bastide_engine::remedy::{Remedies, Wish, remedies};
+use bastide_report::picture::{Medium, chain, dot};
 use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -21,6 +23,12 @@ pub enum Format {
     Table,
     /// For programs
     Json,
+    /// A picture: from the user through groups and statements to the resource
+    Svg,
+    /// The same picture in points
+    Png,
+    /// The same graph in the DOT language, for programs that lay graphs out
+    Dot,
 }
 
 /// An outcome.
@@ -89,19 +97,34 @@ pub fn run(args: WhyArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let explanation = explain::explain(&judge, user, action, resource);
     let wanted = args.want.map_or(!explanation.allowed, |want| want == Want::Allowed);
     let wish = Wish { user, action, resource, wanted };
-    let remedies = (args.remedies > 0).then(|| remedies(&judge, wish, &opened.loaded.audit.harmless, args.remedies));
+    let told = matches!(args.format, Format::Table | Format::Json) && args.remedies > 0;
+    let remedies = told.then(|| remedies(&judge, wish, &opened.loaded.audit.harmless, args.remedies));
     let touched = touched(&explanation, &mut history);
     let answer = Answer { explanation, touched, remedies };
+    let medium = match args.format {
+        Format::Svg => Some(Medium::Svg),
+        Format::Png => Some(Medium::Png),
+        _ => None,
+    };
+    if let Some(medium) = medium {
+        picture::deliver(chain(&answer.explanation, medium), medium, args.output.as_deref(), stage)?;
+        return Ok(status(&args, &answer));
+    }
     let text = match args.format {
-        Format::Table => {
+        Format::Table | Format::Svg | Format::Png => {
             let mut text = why::explanation(&answer.explanation, &answer.touched, args.all, stage.width());
             text.extend(answer.remedies.iter().map(|r| changes::remedies(r, stage.width())));
             text
         }
         Format::Json => json::document("why", &answer),
+        Format::Dot => dot(&answer.explanation),
     };
     stage.deliver(&text, args.output.as_deref())?;
-    Ok(if args.exit_code && !answer.explanation.allowed { BAD_NEWS } else { DONE })
+    Ok(status(&args, &answer))
+}
+
+fn status(args: &WhyArgs, answer: &Answer) -> u8 {
+    if args.exit_code && !answer.explanation.allowed { BAD_NEWS } else { DONE }
 }
 
 /// Who changed the statements that apply last, and the memberships by which they do.

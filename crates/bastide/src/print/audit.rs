@@ -3,7 +3,8 @@
 use super::changes::{command, sentence};
 use super::text::{bad, blocks, bold, count, cut, dim, doubt, good, grouped, hang, visible};
 use crate::commands::audit::Audited;
-use bastide_audit::{Descriptor, Finding, Level};
+use bastide_audit::{Descriptor, Fewest, Finding, Level};
+use bastide_engine::change::Described;
 use bastide_syntax::{FileId, Sources};
 
 /// Findings of one name that are shown.
@@ -31,10 +32,41 @@ pub fn audited(a: &Audited, sources: &Sources, all: bool, columns: usize) -> Str
     if !a.by.is_empty() {
         out.push_str(&format!("{}\n{}\n", bold("where to start"), by(a, columns)));
     }
+    if let Some(fewest) = &a.fewest {
+        out.push_str(&smallest(fewest, columns));
+    }
     for idle in &a.idle_waivers {
         out.push_str(&hang("", &doubt(&visible(idle)), columns));
     }
     out.push_str(&verdict(a));
+    out
+}
+
+/// The smallest set of statements that was found.
+fn smallest(f: &Fewest, columns: usize) -> String {
+    let mut out = format!("{}\n", bold("the same access by fewer statements"));
+    if f.enough == f.statements {
+        out.push_str(&format!("  all {} are needed: without any of them somebody's access changes\n\n", f.statements));
+        return out;
+    }
+    let text = format!(
+        "{} of {} rules and entries give everybody the same access today. These can go together, and nobody's access \
+         changes:",
+        f.enough, f.statements
+    );
+    out.push_str(&hang("  ", &text, columns));
+    for (list, title) in [
+        (&f.permissions, "permissions"),
+        (&f.restrictions, "restrictions, which take nothing away today; they may be there for tomorrow"),
+    ] {
+        if !list.is_empty() {
+            out.push_str(&format!("  {}\n", dim(title)));
+            list.iter().for_each(|d| out.push_str(&hang("    - ", &visible(&d.words), columns)));
+        }
+    }
+    let all: Vec<Described> = f.permissions.iter().chain(&f.restrictions).cloned().collect();
+    out.push_str(&hang("  ", &dim(&command(&all)), columns));
+    out.push('\n');
     out
 }
 

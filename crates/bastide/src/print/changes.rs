@@ -103,8 +103,17 @@ pub fn command(changes: &[Described]) -> String {
     format!("bastide try {}", options.join(" "))
 }
 
-/// A word as a shell takes it.
+/// A word as a shell takes it. What could act on the terminal is written by its number, as bash and zsh read it.
 fn shell(word: &str) -> String {
+    let acts = |c: char| visible(c.encode_utf8(&mut [0; 4])).len() > c.len_utf8();
+    if word.contains(acts) {
+        let escaped = word.chars().map(|c| match c {
+            c if acts(c) => format!("\\u{:04x}", u32::from(c)),
+            '\\' | '\'' => format!("\\{c}"),
+            c => c.to_string(),
+        });
+        return format!("$'{}'", escaped.collect::<String>());
+    }
     let plain = |c: char| c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | ':' | '/' | '=' | ',' | '@' | '+');
     if !word.is_empty() && word.chars().all(plain) {
         word.to_string()

@@ -8,6 +8,7 @@ pub mod diff;
 pub mod json;
 pub mod matrix;
 pub mod reach;
+pub mod review;
 pub mod summary;
 pub mod test;
 pub mod text;

@@ -1,7 +1,7 @@
 //! Words, widths, colours, and names from data made safe to show.
 
 use anstyle::{AnsiColor, Style};
-use std::borrow::Cow;
+pub use bastide_syntax::visible;
 use std::fmt::Write;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
@@ -44,22 +44,6 @@ pub fn doubt(text: &str) -> String {
 /// The name of a statement.
 pub fn name(text: &str) -> String {
     paint(NAME, text)
-}
-
-/// A text from data with everything that could act on a terminal made visible: control
-/// characters, and marks that turn the direction of what follows.
-pub fn visible(text: &str) -> Cow<'_, str> {
-    let acts = |c: char| {
-        c.is_control() || matches!(c, '\u{200e}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
-    };
-    if !text.contains(acts) {
-        return Cow::Borrowed(text);
-    }
-    let mut out = String::new();
-    for c in text.chars() {
-        if acts(c) { write!(out, "{}", c.escape_default()).expect("a string takes everything") } else { out.push(c) }
-    }
-    Cow::Owned(out)
 }
 
 /// Columns a text takes, colours left aside.

@@ -59,3 +59,53 @@ pub fn case(text: &str) -> TempDir {
 pub fn mistakes() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/mistakes")
 }
+
+/// Names that could break a page, a table, a terminal or a file of values.
+pub fn bad_names() -> Vec<String> {
+    vec![
+        "<script>window.hit=1</script>".to_string(),
+        "</script><img src=x onerror=\"window.hit=2\">".to_string(),
+        "\"double\" & 'single' `ticks` {{ 7 * 7 }} {% raw %}".to_string(),
+        "bell\u{7}escape\u{1b}[31mred\u{1b}[0m".to_string(),
+        "\u{202e}gnp.exe\u{2066}".to_string(),
+        "אוסף הציורים".to_string(),
+        "مجموعة اللوحات".to_string(),
+        "=HYPERLINK(\"x\")".to_string(),
+        "two\nlines,\tand a tab".to_string(),
+        "n".repeat(300),
+    ]
+}
+
+/// An estate in which users, resources, groups and reasons have such names.
+pub fn bad_names_estate() -> TempDir {
+    let dir = tempfile::tempdir().expect("a temporary folder");
+    let cell = |text: &str| format!("\"{}\"", text.replace('"', "\"\""));
+    let write = |name: &str, text: String| std::fs::write(dir.path().join(name), text).expect("the folder takes it");
+    write(
+        "bastide.toml",
+        "name = \"<b>Bad</b> & names\"\npolicy = [\"policy.bastide\"]\n[[people]]\nfile = \"people.csv\"\n[[groups]]\nfile = \
+         \"groups.csv\"\n[[catalog]]\nfile = \"catalog.csv\"\n[[entries]]\nfile = \"entries.csv\"\n[audit]\nharmless = [\"read\"]\n"
+            .to_string(),
+    );
+    write(
+        "policy.bastide",
+        "kind stream\nkind item in stream\ntype secrecy = scale open < sealed\nattribute label of resource: secrecy default open highest\n\
+         action read\naction update\nrule everybody-reads { because \"<script>window.hit=3</script> \\\"quoted\\\"\" who anyone may read what anything }\n"
+            .to_string(),
+    );
+    let (mut people, mut groups) = ("id,name\n".to_string(), "group,member\n".to_string());
+    let mut catalog = "id,parent,kind,name,label\n".to_string();
+    let mut entries = "subject,modality,actions,place,reach\n".to_string();
+    for (i, name) in bad_names().iter().enumerate() {
+        people.push_str(&format!("u{i},{}\n", cell(name)));
+        groups.push_str(&format!("{},u{i}\n{},u0\n", cell(name), cell(name)));
+        catalog.push_str(&format!("s{i},,stream,{},sealed\ni{i},s{i},item,{},\n", cell(name), cell(name)));
+        entries.push_str(&format!("{},may,read;update,s{i},under\n", cell(&format!("group:{name}"))));
+    }
+    for (name, text) in
+        [("people.csv", people), ("groups.csv", groups), ("catalog.csv", catalog), ("entries.csv", entries)]
+    {
+        write(name, text);
+    }
+    dir
+}

@@ -1,0 +1,199 @@
+//! What the answers of a review come to.
+
+use super::{Sheet, SheetRow};
+use crate::change::Change;
+use crate::find;
+use bastide_model::condition::Term;
+use bastide_model::groups::Member;
+use bastide_model::statement::Sort;
+use bastide_model::*;
+use jiff::civil::Date;
+
+/// What an owner decided on a row.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Decision {
+    /// It stays.
+    Keep,
+    /// It goes.
+    Remove,
+    /// It stays in part.
+    Narrow {
+        /// The actions that stay; all where it is empty.
+        actions: Vec<String>,
+        /// The people who are taken out of it.
+        without: Vec<String>,
+        /// Its last day.
+        until: Option<Date>,
+    },
+}
+
+/// An answered row.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Answer {
+    /// The sheet's name.
+    pub sheet: String,
+    /// The row's key.
+    pub key: String,
+    /// The decision.
+    pub decision: Decision,
+    /// Why.
+    pub reason: String,
+    /// Where it stands: file and line of the sheet.
+    pub at: String,
+}
+
+/// What cannot be done by itself.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ByHand {
+    /// Where the answer stands.
+    pub at: String,
+    /// What it is about.
+    pub key: String,
+    /// Why, and what to do instead.
+    pub why: String,
+}
+
+/// What the answers come to.
+#[derive(Default, Debug)]
+pub struct Proposal {
+    /// Changes, each once, in the order of the answers.
+    pub changes: Vec<Change>,
+    /// What cannot be done by itself.
+    pub by_hand: Vec<ByHand>,
+    /// How many rows stay as they are.
+    pub kept: usize,
+}
+
+/// What answers come to on the estate at hand, of which the sheets are. A rule is only switched off or
+/// narrowed where it reaches nothing outside the sheet: what belongs to somebody else is not theirs to
+/// change.
+pub fn proposal(estate: &Estate, sheets: &[Sheet], answers: &[Answer]) -> Proposal {
+    let mut proposal = Proposal::default();
+    for answer in answers {
+        let sheet = sheets.iter().find(|s| s.name == answer.sheet);
+        // The same entry may stand in the files twice.
+        let rows: Vec<&SheetRow> = sheet.iter().flat_map(|s| &s.rows).filter(|r| r.key == answer.key).collect();
+        let done = match &answer.decision {
+            _ if rows.is_empty() => Err("it gives nothing there any more: the estate has changed since".to_string()),
+            Decision::Keep => {
+                proposal.kept += 1;
+                Ok(())
+            }
+            Decision::Remove => rows.iter().try_for_each(|row| removed(row, &mut proposal)),
+            Decision::Narrow { actions, without, until } => {
+                rows.iter().try_for_each(|row| narrowed(estate, row, actions, without, *until, &mut proposal))
+            }
+        };
+        if let Err(why) = done {
+            proposal.by_hand.push(ByHand { at: answer.at.clone(), key: answer.key.clone(), why });
+        }
+    }
+    proposal
+}
+
+fn alone(row: &SheetRow) -> Result<(), String> {
+    if row.elsewhere == 0 {
+        return Ok(());
+    }
+    Err(format!(
+        "it also gives access to {} resources outside this sheet ({}): its keeper has to part it first",
+        row.elsewhere, row.at
+    ))
+}
+
+fn removed(row: &SheetRow, proposal: &mut Proposal) -> Result<(), String> {
+    alone(row)?;
+    add(proposal, Change::Off(row.statement));
+    Ok(())
+}
+
+fn narrowed(
+    estate: &Estate,
+    row: &SheetRow,
+    actions: &[String],
+    without: &[String],
+    until: Option<Date>,
+    proposal: &mut Proposal,
+) -> Result<(), String> {
+    let statement = estate.statement(row.statement);
+    let mut changes = Vec::new();
+    for user in without {
+        changes.push(taken_out(estate, row, user)?);
+    }
+    let mut kept: Vec<ActionId> = Vec::new();
+    for name in actions {
+        let action = find::action(estate, name).map_err(|e| e.to_string())?;
+        if !statement.actions.contains(action.index()) {
+            return Err(format!("`{name}` is not among its actions ({})", row.actions.join(", ")));
+        }
+        kept.push(action);
+    }
+    if (!kept.is_empty() && kept.len() < statement.actions.count_ones(..)) || until.is_some() {
+        alone(row)?;
+    }
+    if !kept.is_empty() && kept.len() < statement.actions.count_ones(..) {
+        kept.sort();
+        kept.dedup();
+        changes.push(Change::Actions(row.statement, kept.clone()));
+    }
+    if let Some(until) = until {
+        changes.push(Change::Window(row.statement, statement.from, Some(until)));
+    }
+    if changes.is_empty() && actions.is_empty() {
+        return Err("`narrow` says neither which actions stay, nor who goes, nor until when".to_string());
+    }
+    changes.into_iter().for_each(|change| add(proposal, change));
+    Ok(())
+}
+
+/// How one person is taken out of a statement.
+fn taken_out(estate: &Estate, row: &SheetRow, user: &str) -> Result<Change, String> {
+    let statement = estate.statement(row.statement);
+    let user = find::user(estate, user).map_err(|e| e.to_string())?;
+    let id = estate.people.id(user);
+    if !row.people.iter().any(|p| p == id) {
+        return Err(format!("`{id}` has no access by it there"));
+    }
+    let named = statement.who.terms.contains(&Term::User(user));
+    match statement.sort {
+        Sort::Rule => {
+            if row.elsewhere > 0 {
+                return Err(format!(
+                    "`{id}` would also lose access to {} resources outside this sheet ({})",
+                    row.elsewhere, row.at
+                ));
+            }
+            Ok(Change::Except(row.statement, user))
+        }
+        Sort::Entry if named => {
+            alone(row)?;
+            Ok(Change::Off(row.statement))
+        }
+        Sort::Entry => {
+            let direct = statement.who.terms.iter().find_map(|term| match term {
+                Term::Members(group) => {
+                    let groups = estate.groups.direct(user);
+                    groups.iter().copied().find(|g| estate.groups.through(*group).contains(g) || g == group)
+                }
+                _ => None,
+            });
+            let group = direct.ok_or_else(|| format!("`{id}` is meant by no group that can be left ({})", row.at))?;
+            if estate.groups.computed[group.index()].is_some() {
+                return Err(format!("`{id}` is in `{}`, which is computed", estate.groups.id(group)));
+            }
+            Ok(Change::Leave(Member::User(user), group))
+        }
+    }
+}
+
+fn add(proposal: &mut Proposal, change: Change) {
+    let same = |other: &Change| match (other, &change) {
+        (Change::Off(a), Change::Off(b)) => a == b,
+        (Change::Except(a, u), Change::Except(b, v)) => a == b && u == v,
+        (Change::Leave(m, g), Change::Leave(n, h)) => m == n && g == h,
+        _ => false,
+    };
+    if !proposal.changes.iter().any(same) {
+        proposal.changes.push(change);
+    }
+}

@@ -1,0 +1,121 @@
+//! The folded lines of everybody's access, and the sheets of a review, say what the specification evaluator
+//! says, on random estates.
+
+use bastide_engine::access::ledger;
+use bastide_engine::review::{Part, sheets};
+use bastide_engine::{Judge, Reason};
+use bastide_model::*;
+use bastide_testkit::random::{Shape, plan};
+use std::collections::{BTreeMap, BTreeSet};
+
+fn load(seed: u64) -> Estate {
+    let dir = plan(seed, Shape::ALL).case().lay_out();
+    bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"))
+}
+
+/// The section of a resource: its root.
+fn root(estate: &Estate, resource: ResourceId) -> u32 {
+    estate.catalog.upward(resource).last().unwrap_or(resource).0
+}
+
+/// By section, kind, user, action, reason and statement: on how many resources.
+type Counts = BTreeMap<(u32, KindId, UserId, ActionId, Reason, Option<StatementId>), usize>;
+
+#[test]
+fn the_lines_say_what_the_evaluator_says() {
+    let day = "2026-11-24".parse().unwrap();
+    let (mut estates, mut owned) = (0, 0);
+    for seed in 0..1500 {
+        let estate = load(seed);
+        let moment = Moment::on(day, &estate.schema);
+        let Ok(judge) = Judge::new(&estate, &moment) else { continue };
+        let ledger = ledger(&estate, &moment, &|r| root(&estate, r), true).expect("no circles");
+        estates += 1;
+        let owners: BTreeSet<UserId> = estate.catalog.all().filter_map(|r| estate.catalog.owner(r).flatten()).collect();
+        let told = |reason: Reason| !matches!(reason, Reason::Inactive | Reason::Silent);
+        let mut expected = Counts::new();
+        for user in estate.people.all().filter(|u| estate.people.is_active(*u) && !owners.contains(u)) {
+            for resource in estate.catalog.all() {
+                let kind = estate.catalog.kind(resource);
+                for action in ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind)) {
+                    let decision = judge.decide(user, action, resource);
+                    if told(decision.reason) {
+                        let key = (root(&estate, resource), kind, user, action, decision.reason, decision.by);
+                        *expected.entry(key).or_default() += 1;
+                    }
+                }
+            }
+        }
+        let mut found = Counts::new();
+        for line in &ledger.lines {
+            assert!(line.resources <= ledger.sizes[&(line.section, line.kind)], "estate {seed}");
+            let decision = judge.decide(line.user, line.actions[0], line.resource);
+            if line.owners {
+                owned += 1;
+                let owner = estate.catalog.owner(line.resource).flatten();
+                assert_eq!(owner, Some(line.user), "estate {seed}");
+            }
+            if line.owners || estate.catalog.owner(line.resource).flatten() != Some(line.user) {
+                assert_eq!((decision.reason, decision.by), (line.reason, line.by), "estate {seed}: {line:?}");
+            }
+            if line.owners {
+                continue;
+            }
+            for user in ledger.sets[line.set].iter().filter(|u| !owners.contains(u)) {
+                for action in &line.actions {
+                    let key = (line.section, line.kind, *user, *action, line.reason, line.by);
+                    *found.entry(key).or_default() += line.resources;
+                }
+            }
+        }
+        assert_eq!(found, expected, "estate {seed}");
+    }
+    assert!(estates > 1000 && owned > 100, "{estates} {owned}");
+}
+
+/// Whoever may do anything by a permission that applies is on a sheet, with that permission; and nobody else.
+#[test]
+fn the_sheets_name_everybody_who_has_access() {
+    let day = "2026-11-24".parse().unwrap();
+    let mut rows = 0;
+    for seed in 0..600 {
+        let estate = load(seed);
+        let moment = Moment::on(day, &estate.schema);
+        let Ok(judge) = Judge::new(&estate, &moment) else { continue };
+        let sheets = sheets(&estate, &moment, Part::Root).expect("no circles");
+        let mut allowed: BTreeMap<(String, String), BTreeSet<String>> = BTreeMap::new();
+        for resource in estate.catalog.all() {
+            let sheet = estate.catalog.path(ResourceId(root(&estate, resource)));
+            for user in estate.people.all() {
+                for action in ActionId::all(estate.schema.actions.len()) {
+                    if judge.decide(user, action, resource).is_allowed() {
+                        let name = estate.schema.actions[action.index()].name.clone();
+                        let key = (sheet.clone(), name);
+                        allowed.entry(key).or_default().insert(estate.people.id(user).to_string());
+                    }
+                }
+            }
+        }
+        let mut found: BTreeMap<(String, String), BTreeSet<String>> = BTreeMap::new();
+        for sheet in &sheets {
+            for row in &sheet.rows {
+                rows += 1;
+                assert!(estate.statement(row.statement).modality.permits());
+                if let [action] = row.actions.as_slice() {
+                    let all = &allowed[&(sheet.name.clone(), action.clone())];
+                    assert!(row.people.iter().all(|p| all.contains(p)), "estate {seed}: {row:?}");
+                }
+                for action in &row.actions {
+                    let key = (sheet.name.clone(), action.clone());
+                    found.entry(key).or_default().extend(row.people.iter().cloned());
+                }
+            }
+        }
+        for (key, users) in &allowed {
+            let listed = found.get(key).cloned().unwrap_or_default();
+            assert!(users.is_subset(&listed), "estate {seed}, {key:?}: {users:?} {listed:?}");
+        }
+        assert!(found.keys().all(|key| allowed.contains_key(key)), "estate {seed}");
+    }
+    assert!(rows > 1000, "{rows}");
+}

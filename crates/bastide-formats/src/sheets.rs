@@ -1,0 +1,194 @@
+//! The sheets of an owner's review, as CSV files that any spreadsheet opens.
+//!
+//! Cells that a spreadsheet would run as a formula are written with an apostrophe before them, which is taken
+//! off again when answers are read. Answers may come back parted by commas, semicolons or tabs, as
+//! spreadsheets of different countries write them.
+
+use bastide_engine::difference::How;
+use bastide_engine::review::{Answer, Decision, Sheet};
+use bastide_model::schema::read_date;
+use std::collections::HashSet;
+
+/// The columns; the last five are to be filled in.
+const COLUMNS: [&str; 15] = [
+    "sheet",
+    "as_of",
+    "given_by",
+    "who",
+    "people",
+    "may",
+    "on",
+    "resources",
+    "resources_elsewhere",
+    "because_and_place",
+    "answer",
+    "only_actions",
+    "without",
+    "until",
+    "reason",
+];
+
+/// So many people are named in a cell.
+const MOST_PEOPLE: usize = 500;
+
+/// A name for the file of each sheet, each once, of letters that every system takes.
+pub fn names(sheets: &[Sheet]) -> Vec<String> {
+    let mut known: HashSet<String> = HashSet::new();
+    let mut names = Vec::new();
+    for sheet in sheets {
+        let plain: String =
+            sheet.name.chars().map(|c| if c.is_ascii_alphanumeric() || "._-".contains(c) { c } else { '-' }).collect();
+        let plain = plain.trim_matches(['.', '-']).chars().take(80).collect::<String>();
+        let plain = if plain.is_empty() { "nobody".to_string() } else { plain };
+        let mut name = format!("{plain}.csv");
+        let mut number = 2;
+        while !known.insert(name.to_lowercase()) {
+            name = format!("{plain}-{number}.csv");
+            number += 1;
+        }
+        names.push(name);
+    }
+    names
+}
+
+/// A cell that no spreadsheet takes for a formula.
+pub fn guarded(text: &str) -> String {
+    if text.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{text}") } else { text.to_string() }
+}
+
+fn unguarded(text: &str) -> &str {
+    text.strip_prefix('\'').filter(|t| t.starts_with(['=', '+', '-', '@', '\t', '\r'])).unwrap_or(text)
+}
+
+/// The text of a sheet.
+pub fn text(sheet: &Sheet, date: &str) -> String {
+    let mut out = csv::Writer::from_writer(Vec::new());
+    out.write_record(COLUMNS).expect("memory takes everything");
+    for row in &sheet.rows {
+        let mut people = row.people.iter().take(MOST_PEOPLE).cloned().collect::<Vec<_>>().join("; ");
+        if row.people.len() > MOST_PEOPLE {
+            people.push_str(&format!("; and {} more", row.people.len() - MOST_PEOPLE));
+        }
+        let places: Vec<String> = row
+            .places
+            .iter()
+            .map(|f| match f.how {
+                How::One => f.path.clone(),
+                How::Whole => format!("{} and everything beneath", f.path),
+                How::Within => format!("{} within {}", f.resources, f.path),
+            })
+            .collect();
+        let until = row.until.map_or(String::new(), |d| format!(" (until {d})"));
+        let because = row.because.as_ref().map_or(String::new(), |b| format!("{b} "));
+        let cells = [
+            sheet.name.clone(),
+            date.to_string(),
+            row.key.clone(),
+            row.who.clone(),
+            people,
+            row.actions.join("; "),
+            places.join("; "),
+            row.resources.to_string(),
+            row.elsewhere.to_string(),
+            format!("{because}[{}]{until}", row.at),
+        ];
+        let cells = cells.iter().map(|c| guarded(c)).chain(std::iter::repeat_n(String::new(), 5));
+        out.write_record(cells).expect("memory takes everything");
+    }
+    String::from_utf8(out.into_inner().expect("memory takes everything")).expect("it was text")
+}
+
+/// What a filled sheet says.
+#[derive(Default, Debug)]
+pub struct Filled {
+    /// The answered rows.
+    pub answers: Vec<Answer>,
+    /// How many rows have no answer.
+    pub open: usize,
+    /// What cannot be read, each with its place.
+    pub mistakes: Vec<String>,
+}
+
+/// Reads the answers of a sheet.
+pub fn answers(name: &str, text: &str) -> Filled {
+    let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+    let head = text.lines().next().unwrap_or_default();
+    let delimiter =
+        [b',', b';', b'\t'].into_iter().max_by_key(|d| head.matches(char::from(*d)).count()).unwrap_or(b',');
+    let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).flexible(true).from_reader(text.as_bytes());
+    let mut filled = Filled::default();
+    let headers = match reader.headers() {
+        Ok(headers) => headers.clone(),
+        Err(error) => {
+            filled.mistakes.push(format!("{name}: {error}"));
+            return filled;
+        }
+    };
+    for wanted in ["sheet", "given_by", "answer"] {
+        if !headers.iter().any(|h| h.trim() == wanted) {
+            filled
+                .mistakes
+                .push(format!("{name}: there is no column `{wanted}`; is it a sheet of `bastide review sheets`?"));
+            return filled;
+        }
+    }
+    for record in reader.records() {
+        let record = match record {
+            Ok(record) => record,
+            Err(error) => {
+                filled.mistakes.push(format!("{name}: {error}"));
+                continue;
+            }
+        };
+        let line = record.position().map_or(0, |p| p.line());
+        let at = format!("{name}:{line}");
+        let cell = |column: &str| {
+            let at = headers.iter().position(|h| h.trim() == column);
+            unguarded(at.and_then(|at| record.get(at)).unwrap_or_default().trim()).to_string()
+        };
+        if cell("answer").is_empty() {
+            let said = ["only_actions", "without", "until"].iter().find(|c| !cell(c).is_empty());
+            match said {
+                Some(column) => filled.mistakes.push(format!("{at}: `{column}` is filled in and `answer` is not")),
+                None => filled.open += usize::from(!cell("given_by").is_empty()),
+            }
+            continue;
+        }
+        match decision(&cell) {
+            Ok(decision) => filled.answers.push(Answer {
+                sheet: cell("sheet"),
+                key: cell("given_by"),
+                decision,
+                reason: cell("reason"),
+                at,
+            }),
+            Err(why) => filled.mistakes.push(format!("{at}: {why}")),
+        }
+    }
+    filled
+}
+
+fn decision(cell: &dyn Fn(&str) -> String) -> Result<Decision, String> {
+    let list = |column: &str| -> Vec<String> {
+        cell(column).split([';', ',']).map(|t| t.trim().to_string()).filter(|t| !t.is_empty()).collect()
+    };
+    let (actions, without, until) = (list("only_actions"), list("without"), cell("until"));
+    let more = !actions.is_empty() || !without.is_empty() || !until.is_empty();
+    match cell("answer").to_lowercase().as_str() {
+        "keep" if more => Err("`keep` leaves everything as it is; to take something away, write `narrow`".to_string()),
+        "keep" => Ok(Decision::Keep),
+        "remove" if more => Err("`remove` takes everything away; to take a part away, write `narrow`".to_string()),
+        "remove" => Ok(Decision::Remove),
+        "narrow" if !more => {
+            Err("`narrow` wants at least one of `only_actions`, `without` and `until` filled in".to_string())
+        }
+        "narrow" => {
+            let until = match until.as_str() {
+                "" => None,
+                text => Some(read_date(text).ok_or_else(|| format!("`{text}` is no day; write it as 2026-12-31"))?),
+            };
+            Ok(Decision::Narrow { actions, without, until })
+        }
+        other => Err(format!("`{other}` is no answer; write `keep`, `narrow` or `remove`")),
+    }
+}

@@ -1,0 +1,81 @@
+//! The page: one file of HTML that holds its data, its style and its script.
+//!
+//! Names from data pass through three gates: what could act on a terminal or turn the direction of text is
+//! made visible, the template engine writes markup as text, and what the script reads stands in a block of
+//! JSON in which no `<`, `>` or `&` occurs, so that nothing in it can end the block. A policy in the page
+//! itself forbids it to load anything.
+
+use crate::Report;
+use bastide_syntax::visible;
+use minijinja::{Environment, context};
+use serde_json::Value;
+
+const TEMPLATE: &str = include_str!("../templates/report.html");
+const STYLE: &str = include_str!("../templates/report.css");
+const SCRIPT: &str = include_str!("../templates/report.js");
+
+/// The page as text.
+///
+/// # Panics
+/// Never for a report that [`Report::new`] made: the template is part of the program, and tested.
+pub fn page(report: &Report) -> String {
+    let mut value = serde_json::to_value(report).expect("plain values always serialise");
+    clean(&mut value);
+    let harmless: Vec<&str> = report
+        .folded
+        .actions
+        .iter()
+        .zip(&report.folded.harmless)
+        .filter(|(_, harmless)| **harmless)
+        .map(|(name, _)| name.as_str())
+        .collect();
+    value["harmless_names"] = serde_json::json!(harmless);
+    let data = serde_json::json!({ "folded": value["folded"].take(), "heat": value["heat"] });
+    let mut templates = Environment::new();
+    templates.add_filter("ticks", ticks);
+    templates.add_template("report.html", TEMPLATE).expect("the template is well-formed");
+    let template = templates.get_template("report.html").expect("just added");
+    template
+        .render(context! { r => value, css => STYLE, js => SCRIPT, data => inert(&data) })
+        .expect("the template fits the report")
+}
+
+/// What stands between backticks, as in the terminal, is set as code. Everything else is text.
+fn ticks(text: &str) -> minijinja::Value {
+    let mut out = String::new();
+    let parts: Vec<&str> = text.split('`').collect();
+    for (at, part) in parts.iter().enumerate() {
+        let closed = at + 1 < parts.len();
+        match (at % 2, closed) {
+            (1, true) => out.push_str(&format!("<code>{}</code>", escape(part))),
+            (1, false) => out.push_str(&format!("`{}", escape(part))),
+            _ => out.push_str(&escape(part)),
+        }
+    }
+    minijinja::Value::from_safe_string(out)
+}
+
+/// Text in which markup is text.
+fn escape(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;").replace('\'', "&#39;")
+}
+
+/// Makes every text visible, wherever it stands.
+fn clean(value: &mut Value) {
+    match value {
+        Value::String(text) => {
+            if let std::borrow::Cow::Owned(new) = visible(text) {
+                *text = new;
+            }
+        }
+        Value::Array(list) => list.iter_mut().for_each(clean),
+        Value::Object(map) => map.values_mut().for_each(clean),
+        _ => {}
+    }
+}
+
+/// JSON that can stand in a script element: nothing in it can end it.
+fn inert(value: &Value) -> String {
+    let text = value.to_string();
+    text.replace('&', "\\u0026").replace('<', "\\u003c").replace('>', "\\u003e")
+}

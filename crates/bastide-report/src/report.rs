@@ -1,0 +1,111 @@
+//! Everything the page says.
+
+use crate::exposure::Exposure;
+use crate::findings::{FindingGroup, grouped};
+use crate::folded::Folded;
+use crate::heat::Heat;
+use crate::overview::Overview;
+use crate::power::{FullPower, Weight};
+use crate::{exposure, folded, heat, overview, power};
+use bastide_audit::{Case, Finding, Survey};
+use bastide_engine::difference::{Blocks, Effect, Radius};
+use bastide_engine::prove::Proof;
+use bastide_syntax::Diagnostic;
+use serde::Serialize;
+
+/// What a report is made from, besides the estate.
+pub struct Sources<'s, 'e> {
+    /// The estate, the moment, and what is harmless.
+    pub case: &'s Case<'e>,
+    /// Everybody's access, gone through once.
+    pub survey: &'s Survey<'e>,
+    /// Findings of the audit, waived ones among them, the worst first.
+    pub findings: Vec<Finding>,
+    /// Expectations and guarantees.
+    pub proofs: Vec<Proof>,
+    /// What changed since an earlier state.
+    pub changes: Option<Changes>,
+    /// How deep the catalog is cut into places; none to let its size decide.
+    pub depth: Option<u16>,
+    /// The version of the program, for the last line.
+    pub version: String,
+}
+
+/// What changed since an earlier state.
+#[derive(Serialize)]
+pub struct Changes {
+    /// The earlier state, as it was named.
+    pub since: String,
+    /// How far it reaches.
+    pub radius: Radius,
+    /// What brought it about, the most triples first.
+    pub causes: Vec<Effect>,
+    /// Gains and losses, the most consequential first.
+    pub blocks: Blocks,
+}
+
+/// Everything the page says.
+#[derive(Serialize)]
+pub struct Report {
+    /// The estate's name.
+    pub name: String,
+    /// The day asked about.
+    pub date: String,
+    /// The version of the program.
+    pub version: String,
+    /// The first lines.
+    pub overview: Overview,
+    /// Users who may do everything.
+    pub full_power: Vec<FullPower>,
+    /// The others by the number of resources on which they may do more than is harmless, the most first.
+    pub weights: Vec<Weight>,
+    /// Access by group and place.
+    pub heat: Heat,
+    /// Who may read what is labelled.
+    pub exposure: Option<Exposure>,
+    /// Findings, the worst first.
+    pub findings: Vec<FindingGroup>,
+    /// Findings that are waived today.
+    pub waived: Vec<Finding>,
+    /// Expectations and guarantees, the broken ones first.
+    pub proofs: Vec<Proof>,
+    /// What changed since an earlier state.
+    pub changes: Option<Changes>,
+    /// Who can do what where.
+    pub folded: Folded,
+}
+
+impl Report {
+    /// Gathers it.
+    ///
+    /// # Errors
+    /// Decisions that depend on themselves.
+    pub fn new(sources: Sources) -> Result<Report, Vec<Diagnostic>> {
+        let (case, survey) = (sources.case, sources.survey);
+        let cut = |most: usize| folded::Cut::new(case.estate, sources.depth, most);
+        let folded = folded::fold(case, &cut(folded::MOST_PLACES))?;
+        let full_power = power::full(case, survey);
+        let weights = power::weights(case, survey, &full_power);
+        let exposure = exposure::exposure(case, survey);
+        let (waived, findings): (Vec<Finding>, Vec<Finding>) =
+            sources.findings.into_iter().partition(|f| f.waived.is_some());
+        let mut proofs = sources.proofs;
+        proofs.sort_by_key(|p| p.holds);
+        let overview = overview::overview(case, &findings, &proofs, &full_power, exposure.as_ref(), &weights);
+        Ok(Report {
+            name: case.estate.name.clone(),
+            date: case.moment.date.to_string(),
+            version: sources.version,
+            overview,
+            full_power,
+            weights,
+            heat: heat::heat(case, survey, &cut(heat::MOST_PLACES)),
+            exposure,
+            findings: grouped(findings),
+            waived,
+            proofs,
+            changes: sources.changes,
+            folded,
+        })
+    }
+}

@@ -1,0 +1,97 @@
+//! `bastide report`
+
+use super::audit;
+use crate::failure::{DONE, Failure};
+use crate::history::History;
+use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::progress::Telling;
+use crate::revision::named;
+use crate::stage::Stage;
+use bastide_audit::{Survey, audit_by};
+use bastide_engine::difference::{blocks, difference, effects, radius};
+use bastide_engine::prove::prove;
+use bastide_engine::sets::SetEngine;
+use bastide_model::Moment;
+use bastide_report::{Changes, Report, Sources, page};
+use clap::Args;
+use std::io::{self, IsTerminal};
+use std::path::{Path, PathBuf};
+
+/// So many lines of changes are told.
+const MOST_CHANGES: usize = 60;
+
+#[derive(Args, Debug)]
+pub struct ReportArgs {
+    /// Also tell what changed since an earlier state: a folder, an archive, or a git revision
+    #[arg(long, value_name = "STATE")]
+    since: Option<String>,
+    /// How many levels of the tree count as places; otherwise as many as a person can go through
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    depth: Option<u16>,
+    #[command(flatten)]
+    moment: MomentArgs,
+    /// The file to write, for example report.html
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+pub fn run(args: ReportArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    if args.output.is_none() && io::stdout().is_terminal() {
+        let hint = "name the file: `bastide report -o report.html`".to_string();
+        return Err(Failure::Usage("a page is for a browser, not for a terminal".to_string(), vec![hint]));
+    }
+    let root = estate.root()?;
+    let opened = estate.open(stage)?;
+    let moment = args.moment.moment(opened.estate())?;
+    let case = audit::case(&opened, &moment)?;
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, stage);
+    let telling = Telling::new();
+    telling.tell("everybody's access");
+    let survey = Survey::new(&case).map_err(failed)?;
+    let mut findings = audit_by(&case, &survey, &|_| true, &|what| telling.tell(what));
+    audit::added_by(&mut findings, &mut History::of(&root));
+    telling.tell("tests that fail");
+    let proofs = prove(opened.estate(), &moment, &|_| true).map_err(failed)?;
+    let changes = match &args.since {
+        Some(since) => {
+            telling.tell("what changed");
+            Some(changes(since, &args, &root, (&opened, &moment), &case.harmless, stage)?)
+        }
+        None => None,
+    };
+    telling.tell("who can do what where");
+    let version = env!("CARGO_PKG_VERSION").to_string();
+    let sources = Sources { case: &case, survey: &survey, findings, proofs, changes, depth: args.depth, version };
+    let text = page(&Report::new(sources).map_err(|cycles| cycle(&opened, &cycles, stage))?);
+    drop(telling);
+    let file = args.output.as_deref();
+    stage.stream(file, |out| out.write_all(text.as_bytes()))?;
+    if let Some(file) = file {
+        let size = text.len() as f64 / 1e6;
+        stage.print(&format!("written: {} ({size:.1} MB); open it in a browser\n", file.display()))?;
+    }
+    Ok(DONE)
+}
+
+/// What changed since an earlier state.
+fn changes(
+    since: &str,
+    args: &ReportArgs,
+    here: &Path,
+    (after, is): (&Opened, &Moment),
+    harmless: &[String],
+    stage: &mut Stage,
+) -> Result<Changes, Failure> {
+    let old = named(since, Some(here))?;
+    let before = EstateArgs { estate: Some(old.root.clone()) }.open(stage)?;
+    let was = args.moment.moment(before.estate())?;
+    let mut a = SetEngine::new(before.estate(), &was).map_err(|c| cycle(&before, &c, stage))?;
+    let mut b = SetEngine::new(after.estate(), is).map_err(|c| cycle(after, &c, stage))?;
+    let found = difference(&mut a, &mut b);
+    Ok(Changes {
+        since: old.name.clone(),
+        radius: radius(&found),
+        causes: effects(&found, &mut a, &mut b),
+        blocks: blocks(&found, before.estate(), after.estate(), harmless, MOST_CHANGES),
+    })
+}

@@ -1,0 +1,172 @@
+//! `bastide review`
+
+use super::r#try::{self, TryArgs};
+use crate::changing::ChangeArgs;
+use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::print::review;
+use crate::stage::Stage;
+use bastide_engine::change::{Change, describe};
+use bastide_engine::find;
+use bastide_engine::review::{Answer, Part, Proposal, Sheet, proposal, sheets};
+use bastide_formats::sheets as files;
+use bastide_model::{Estate, Moment};
+use clap::{Args, Subcommand};
+use std::path::{Path, PathBuf};
+
+#[derive(Args, Debug)]
+pub struct ReviewArgs {
+    #[command(subcommand)]
+    step: Step,
+}
+
+#[derive(Subcommand, Debug)]
+enum Step {
+    /// Write a sheet for each owner or place: who has which access there, and room for an answer
+    Sheets(SheetsArgs),
+    /// Read the answers, and try what they come to
+    Answers(AnswersArgs),
+}
+
+/// How the sheets are parted, and for which day.
+#[derive(Args, Clone, Debug)]
+struct PartArgs {
+    /// One sheet for each `owner`, each `root`, or each resource of a kind, for example `workspace`
+    #[arg(long, value_name = "WHAT", default_value = "owner")]
+    by: String,
+    #[command(flatten)]
+    moment: MomentArgs,
+}
+
+#[derive(Args, Debug)]
+struct SheetsArgs {
+    /// The folder for the sheets; it is made where it is missing, and must hold none yet
+    dir: PathBuf,
+    #[command(flatten)]
+    part: PartArgs,
+}
+
+#[derive(Args, Debug)]
+struct AnswersArgs {
+    /// Sheets with answers, or folders of them
+    #[arg(required = true)]
+    sheets: Vec<PathBuf>,
+    #[command(flatten)]
+    part: PartArgs,
+    /// Every gain and loss of long lists
+    #[arg(long)]
+    all: bool,
+    /// Write the changes into the policy and data files, after showing what they do
+    #[arg(long)]
+    write: bool,
+    /// Write even where a guarantee would no longer hold
+    #[arg(long, requires = "write")]
+    anyway: bool,
+}
+
+pub fn run(args: ReviewArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    match args.step {
+        Step::Sheets(args) => write(&args, estate, stage),
+        Step::Answers(args) => read(args, estate, stage),
+    }
+}
+
+/// The sheets of the estate at hand.
+fn made(opened: &Opened, moment: &Moment, by: &str, stage: &Stage) -> Result<Vec<Sheet>, Failure> {
+    let estate = opened.estate();
+    let part = match by {
+        "owner" => Part::Owner,
+        "root" => Part::Root,
+        kind => Part::Kind(find::kind(estate, kind)?),
+    };
+    sheets(estate, moment, part).map_err(|cycles| cycle(opened, &cycles, stage))
+}
+
+fn write(args: &SheetsArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    let opened = estate.open(stage)?;
+    let moment = args.part.moment.moment(opened.estate())?;
+    let sheets = made(&opened, &moment, &args.part.by, stage)?;
+    std::fs::create_dir_all(&args.dir)?;
+    let names = files::names(&sheets);
+    if let Some(there) = names.iter().map(|name| args.dir.join(name)).find(|file| file.exists()) {
+        let hint = "answers may stand in it; write the new sheets into another folder".to_string();
+        return Err(Failure::Usage(format!("`{}` is there already", there.display()), vec![hint]));
+    }
+    for (sheet, name) in sheets.iter().zip(&names) {
+        let text = files::text(sheet, &moment.date.to_string());
+        stage.replace(&args.dir.join(name), &text)?;
+    }
+    stage.print(&review::written(&sheets, &names, &args.dir, stage.width()))?;
+    Ok(DONE)
+}
+
+/// Every sheet that is named, or stands in a folder that is.
+fn found(paths: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
+    let outside = |path: &Path, e: std::io::Error| Failure::Outside(format!("`{}`: {e}", path.display()));
+    let mut found = Vec::new();
+    for path in paths {
+        if !path.is_dir() {
+            found.push(path.clone());
+            continue;
+        }
+        let mut inside = Vec::new();
+        for entry in std::fs::read_dir(path).map_err(|e| outside(path, e))? {
+            let file = entry.map_err(|e| outside(path, e))?.path();
+            if file.extension().is_some_and(|e| e == "csv") {
+                inside.push(file);
+            }
+        }
+        inside.sort();
+        found.extend(inside);
+    }
+    Ok(found)
+}
+
+fn read(args: AnswersArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    let opened = estate.open(stage)?;
+    let moment = args.part.moment.moment(opened.estate())?;
+    let mut answers: Vec<Answer> = Vec::new();
+    let (mut open, mut mistakes) = (0, Vec::new());
+    for file in found(&args.sheets)? {
+        let text = std::fs::read_to_string(&file)
+            .map_err(|e| Failure::Outside(format!("`{}` cannot be read: {e}", file.display())))?;
+        let read = files::answers(&file.display().to_string(), &text);
+        answers.extend(read.answers);
+        open += read.open;
+        mistakes.extend(read.mistakes);
+    }
+    if !mistakes.is_empty() {
+        return Err(Failure::Usage("the answers cannot be read; nothing is tried".to_string(), mistakes));
+    }
+    let sheets = made(&opened, &moment, &args.part.by, stage)?;
+    let proposal = proposal(opened.estate(), &sheets, &answers);
+    stage.print(&review::proposed(&proposal, &answers, open, stage.width()))?;
+    let status = if proposal.by_hand.is_empty() { DONE } else { BAD_NEWS };
+    if proposal.changes.is_empty() {
+        return Ok(status);
+    }
+    let changes = as_options(opened.estate(), &proposal);
+    drop(opened);
+    let tried = r#try::run(TryArgs::of(changes, args.part.moment, args.all, args.write, args.anyway), estate, stage)?;
+    Ok(status.max(tried))
+}
+
+/// The changes as `try` takes them.
+fn as_options(estate: &Estate, proposal: &Proposal) -> ChangeArgs {
+    let mut args = ChangeArgs::default();
+    for change in &proposal.changes {
+        let [_, value] = describe(estate, change).option;
+        match change {
+            Change::Off(_) => args.off.push(value),
+            Change::On(_) => args.on_rule.push(value),
+            Change::Window(..) => args.window.push(value),
+            Change::Actions(..) => args.actions.push(value),
+            Change::Join(..) => args.join.push(value),
+            Change::Leave(..) => args.leave.push(value),
+            Change::User(..) | Change::Resource(..) => args.set.push(value),
+            Change::Give(_) => args.entry.push(value),
+            Change::Except(..) => args.except.push(value),
+        }
+    }
+    args
+}

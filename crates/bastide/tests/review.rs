@@ -1,0 +1,154 @@
+//! The owners' review: sheets, and what their answers come to.
+
+mod common;
+
+use common::{demo, run_in};
+use std::collections::HashMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+const ON: [&str; 2] = ["--on", "2026-11-24"];
+
+fn sheets(dir: &Path, by: &str) -> PathBuf {
+    run_in(dir, &[&["review", "sheets", "sheets", "--by", by][..], &ON].concat()).ok();
+    dir.join("sheets")
+}
+
+/// Fills cells in, by the row's `given_by`: column and value.
+fn fill(file: &Path, delimiter: u8, answers: &[(&str, &[(&str, &str)])]) {
+    let mut reader = csv::Reader::from_path(file).unwrap();
+    let headers = reader.headers().unwrap().clone();
+    let mut out = csv::WriterBuilder::new().delimiter(delimiter).from_writer(Vec::new());
+    out.write_record(&headers).unwrap();
+    let mut found = 0;
+    for row in reader.records() {
+        let row = row.unwrap();
+        let mut cells: Vec<String> = row.iter().map(str::to_string).collect();
+        let at = |name: &str| headers.iter().position(|h| h == name).unwrap();
+        if let Some((_, values)) = answers.iter().find(|(key, _)| *key == cells[at("given_by")]) {
+            found += 1;
+            values.iter().for_each(|(column, value)| cells[at(column)] = value.to_string());
+        }
+        out.write_record(&cells).unwrap();
+    }
+    assert_eq!(found, answers.len(), "{file:?}");
+    fs::write(file, out.into_inner().unwrap()).unwrap();
+}
+
+fn answered(dir: &Path, by: &str, more: &[&str]) -> common::Run {
+    run_in(dir, &[&["review", "answers", "sheets", "--by", by][..], &ON, more].concat())
+}
+
+#[test]
+fn answers_come_to_changes_that_are_tried() {
+    let demo = demo();
+    let sheets = sheets(demo.path(), "workspace");
+    let file = sheets.join("Exhibitions-Tidal-Light.csv");
+    // As a spreadsheet of another country gives it back.
+    fill(
+        &file,
+        b';',
+        &[
+            (
+                "rule lenders-follow-their-loans",
+                &[("answer", "narrow"), ("only_actions", "read"), ("reason", "by mail")],
+            ),
+            ("rule curators-write-the-texts", &[("answer", "Keep")]),
+            ("entry group:finance,may,read,f-agreements,under", &[("answer", "remove")]),
+            (
+                "entry user:vesna.babic,may,approve;pay,f-agreements,under",
+                &[("answer", "narrow"), ("only_actions", "pay")],
+            ),
+            (
+                "rule insurers-remark-on-values",
+                &[("answer", "narrow"), ("without", "ulla.szabo"), ("until", "2027-01-31")],
+            ),
+            ("rule staff-read-what-is-internal", &[("answer", "remove")]),
+        ],
+    );
+    let run = answered(demo.path(), "workspace", &[]);
+    insta::assert_snapshot!("review_answers", run.whole().replace(&demo.path().display().to_string(), "."));
+}
+
+/// What is written is what the owner asked for, and nothing else.
+#[test]
+fn what_is_written_is_what_was_answered() {
+    let demo = demo();
+    let sheets = sheets(demo.path(), "workspace");
+    let before = fs::read_to_string(demo.path().join("data/entries.csv")).unwrap();
+    fill(
+        &sheets.join("Exhibitions-Tidal-Light.csv"),
+        b',',
+        &[
+            ("entry group:tour-desk,may,read,f-transport,under", &[("answer", "narrow"), ("until", "2026-12-31")]),
+            (
+                "entry user:vesna.babic,may,approve;pay,f-agreements,under",
+                &[("answer", "narrow"), ("only_actions", "pay")],
+            ),
+            ("rule owners-finish-their-work", &[("answer", "keep")]),
+        ],
+    );
+    let run = answered(demo.path(), "workspace", &["--write", "--anyway"]);
+    assert!(run.out.contains("written: `data/entries.csv`"), "{}{}", run.out, run.err);
+    let after = fs::read_to_string(demo.path().join("data/entries.csv")).unwrap();
+    let changed: HashMap<&str, &str> = before.lines().zip(after.lines()).filter(|(a, b)| a != b).collect();
+    assert_eq!(before.lines().count(), after.lines().count());
+    assert_eq!(changed.len(), 2, "{changed:?}");
+    assert!(changed.values().any(|l| l.contains("tour-desk") && l.contains("2026-12-31")), "{changed:?}");
+    assert!(changed.values().any(|l| l.contains("vesna.babic,may,pay,")), "{changed:?}");
+    assert_eq!(run_in(demo.path(), &["check"]).status, 0);
+    // The same sheets a second time: the narrowed entry says something else now.
+    let again = answered(demo.path(), "workspace", &[]);
+    assert_eq!(again.status, 1);
+    assert!(again.out.contains("the estate has changed since"), "{}", again.out);
+}
+
+#[test]
+fn what_cannot_be_read_is_not_tried() {
+    let demo = demo();
+    let sheets = sheets(demo.path(), "workspace");
+    let file = sheets.join("Press-Images.csv");
+    let key = "rule press-office-runs-press";
+    let text = fs::read_to_string(&file).unwrap();
+    let key = if text.contains(key) { key } else { "rule staff-read-what-is-internal" };
+    for (cells, says) in [
+        (&[("answer", "maybe")][..], "`maybe` is no answer; write `keep`, `narrow` or `remove`"),
+        (&[("answer", "narrow")], "`narrow` wants at least one of"),
+        (&[("answer", "keep"), ("until", "2027-01-01")], "to take something away, write `narrow`"),
+        (&[("without", "pia.sorrel")], "`without` is filled in and `answer` is not"),
+        (&[("answer", "narrow"), ("until", "next year")], "`next year` is no day"),
+    ] {
+        fs::write(&file, &text).unwrap();
+        fill(&file, b',', &[(key, cells)]);
+        let run = answered(demo.path(), "workspace", &[]);
+        assert_eq!(run.status, 2, "{says}: {}", run.out);
+        assert!(run.err.contains(says), "{says}: {}", run.err);
+        assert_eq!(run.out, "");
+    }
+    // Sheets that are there are not written over: answers may stand in them.
+    let run = run_in(demo.path(), &["review", "sheets", "sheets", "--by", "workspace"]);
+    assert_eq!(run.status, 2);
+    assert!(run.err.contains("is there already"), "{}", run.err);
+}
+
+/// Every row of every sheet is access somebody has, and every permission that gives any is in one.
+#[test]
+fn the_sheets_are_complete() {
+    let demo = demo();
+    let sheets = sheets(demo.path(), "owner");
+    let mut by: HashMap<String, usize> = HashMap::new();
+    for file in fs::read_dir(&sheets).unwrap() {
+        let mut reader = csv::Reader::from_path(file.unwrap().path()).unwrap();
+        for row in reader.records() {
+            let row = row.unwrap();
+            assert!(!row[4].is_empty() && !row[5].is_empty(), "{row:?}");
+            *by.entry(row[2].to_string()).or_default() += row[7].parse::<usize>().unwrap();
+        }
+    }
+    for (rule, resources) in [("lenders-follow-their-loans", 18), ("couriers-see-their-consignments", 15)] {
+        assert_eq!(by[&format!("rule {rule}")], resources, "{rule}");
+    }
+    let run = answered(demo.path(), "owner", &[]);
+    assert!(run.out.starts_with("0 answers"), "{}", run.out);
+    assert!(run.out.contains("nothing changes"), "{}", run.out);
+}
