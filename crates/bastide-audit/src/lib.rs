@@ -26,6 +26,7 @@ use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::sync::Arc;
 
 /// A user, an action, a resource.
 pub type Triple = (UserId, ActionId, ResourceId);
@@ -58,6 +59,8 @@ pub struct Suggested {
     pub changes: Vec<Change>,
     /// Whether it is claimed that nothing changes by it today; it is dropped where that is not so.
     pub harmless: bool,
+    /// Statements as they would be worded instead; none where one goes. Empty for other changes.
+    pub instead: Vec<(StatementId, Option<Statement>)>,
 }
 
 impl Found {
@@ -94,13 +97,23 @@ impl Found {
 
     /// Adds what would mend it.
     pub fn suggest(mut self, words: impl Into<String>, changes: Vec<Change>) -> Found {
-        self.suggestion = Some(Suggested { words: words.into(), changes, harmless: false });
+        self.suggestion = Some(Suggested { words: words.into(), changes, harmless: false, instead: Vec::new() });
+        self
+    }
+
+    /// Adds how statements could be worded instead; what that would change is worked out.
+    pub fn suggest_instead(
+        mut self,
+        words: impl Into<String>,
+        instead: Vec<(StatementId, Option<Statement>)>,
+    ) -> Found {
+        self.suggestion = Some(Suggested { words: words.into(), changes: Vec::new(), harmless: false, instead });
         self
     }
 
     /// Adds what would mend it and changes nobody's access today, which is proven before it is told.
     pub fn suggest_harmless(mut self, words: impl Into<String>, changes: Vec<Change>) -> Found {
-        self.suggestion = Some(Suggested { words: words.into(), changes, harmless: true });
+        self.suggestion = Some(Suggested { words: words.into(), changes, harmless: true, instead: Vec::new() });
         self
     }
 }
@@ -227,6 +240,10 @@ fn finish(case: &Case, survey: &Survey, descriptor: &Descriptor, found: Found, l
 fn suggestion(case: &Case, survey: &Survey, suggested: Suggested) -> Option<Suggestion> {
     let estate = case.estate;
     let changes = suggested.changes.iter().map(|c| describe(estate, c)).collect();
+    if !suggested.instead.is_empty() {
+        let radius = reworded(case, suggested.instead)?;
+        return Some(Suggestion { words: suggested.words, changes, radius: Some(radius) });
+    }
     if suggested.changes.is_empty() {
         return Some(Suggestion { words: suggested.words, changes, radius: None });
     }
@@ -235,6 +252,21 @@ fn suggestion(case: &Case, survey: &Survey, suggested: Suggested) -> Option<Sugg
         return None;
     }
     Some(Suggestion { words: suggested.words, changes, radius: Some(radius) })
+}
+
+/// What changes where statements are worded otherwise, or go.
+fn reworded(case: &Case, instead: Vec<(StatementId, Option<Statement>)>) -> Option<Radius> {
+    let mut after = case.estate.clone();
+    for (id, statement) in instead {
+        let place = &mut after.statements[id.index()];
+        match statement {
+            Some(statement) => *place = Arc::new(statement),
+            None => Arc::make_mut(place).off = true,
+        }
+    }
+    let mut old = SetEngine::new(case.estate, case.moment).ok()?;
+    let mut new = SetEngine::new(&after, case.moment).ok()?;
+    Some(radius(&difference(&mut old, &mut new)))
 }
 
 /// The blast radius of changes. What goes with one statement the survey knows already; what touches one

@@ -1,17 +1,30 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
 use crate::commands::{
-    audit, check, compare, diff, fmt, matrix, new, reach, report, review, schema, test, r#try, what, who, why,
+    audit, check, compare, diff, fmt, matrix, new, reach, report, review, schema, setup, test, r#try, what, who, why,
 };
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
 use crate::stage::{Color, Stage};
-use crate::{commands, demo};
+use crate::{commands, demo, examples};
 use clap::{CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
 
 /// A thousand nested folders must not exhaust the stack, whatever asks for their parents.
 const STACK: usize = 512 << 20;
+
+/// What `--version` says; `-V` says the number alone.
+const VERSION: &str = concat!(
+    env!("CARGO_PKG_VERSION"),
+    "\ncommit    ",
+    env!("BASTIDE_COMMIT"),
+    "\nbuilt for ",
+    env!("BASTIDE_TARGET"),
+    ", ",
+    env!("BASTIDE_PROFILE"),
+    "\nbuilt by  ",
+    env!("BASTIDE_RUSTC"),
+);
 
 const STATUS: &str = "Exit status: 0 done; 1 the answer is bad news; 2 wrong usage; 3 the estate has errors; \
 4 something outside failed (a file, a server); 70 a fault of Bastide itself.";
@@ -19,7 +32,7 @@ const STATUS: &str = "Exit status: 0 done; 1 the answer is bad news; 2 wrong usa
 /// Who can do what, where, why, what changes if, and what is wrong: access rules of a content
 /// platform, evaluated and audited.
 #[derive(Parser, Debug)]
-#[command(name = "bastide", version, after_help = STATUS, max_term_width = 100)]
+#[command(name = "bastide", version, long_version = VERSION, after_help = help_end(), max_term_width = 100)]
 pub struct Cli {
     #[command(flatten)]
     pub estate: EstateArgs,
@@ -33,39 +46,63 @@ pub struct Cli {
 #[derive(Subcommand, Debug)]
 pub enum Command {
     /// Lay out the demo estate and walk through the whole job on it
+    #[command(after_help = examples::DEMO)]
     Demo(demo::DemoArgs),
     /// Begin an estate: a small, commented one to start from
+    #[command(after_help = examples::NEW)]
     New(new::NewArgs),
     /// Find every mistake in policy and data, then count what was loaded
+    #[command(after_help = examples::CHECK)]
     Check(check::CheckArgs),
     /// Bring policy files into their canonical layout
+    #[command(after_help = examples::FMT)]
     Fmt(fmt::FmtArgs),
     /// Show whom and what one rule reaches, and what is solely its doing
+    #[command(after_help = examples::REACH)]
     Reach(reach::ReachArgs),
     /// Show everybody's effective access on everything
+    #[command(after_help = examples::MATRIX)]
     Matrix(matrix::MatrixArgs),
     /// Show what one user can do, where, and through what
+    #[command(after_help = examples::WHAT)]
     What(what::WhatArgs),
     /// Show who can do one thing in one place, and through what
+    #[command(after_help = examples::WHO)]
     Who(who::WhoArgs),
     /// Explain one decision: its cause, what lost, what it needs, and what would turn it
+    #[command(after_help = examples::WHY)]
     Why(why::WhyArgs),
     /// Show who can do more and who less than in an earlier estate: a folder, an archive, a git revision
+    #[command(after_help = examples::DIFF)]
     Diff(diff::DiffArgs),
     /// Find conflicts, over-broad access, and stale, brittle and leaking policy
+    #[command(after_help = examples::AUDIT)]
     Audit(audit::AuditArgs),
     /// Ask every expectation and guarantee whether it holds
+    #[command(after_help = examples::TEST)]
     Test(test::TestArgs),
     /// Compare two users, or a user with the members of a group
+    #[command(after_help = examples::COMPARE)]
     Compare(compare::CompareArgs),
     /// Show who would gain and who would lose what by a change, before anybody saves it
+    #[command(after_help = examples::TRY)]
     Try(r#try::TryArgs),
     /// Write one page for people who do not use terminals: findings, power, and who can do what where
+    #[command(after_help = examples::REPORT)]
     Report(report::ReportArgs),
     /// Let owners confirm access: sheets to fill in, and what the answers come to
+    #[command(after_help = examples::REVIEW)]
     Review(review::ReviewArgs),
     /// Print the JSON Schema of an output
+    #[command(after_help = examples::SCHEMA)]
     Schema(schema::SchemaArgs),
+    /// Write manual pages and completion scripts into a folder, for whoever installs Bastide
+    #[command(after_help = examples::SETUP)]
+    Setup(setup::SetupArgs),
+}
+
+fn help_end() -> String {
+    format!("{}\n\n{STATUS}", examples::ALL)
 }
 
 /// Runs the command line and gives its exit status.
@@ -118,5 +155,6 @@ pub fn run(cli: Cli, stage: &mut Stage) -> Result<u8, Failure> {
         Command::Report(args) => report::run(args, &cli.estate, stage),
         Command::Review(args) => review::run(args, &cli.estate, stage),
         Command::Schema(args) => schema::run(args, stage),
+        Command::Setup(args) => setup::run(args, stage),
     }
 }

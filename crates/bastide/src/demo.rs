@@ -24,6 +24,9 @@ pub struct DemoArgs {
     no_tour: bool,
 }
 
+/// What the tour writes.
+const PAGE: &str = "report.html";
+
 /// One stop of the tour: what the story says, and the command that is run.
 struct Stop {
     story: &'static str,
@@ -100,6 +103,10 @@ const TOUR: &[Stop] = &[
                 them. A last one: a sealed agreement and somebody from finance.",
         command: &["why", "vesna.babic", "pay", "loan-004"],
     },
+    Stop {
+        story: "The director wants to see all this, and opens no terminal. A page to hand over goes into the demo's folder:",
+        command: &["report", "-o", PAGE],
+    },
 ];
 
 pub fn run(args: DemoArgs, color: Color, stage: &mut Stage) -> Result<u8, Failure> {
@@ -137,6 +144,9 @@ fn tell(stage: &mut Stage, story: &str) -> Result<(), Failure> {
 
 /// Runs one command as it would be typed.
 fn step(dir: &Path, command: &[&str], color: Color, stage: &mut Stage) -> Result<(), Failure> {
+    // What is written goes into the demo's folder, wherever the tour was begun.
+    let file = dir.join(PAGE).to_string_lossy().into_owned();
+    let command: Vec<&str> = command.iter().map(|word| if *word == PAGE { file.as_str() } else { *word }).collect();
     let quoted = |word: &&str| if word.contains(' ') { format!("\"{word}\"") } else { word.to_string() };
     let shown: Vec<String> = command.iter().map(quoted).collect();
     stage.print(&format!("{}\n\n", bold(&format!("$ bastide {}", shown.join(" ")))))?;

@@ -5,6 +5,7 @@ mod cli;
 mod commands;
 mod complete;
 mod demo;
+mod examples;
 mod failure;
 mod history;
 mod open;

@@ -3,6 +3,7 @@
 use super::{Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::show;
+use bastide_model::condition::{Condition, Test};
 use bastide_model::statement::Sort;
 use bastide_model::*;
 use std::collections::BTreeMap;
@@ -17,6 +18,39 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     mind: "The copies will not stay alike.",
     check,
 };
+
+/// The first rule with the comparison of both attributes in place of the constant, and without the others.
+fn one_for_all(estate: &Estate, ids: &[StatementId]) -> Vec<(StatementId, Option<Statement>)> {
+    let first = estate.statement(ids[0]);
+    let last = |c: &Option<Condition>| match c.as_ref().map(|c| (&c.test, c)) {
+        Some((Test::And(all), _)) => all.last().cloned(),
+        Some((_, whole)) => Some(whole.clone()),
+        None => None,
+    };
+    let (Some(mut who), Some(what)) = (last(&first.who.condition), last(&first.what.condition)) else {
+        return Vec::new();
+    };
+    let (Test::Compare { right, .. }, Test::Compare { left, .. }) = (&mut who.test, what.test) else {
+        return Vec::new();
+    };
+    *right = left;
+    let mut one = first.clone();
+    replace_last(&mut one.who.condition, Some(who));
+    replace_last(&mut one.what.condition, None);
+    let others = ids[1..].iter().map(|id| (*id, None));
+    std::iter::once((ids[0], Some(one))).chain(others).collect()
+}
+
+/// Puts something in the place of the last part of a condition, or takes it away.
+fn replace_last(condition: &mut Option<Condition>, by: Option<Condition>) {
+    match condition.as_mut().map(|c| &mut c.test) {
+        Some(Test::And(all)) => {
+            all.pop();
+            all.extend(by);
+        }
+        _ => *condition = by,
+    }
+}
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
@@ -53,8 +87,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let one = format!("where {} = {}", side(&s.who.condition), side(&s.what.condition));
         Found::of(case, ids[0], format!("{} rules differ in one value alone", ids.len()))
             .evidence(names.join(", "))
-            .evidence(format!("one rule with `{one}` would say the same"))
             .example(survey.of(ids[0]).example)
+            .suggest_instead(
+                format!("to need no further copy, keep one of them with `{one}`"),
+                one_for_all(estate, &ids),
+            )
     })
     .collect()
 }

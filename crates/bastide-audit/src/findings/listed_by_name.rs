@@ -2,6 +2,7 @@
 
 use super::{Descriptor, Group};
 use crate::{Case, Found, Survey};
+use bastide_model::statement::Place;
 use bastide_model::*;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -15,6 +16,22 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     mind: "The others beside them must not be covered.",
     check,
 };
+
+/// The statement with every child of a place instead of the named ones.
+fn widened(catalog: &Catalog, statement: &Statement, parent: ResourceId) -> Statement {
+    let mut wider = statement.clone();
+    let places = wider.what.places.get_or_insert_default();
+    let (named, mut kept): (Vec<Place>, Vec<Place>) =
+        places.iter().partition(|p| catalog.parent(p.resource) == Some(parent));
+    kept.extend(
+        named
+            .first()
+            .into_iter()
+            .flat_map(|first| catalog.children(parent).map(|child| Place { resource: child, ..*first })),
+    );
+    *places = kept;
+    wider
+}
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let catalog = &case.estate.catalog;
@@ -37,13 +54,12 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let others = catalog.children(parent).filter(|c| !named.contains(c)).count();
             let message =
                 format!("{} names {} places in `{}` one by one", case.named(id), spans.len(), catalog.path(parent));
+            let words = format!("to cover whatever is added beside them, say `{}/*` instead", catalog.path(parent));
             found.push(
                 Found::of(case, id, message)
-                    .evidence(format!(
-                        "`{}/*` would cover them, and {others} more beside them today",
-                        catalog.path(parent)
-                    ))
-                    .example(survey.of(id).example),
+                    .evidence(format!("{others} more beside them today"))
+                    .example(survey.of(id).example)
+                    .suggest_instead(words, vec![(id, Some(widened(catalog, s, parent)))]),
             );
         }
     }

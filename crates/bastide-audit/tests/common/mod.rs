@@ -1,6 +1,8 @@
 //! A clean estate, and the audit of what tests make of it.
 #![allow(dead_code, reason = "each test program uses a part of it")]
 
+pub mod mistakes;
+
 use bastide_audit::{Case as AuditCase, Finding, Level, Limits, audit};
 use bastide_model::{Estate, Moment, Origin};
 use bastide_testkit::Case;
@@ -12,6 +14,31 @@ pub fn clean() -> Case {
 }
 
 pub fn findings_of(case: &Case) -> Vec<Finding> {
+    audited(case, &[])
+}
+
+/// With what people did: gus changed one paper, and nobody did anything else.
+pub fn used_findings_of(case: &Case) -> Vec<Finding> {
+    audited(case, &[("gus", "update", "n4")])
+}
+
+/// People and papers more, with nothing wrong about them.
+pub fn enlarge(case: &mut Case, people: usize, papers: usize) {
+    let (mut users, mut members, mut rows) = (String::new(), String::new(), String::new());
+    for i in 0..people {
+        users.push_str(&format!("p{i},Person {i},person,yes,{},internal\n", ["north", "south"][i % 2]));
+        members.push_str(&format!("staff,p{i}\n"));
+    }
+    for i in 0..papers {
+        let place = ["n", "s"][i % 2];
+        rows.push_str(&format!("x{i},{place},item,Paper {i},p{},released,,,,,2027-01-01\n", i % people));
+    }
+    for (file, text) in [("people.csv", users), ("groups.csv", members), ("catalog.csv", rows)] {
+        append(case, file, text.trim_end());
+    }
+}
+
+fn audited(case: &Case, did: &[(&str, &str, &str)]) -> Vec<Finding> {
     let dir = case.lay_out();
     let loaded = bastide_formats::load(dir.path());
     let errors: Vec<&str> = loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| d.message.as_str()).collect();
@@ -21,6 +48,11 @@ pub fn findings_of(case: &Case) -> Vec<Finding> {
         .diagnostics
         .iter()
         .map(|d| d.place.map(|p| Origin { file: p.file, line: loaded.sources.position(p).line }));
+    let used = did.iter().map(|(user, action, resource)| {
+        let action = estate.schema.action(action).expect("it is declared");
+        (estate.people.find(user).expect("a user"), action, estate.catalog.find(resource).expect("a resource"))
+    });
+    let used = used.collect();
     let case = AuditCase {
         estate,
         moment: &moment,
@@ -29,7 +61,7 @@ pub fn findings_of(case: &Case) -> Vec<Finding> {
         levels: Vec::new(),
         diagnostics: &loaded.diagnostics,
         lines: lines.collect(),
-        used: None,
+        used: (!did.is_empty()).then_some(used),
     };
     let found = audit(&case, &|_| true, &|_| {}).expect("no circles");
     // Whatever example is given, the evaluator says the same of it.

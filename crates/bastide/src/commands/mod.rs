@@ -13,6 +13,7 @@ pub mod reach;
 pub mod report;
 pub mod review;
 pub mod schema;
+pub mod setup;
 pub mod test;
 pub mod r#try;
 pub mod what;

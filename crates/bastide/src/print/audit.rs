@@ -9,6 +9,8 @@ use bastide_syntax::{FileId, Sources};
 
 /// Findings of one name that are shown.
 const MOST: usize = 4;
+/// Statements that can go, of each sort, that are shown.
+const MOST_REMOVABLE: usize = 8;
 
 /// The findings as text: by level, then by name.
 pub fn audited(a: &Audited, sources: &Sources, all: bool, columns: usize) -> String {
@@ -33,7 +35,7 @@ pub fn audited(a: &Audited, sources: &Sources, all: bool, columns: usize) -> Str
         out.push_str(&format!("{}\n{}\n", bold("where to start"), by(a, columns)));
     }
     if let Some(fewest) = &a.fewest {
-        out.push_str(&smallest(fewest, columns));
+        out.push_str(&smallest(fewest, all, columns));
     }
     for idle in &a.idle_waivers {
         out.push_str(&hang("", &doubt(&visible(idle)), columns));
@@ -43,7 +45,7 @@ pub fn audited(a: &Audited, sources: &Sources, all: bool, columns: usize) -> Str
 }
 
 /// The smallest set of statements that was found.
-fn smallest(f: &Fewest, columns: usize) -> String {
+fn smallest(f: &Fewest, all: bool, columns: usize) -> String {
     let mut out = format!("{}\n", bold("the same access by fewer statements"));
     if f.enough == f.statements {
         out.push_str(&format!("  all {} are needed: without any of them somebody's access changes\n\n", f.statements));
@@ -61,11 +63,17 @@ fn smallest(f: &Fewest, columns: usize) -> String {
     ] {
         if !list.is_empty() {
             out.push_str(&format!("  {}\n", dim(title)));
-            list.iter().for_each(|d| out.push_str(&hang("    - ", &visible(&d.words), columns)));
+            let most = if all { list.len() } else { list.len().min(MOST_REMOVABLE) };
+            list[..most].iter().for_each(|d| out.push_str(&hang("    - ", &visible(&d.words), columns)));
+            if most < list.len() {
+                out.push_str(&format!("    {}\n", dim(&format!("left out: {} more (--all)", list.len() - most))));
+            }
         }
     }
-    let all: Vec<Described> = f.permissions.iter().chain(&f.restrictions).cloned().collect();
-    out.push_str(&hang("  ", &dim(&command(&all)), columns));
+    let together: Vec<Described> = f.permissions.iter().chain(&f.restrictions).cloned().collect();
+    if all || together.len() <= MOST_REMOVABLE {
+        out.push_str(&hang("  ", &dim(&command(&together)), columns));
+    }
     out.push('\n');
     out
 }
@@ -82,6 +90,11 @@ fn head(f: &Finding, same: usize, columns: usize) -> String {
     let what = bastide_audit::ALL.iter().find(|d| d.name == f.name).map_or("", |d| d.what);
     let number = if same == 1 { String::new() } else { format!(" ({same})") };
     hang("", &format!("{}[{}]{number}  {}", paint(f.level, f.level.word()), bold(&f.name), dim(what)), columns)
+}
+
+/// The command that tries a suggestion, where it is more than a wording.
+fn how(changes: &[Described]) -> String {
+    if changes.is_empty() { String::new() } else { command(changes) }
 }
 
 fn finding(f: &Finding, sources: &Sources, columns: usize) -> String {
@@ -107,7 +120,7 @@ fn finding(f: &Finding, sources: &Sources, columns: usize) -> String {
         if let Some(radius) = &s.radius {
             out.push_str(&hang(
                 "              ",
-                &format!("{}  {}", good(&sentence(radius)), dim(&command(&s.changes))),
+                &format!("{}  {}", good(&sentence(radius)), dim(&how(&s.changes))),
                 columns,
             ));
         }

@@ -1,0 +1,49 @@
+#!/usr/bin/env bash
+# Builds what is handed out: an archive and, where `cargo deb` is installed (`cargo install cargo-deb`), a Debian
+# package, both in target/dist. With --try, both are unpacked into a clean folder and tried there.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+cargo build --release --locked -p bastide
+version=$(target/release/bastide -V | cut -d' ' -f2)
+machine=$(uname -m)
+rm -rf target/setup target/dist
+target/release/bastide setup target/setup
+name="bastide-$version-linux-$machine"
+mkdir -p "target/dist/$name"
+cp target/release/bastide README.md LICENSE-MIT LICENSE-APACHE "target/dist/$name/"
+cp crates/bastide-report/fonts/LICENSE "target/dist/$name/LICENSE-font"
+cp -r docs target/setup/man target/setup/completions "target/dist/$name/"
+tar -C target/dist -czf "target/dist/$name.tar.gz" "$name"
+rm -rf "target/dist/$name"
+if cargo deb --version > /dev/null 2>&1; then
+    cargo deb --locked --no-build -p bastide -o target/dist/
+fi
+ls target/dist
+
+try() {
+    local program=$1 work
+    work=$(mktemp -d)
+    (
+        cd "$work"
+        "$program" --version
+        "$program" demo --no-tour four-tides
+        cd four-tides
+        "$program" check | tail -n 1
+        "$program" why bruno.tavares read "Exhibitions/Tidal Light/Condition/Incoming/TL-007 incoming" --on 2026-11-24 | head -n 1
+        "$program" report --on 2026-11-24 -o report.html
+    )
+    rm -rf "$work"
+}
+if [ "${1:-}" = --try ]; then
+    clean=$(mktemp -d)
+    tar -C "$clean" -xzf "target/dist/$name.tar.gz"
+    try "$clean/$name/bastide"
+    for package in target/dist/*.deb; do
+        [ -e "$package" ] || continue
+        dpkg-deb -x "$package" "$clean/root"
+        dpkg-deb -f "$package"
+        (cd "$clean/root" && find . -type f | sort | sed -n '1,12p')
+        try "$clean/root/usr/bin/bastide"
+    done
+    rm -rf "$clean"
+fi
