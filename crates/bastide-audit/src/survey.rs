@@ -9,7 +9,7 @@
 use crate::Triple;
 use crate::case::Case;
 use bastide_engine::change::{Change, apply};
-use bastide_engine::difference::{Radius, difference, radius};
+use bastide_engine::difference::{Alike, Radius, difference, radius, radius_without};
 use bastide_engine::sets::claims::Reaching;
 use bastide_engine::sets::store::SetId;
 use bastide_engine::sets::{Decided, SetEngine};
@@ -19,6 +19,7 @@ use bastide_syntax::Diagnostic;
 use hashbrown::HashMap;
 use rayon::prelude::*;
 use std::cell::RefCell;
+use std::rc::Rc;
 
 /// What is known of one statement.
 #[derive(Clone, Default, Debug)]
@@ -75,7 +76,7 @@ pub struct Survey<'e> {
 }
 
 /// Resources that are alike: the same statements apply to the same users, with the same outcomes.
-type Alike = (Decided, KindId, Vec<Reaching>);
+type Like = (Decided, KindId, Vec<Reaching>);
 
 impl<'e> Survey<'e> {
     /// Goes through everybody's access.
@@ -116,8 +117,9 @@ impl<'e> Survey<'e> {
         let estate = case.estate;
         let catalog = &estate.catalog;
         let engine = self.engine.get_mut();
-        let mut alike: HashMap<Alike, (ResourceId, u64)> = HashMap::new();
-        let mut order: Vec<Alike> = Vec::new();
+        // Kept once: in a large estate they are what takes the most memory.
+        let mut alike: HashMap<Rc<Like>, (ResourceId, u64)> = HashMap::new();
+        let mut order: Vec<Rc<Like>> = Vec::new();
         for resource in catalog.all() {
             let decided = engine.row(resource);
             let mut reaching = engine.reaching(resource);
@@ -144,7 +146,8 @@ impl<'e> Survey<'e> {
             match alike.get_mut(&key) {
                 Some((_, times)) => *times += 1,
                 None => {
-                    order.push(key.clone());
+                    let key = Rc::new(key);
+                    order.push(Rc::clone(&key));
                     alike.insert(key, (resource, 1));
                 }
             }
@@ -159,7 +162,7 @@ impl<'e> Survey<'e> {
         }
     }
 
-    fn count(&mut self, case: &Case, key: &Alike, resource: ResourceId, times: u64, users: &mut [Vec<u64>]) {
+    fn count(&mut self, case: &Case, key: &Like, resource: ResourceId, times: u64, users: &mut [Vec<u64>]) {
         let estate = case.estate;
         let (_, kind, reaching) = key;
         let actions = ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, *kind));
@@ -270,6 +273,7 @@ impl<'e> Survey<'e> {
     fn sole(&mut self, case: &Case<'e>) -> Result<(), Vec<Diagnostic>> {
         let (estate, moment) = (case.estate, case.moment);
         let ids: Vec<StatementId> = case.live().map(|(id, _)| id).collect();
+        let alike = Alike::of(&mut SetEngine::new(estate, moment)?);
         let share = ids.len().div_ceil(rayon::current_num_threads()).max(1);
         let found: Result<Vec<Vec<(StatementId, Radius)>>, Vec<Diagnostic>> = ids
             .par_chunks(share)
@@ -279,7 +283,11 @@ impl<'e> Survey<'e> {
                 for id in ids {
                     let Ok(without) = apply(estate, &[Change::Off(*id)]) else { continue };
                     let mut after = before.without(&without, moment);
-                    found.push((*id, radius(&difference(&mut before, &mut after))));
+                    let sole = match &alike {
+                        Some(alike) => radius_without(&mut before, &mut after, *id, alike),
+                        None => radius(&difference(&mut before, &mut after)),
+                    };
+                    found.push((*id, sole));
                 }
                 Ok(found)
             })

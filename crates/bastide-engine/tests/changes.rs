@@ -2,7 +2,7 @@
 //! losses equal the difference of two full evaluations by the specification evaluator.
 
 use bastide_engine::change::{Change, ResourceCell, UserCell, apply, only, only_changes};
-use bastide_engine::difference::{Difference, blocks, difference, radius};
+use bastide_engine::difference::{Alike, Difference, blocks, difference, radius, radius_without};
 use bastide_engine::resolve::lay_over;
 use bastide_engine::sets::SetEngine;
 use bastide_engine::{Judge, change};
@@ -242,4 +242,36 @@ fn between_two_estates() {
         let expected = expected(&before, &after).expect("no circles");
         assert_eq!(announced(&before, &after), expected, "estates {seed} and {}", seed + 1000);
     }
+}
+
+/// What goes with one statement, counted by likeness, is what the comparison resource by resource says.
+#[test]
+fn what_goes_with_a_statement_is_counted_rightly() {
+    let (mut estates, mut statements, mut fewer, mut owned) = (0, 0, 0, 0);
+    // Without layers and decisions that look at decisions, there are classes; other estates have none.
+    let shape = Shape { holds: false, layers: false, combining: true };
+    for seed in 0..900 {
+        let dir = plan(seed, shape).case().lay_out();
+        let estate = bastide_formats::load(dir.path()).estate.expect("no mistakes");
+        let moment = Moment::on(day(), &estate.schema);
+        let Ok(mut before) = SetEngine::new(&estate, &moment) else { continue };
+        let Some(alike) = Alike::of(&mut before) else { continue };
+        estates += 1;
+        fewer += usize::from(alike.count() < estate.catalog.len());
+        owned += usize::from(estate.catalog.all().any(|r| estate.catalog.owner(r).flatten().is_some()));
+        for id in StatementId::all(estate.statements.len()) {
+            let statement = estate.statement(id);
+            if !statement.is_on() || !statement.in_date(day()) {
+                continue;
+            }
+            let without = apply(&estate, &[Change::Off(id)]).unwrap();
+            let mut after = before.without(&without, &moment);
+            let expected = radius(&difference(&mut before, &mut after));
+            let mut again = before.without(&without, &moment);
+            let found = radius_without(&mut before, &mut again, id, &alike);
+            assert_eq!(found, expected, "estate {seed}, statement {}", statement.name);
+            statements += 1;
+        }
+    }
+    assert!(estates > 600 && statements > 4000 && fewer > 300 && owned > 300, "{estates} {statements} {fewer} {owned}");
 }

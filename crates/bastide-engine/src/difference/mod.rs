@@ -6,12 +6,14 @@
 //! they are two estates read by themselves, everything is, and users, resources and actions are
 //! matched by their ids and names ([`Joint`]).
 
+mod alike;
 mod causes;
 mod joint;
 mod places;
 mod radius;
 mod suspects;
 
+pub use alike::{Alike, radius_without};
 pub use causes::{Cause, Effect, How as CauseHow, effects};
 pub use joint::{Axis, Joint};
 pub use places::{Fold, How, fold};
@@ -111,18 +113,7 @@ pub fn difference_while(
     // Another day or session can touch anything.
     let related = joint.is_same() && before.moment() == after.moment();
     let suspects = if related { Suspects::of(before, after) } else { None };
-    let mut walk = Walk {
-        difference: Difference {
-            sets: SetStore::new(joint.users.len()),
-            joint,
-            rows: vec![Box::new([])],
-            changed: Vec::new(),
-        },
-        known: HashMap::new(),
-        rows: HashMap::new(),
-        of_before: HashMap::new(),
-        of_after: HashMap::new(),
-    };
+    let mut walk = Walk::new(joint);
     match suspects {
         Some(mut suspects) => {
             while let Some(resource) = suspects.next() {
@@ -184,6 +175,21 @@ struct Walk {
 }
 
 impl Walk {
+    fn new(joint: Joint) -> Walk {
+        Walk {
+            difference: Difference {
+                sets: SetStore::new(joint.users.len()),
+                joint,
+                rows: vec![Box::new([])],
+                changed: Vec::new(),
+            },
+            known: HashMap::new(),
+            rows: HashMap::new(),
+            of_before: HashMap::new(),
+            of_after: HashMap::new(),
+        }
+    }
+
     /// Compares one resource; the row of what differs, 0 where nothing does.
     fn resource(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32) -> u32 {
         let axis = &self.difference.joint.resources;

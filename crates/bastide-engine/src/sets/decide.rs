@@ -37,7 +37,10 @@ impl SetEngine<'_> {
     /// those its needs ask for, and the layer. Rows differ in one action far more often than in all.
     fn decided_by_parts(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
         let site = self.site(resource);
-        let Some(count) = self.sites[site].relevant[action.index()].as_ref().map(|r| r.len()) else {
+        // What has no meaning here asks nothing, and so closes no circle.
+        let fits = self.estate.schema.fits(action, self.estate.catalog.kind(resource));
+        let relevant = self.sites[site].relevant[action.index()].as_ref().map(|r| r.len());
+        let Some(count) = relevant.filter(|_| fits) else {
             let outcome = self.decide(resource, action, view);
             return self.keep_outcome(outcome);
         };
@@ -48,11 +51,9 @@ impl SetEngine<'_> {
             let (id, _) = self.sites[site].reached[at as usize];
             key.push(self.applies(id, resource, view).0);
         }
-        if self.estate.schema.fits(action, self.estate.catalog.kind(resource)) {
-            for i in 0..self.estate.schema.actions[action.index()].needs.len() {
-                let need = self.estate.schema.actions[action.index()].needs[i];
-                key.push(self.met(resource, need.target, need.action, view).0);
-            }
+        for i in 0..self.estate.schema.actions[action.index()].needs.len() {
+            let need = self.estate.schema.actions[action.index()].needs[i];
+            key.push(self.met(resource, need.target, need.action, view).0);
         }
         if !self.estate.layers.is_empty() {
             key.push(self.layer(site, resource).map_or(u32::MAX, |l| l.0));

@@ -300,6 +300,55 @@ impl<'e> SetEngine<'e> {
         self.estate.catalog.owner(resource).flatten().map(|owner| (owner, owners))
     }
 
+    /// What is decided for everybody else, and for an owner, whoever that is.
+    pub(crate) fn views(&mut self, resource: ResourceId) -> (RowId, RowId) {
+        self.row(resource);
+        self.row_of[resource.index()].expect("just made")
+    }
+
+    /// Whether a statement in force reaches a resource by place and kind.
+    pub(crate) fn reaches(&self, id: StatementId, resource: ResourceId) -> bool {
+        let statement = self.estate.statement(id);
+        let kind = self.estate.catalog.kind(resource);
+        if !self.estate.schema.is_any(kind, statement.what.kinds.as_deref()) {
+            return false;
+        }
+        let list = &self.places.lists[self.places.class[resource.index()] as usize];
+        statement.what.places.is_none() || list.binary_search_by_key(&id, |(id, _)| *id).is_ok()
+    }
+
+    /// What the outcomes on a resource hang on, decisions elsewhere aside, in an estate without layers and without
+    /// conditions that look at decisions; and the resources whose decisions its actions ask for, none for
+    /// one that is not there.
+    pub(crate) fn likeness(&mut self, resource: ResourceId) -> (Vec<u32>, Vec<Option<ResourceId>>) {
+        let site = self.site(resource);
+        let mut key = vec![site as u32];
+        for i in 0..self.sites[site].varying.len() {
+            let (id, _) = self.sites[site].reached[self.sites[site].varying[i] as usize];
+            key.push(self.applies(id, resource, View::Other).0);
+            if self.compiled[id.index()].as_ref().is_some_and(Compiled::is_owned) {
+                key.push(self.applies(id, resource, View::Owner).0);
+            }
+        }
+        key.push(features::owned(self.estate, resource));
+        let mut asked = Vec::new();
+        for (target, _) in self.sites[site].asks.iter() {
+            let (found, unmet) = features::lead(self.estate, resource, *target);
+            asked.extend(found.into_iter().map(Some));
+            if unmet {
+                asked.push(None);
+            }
+            key.push(asked.len() as u32);
+        }
+        (key, asked)
+    }
+
+    /// The owner of a resource, where it may matter to decisions on it who that is.
+    pub(crate) fn owner_that_matters(&mut self, resource: ResourceId) -> Option<UserId> {
+        let site = self.site(resource);
+        self.estate.catalog.owner(resource).flatten().filter(|_| self.sites[site].owned)
+    }
+
     fn make_row(&mut self, resource: ResourceId) {
         let site = self.site(resource);
         let key = self.signature(site, resource);

@@ -104,7 +104,7 @@ impl Drawing for Graph<'_> {
             let mut from = (20 + BOX.0, middle + BOX.1 / 2);
             let mut x = 20 + BOX.0 + GAP;
             let link = |x: i32, wide: i32, from: &mut (i32, i32)| -> Result<(), DrawingAreaErrorKind<B::ErrorType>> {
-                canvas.arrow(*from, (x, y + BOX.1 / 2), color, thick)?;
+                elbow(canvas, *from, (x, y + BOX.1 / 2), from.0 + GAP / 2, color, thick)?;
                 *from = (x + wide, y + BOX.1 / 2);
                 Ok(())
             };
@@ -134,7 +134,7 @@ impl Drawing for Graph<'_> {
                 link(x, BOX.0, &mut from)?;
                 boxed(canvas, (x, y, BOX.0), name, what, SOFT, false)?;
             }
-            canvas.arrow(from, (right, middle + BOX.1 / 2), color, thick)?;
+            elbow(canvas, from, (right, middle + BOX.1 / 2), right - GAP / 2, color, thick)?;
         }
         let mut y = TOP + self.rows.len().max(1) as i32 * ROW + 16;
         for need in &e.needs {
@@ -148,6 +148,19 @@ impl Drawing for Graph<'_> {
         }
         Ok(())
     }
+}
+
+/// An arrow that turns at one place, so that it crosses no box.
+fn elbow<B: DrawingBackend>(
+    canvas: &Canvas<B>,
+    from: (i32, i32),
+    to: (i32, i32),
+    turn: i32,
+    color: RGBColor,
+    thick: u32,
+) -> Result<(), DrawingAreaErrorKind<B::ErrorType>> {
+    canvas.line(vec![from, (turn, from.1), (turn, to.1)], color, thick)?;
+    canvas.arrow((turn, to.1), to, color, thick)
 }
 
 /// A box with a name and what it is.

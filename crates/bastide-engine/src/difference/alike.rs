@@ -1,0 +1,258 @@
+//! What goes with one statement, worked out once for all resources that are alike.
+//!
+//! Two resources are *alike* where every statement but for its number makes the same of both: the same
+//! statements reach them from the same depths and apply to the same users, and what their actions ask for
+//! elsewhere is alike in turn. Whatever statement goes, the same goes on both; so one of them is evaluated, and
+//! counted as often as there are such. What an owner makes different is counted singly.
+//!
+//! Conditions that look at decisions (`holds`, `holders of`) and layers would make more of two resources than
+//! can be told beforehand: an estate that has any gets no such classes, and is compared resource by resource.
+
+use super::{Joint, Radius, Seen, Walk};
+use crate::sets::store::SetId;
+use crate::sets::{Decided, RowId, SetEngine};
+use bastide_model::condition::{Condition, Test};
+use bastide_model::groups::Computed;
+use bastide_model::*;
+use hashbrown::HashMap;
+
+/// The classes of an estate at a moment.
+pub struct Alike {
+    /// By resource.
+    of: Vec<u32>,
+    /// By class: its resources, in order.
+    members: Vec<Vec<ResourceId>>,
+    /// By class: the classes whose decisions look at one on it.
+    askers: Vec<Vec<u32>>,
+}
+
+/// So far are sources of sources followed.
+const DEEPEST: usize = 256;
+
+/// Whether an estate has nothing that stands in the way of classes.
+fn is_plain(estate: &Estate) -> bool {
+    let holds = |c: &Condition| {
+        let mut found = false;
+        c.visit(&mut |inner| found |= matches!(inner.test, Test::Holds(..)));
+        found
+    };
+    let statement =
+        |s: &Statement| [&s.who.condition, &s.what.condition, &s.condition].into_iter().flatten().any(holds);
+    let group = |c: &Computed| match c {
+        Computed::Holders(..) => true,
+        Computed::Who(who) => who.condition.as_ref().is_some_and(holds),
+    };
+    estate.layers.is_empty()
+        && !estate.statements.iter().any(|s| statement(s))
+        && !estate.groups.computed.iter().flatten().any(group)
+}
+
+impl Alike {
+    /// The classes; none where the estate has what cannot be told beforehand. Cost: every resource once, and
+    /// for each the statements that reach it.
+    pub fn of(engine: &mut SetEngine) -> Option<Alike> {
+        let estate = engine.estate();
+        if !is_plain(estate) {
+            return None;
+        }
+        let mut making = Making { of: vec![UNMADE; estate.catalog.len()], known: HashMap::new(), asked: Vec::new() };
+        for resource in estate.catalog.all() {
+            making.class(engine, resource, 0)?;
+        }
+        let mut members: Vec<Vec<ResourceId>> = vec![Vec::new(); making.asked.len()];
+        for resource in estate.catalog.all() {
+            members[making.of[resource.index()] as usize].push(resource);
+        }
+        let mut askers: Vec<Vec<u32>> = vec![Vec::new(); making.asked.len()];
+        for (class, asked) in making.asked.iter().enumerate() {
+            asked.iter().for_each(|a| askers[*a as usize].push(class as u32));
+        }
+        Some(Alike { of: making.of, members, askers })
+    }
+
+    /// How many classes there are.
+    pub fn count(&self) -> usize {
+        self.members.len()
+    }
+
+    /// The class of a resource.
+    pub fn class(&self, resource: ResourceId) -> u32 {
+        self.of[resource.index()]
+    }
+}
+
+const UNMADE: u32 = u32::MAX;
+const IN_WORK: u32 = u32::MAX - 1;
+
+struct Making {
+    of: Vec<u32>,
+    known: HashMap<Box<[u32]>, u32>,
+    /// By class: the classes it asks.
+    asked: Vec<Vec<u32>>,
+}
+
+impl Making {
+    fn class(&mut self, engine: &mut SetEngine, resource: ResourceId, depth: usize) -> Option<u32> {
+        match self.of[resource.index()] {
+            // Sources may lead in a circle.
+            IN_WORK => return None,
+            UNMADE if depth > DEEPEST => return None,
+            UNMADE => {}
+            made => return Some(made),
+        }
+        self.of[resource.index()] = IN_WORK;
+        let (mut key, asks) = engine.likeness(resource);
+        let mut asked = Vec::new();
+        for target in asks {
+            match target {
+                Some(target) => {
+                    let class = self.class(engine, target, depth + 1)?;
+                    key.push(class);
+                    key.push(engine.owner_that_matters(target).map_or(UNMADE, |owner| owner.0));
+                    asked.push(class);
+                }
+                // What is asked for is not there.
+                None => key.push(IN_WORK),
+            }
+        }
+        let next = self.asked.len() as u32;
+        let class = *self.known.entry(key.into_boxed_slice()).or_insert(next);
+        if class == next {
+            asked.sort_unstable();
+            asked.dedup();
+            self.asked.push(asked);
+        }
+        self.of[resource.index()] = class;
+        Some(class)
+    }
+}
+
+/// What changes where one statement goes. `after` is the engine without it, `alike` the classes of `before`.
+pub fn radius_without(before: &mut SetEngine, after: &mut SetEngine, id: StatementId, alike: &Alike) -> Radius {
+    let estate = before.estate();
+    let mut walk = Walk::new(Joint::of(before.estate(), after.estate()));
+    let mut counted = Counted { radius: Radius::default(), users: vec![0; estate.people.len().div_ceil(64).max(1)] };
+    let reached = |class: &usize| before.reaches(id, alike.members[*class][0]);
+    let mut open: Vec<u32> = (0..alike.count()).filter(reached).map(|c| c as u32).collect();
+    let mut seen = vec![false; alike.count()];
+    open.iter().for_each(|class| seen[*class as usize] = true);
+    while let Some(class) = open.pop() {
+        let members = &alike.members[class as usize];
+        if counted.class(&mut walk, before, after, members) {
+            for asker in &alike.askers[class as usize] {
+                if !std::mem::replace(&mut seen[*asker as usize], true) {
+                    open.push(*asker);
+                }
+            }
+        }
+    }
+    counted.radius.users = counted.users.iter().map(|w| w.count_ones() as usize).sum();
+    counted.radius
+}
+
+struct Counted {
+    radius: Radius,
+    /// Users for whom anything differs, as words.
+    users: Vec<u64>,
+}
+
+impl Counted {
+    /// Counts a class; whether anything differs on any of its resources.
+    fn class(
+        &mut self,
+        walk: &mut Walk,
+        before: &mut SetEngine,
+        after: &mut SetEngine,
+        members: &[ResourceId],
+    ) -> bool {
+        let (was, is) = (before.views(members[0]), after.views(members[0]));
+        let others = walk.rows_apart(before, after, was.0, is.0);
+        let owners = if was.0 == was.1 && is.0 == is.1 { others } else { walk.rows_apart(before, after, was.1, is.1) };
+        let (gained, lost) = walk.sizes(others);
+        let catalog = &before.estate().catalog;
+        if owners == others {
+            if others == 0 {
+                return false;
+            }
+            let times = members.len() as u64;
+            self.radius.resources += members.len();
+            self.radius.gained += gained * times;
+            self.radius.lost += lost * times;
+            walk.mark_users(others, &mut self.users);
+            return true;
+        }
+        let (mut any, mut first_owner, mut several) = (false, None, false);
+        for resource in members {
+            let owner = catalog.owner(*resource).flatten();
+            several |= owner.is_none() || first_owner.is_some_and(|first| Some(first) != owner);
+            first_owner = first_owner.or(owner);
+            let Some(owner) = owner else {
+                if others != 0 {
+                    (self.radius.gained, self.radius.lost) = (self.radius.gained + gained, self.radius.lost + lost);
+                    self.radius.resources += 1;
+                    any = true;
+                }
+                continue;
+            };
+            let (as_other, as_owner) = (walk.turns_of(others, owner), walk.turns_of(owners, owner));
+            let gains = gained - as_other.0 + as_owner.0;
+            let loses = lost - as_other.1 + as_owner.1;
+            self.radius.gained += gains;
+            self.radius.lost += loses;
+            if gains + loses > 0 {
+                self.radius.resources += 1;
+                any = true;
+            }
+            if as_owner != (0, 0) {
+                self.users[owner.index() / 64] |= 1 << (owner.index() % 64);
+            }
+        }
+        // Where one user owns them all, what others would have of it does not count for that user.
+        let alone = first_owner.filter(|_| !several);
+        let known = alone.map(|o| self.users[o.index() / 64] >> (o.index() % 64) & 1 == 1);
+        walk.mark_users(others, &mut self.users);
+        if let (Some(owner), Some(false)) = (alone, known) {
+            self.users[owner.index() / 64] &= !(1 << (owner.index() % 64));
+        }
+        any
+    }
+}
+
+impl Walk {
+    /// The row of what differs between two rows of users' outcomes; 0 where nothing does.
+    fn rows_apart(&mut self, before: &SetEngine, after: &SetEngine, was: RowId, is: RowId) -> u32 {
+        let key = (Some(was), Some(is));
+        if let Some(row) = self.known.get(&key) {
+            return *row;
+        }
+        let seen = |others: RowId| Some(Decided { others, owner: None });
+        let row =
+            self.compare(&Seen { engine: before, decided: seen(was) }, &Seen { engine: after, decided: seen(is) });
+        self.known.insert(key, row);
+        row
+    }
+
+    /// How many gain and how many lose by a row, all actions together.
+    fn sizes(&self, row: u32) -> (u64, u64) {
+        let sets = &self.difference.sets;
+        let count = |set: SetId| u64::from(sets.count(set));
+        let turns = self.difference.turns(row).iter();
+        turns.fold((0, 0), |(gained, lost), t| (gained + count(t.gained), lost + count(t.lost)))
+    }
+
+    /// How much one user gains and loses by a row.
+    fn turns_of(&self, row: u32, user: UserId) -> (u64, u64) {
+        let sets = &self.difference.sets;
+        let is = |set: SetId| u64::from(sets.contains(set, user.index()));
+        let turns = self.difference.turns(row).iter();
+        turns.fold((0, 0), |(gained, lost), t| (gained + is(t.gained), lost + is(t.lost)))
+    }
+
+    fn mark_users(&self, row: u32, users: &mut [u64]) {
+        for turn in self.difference.turns(row) {
+            for set in [turn.gained, turn.lost] {
+                users.iter_mut().zip(self.difference.sets.row(set)).for_each(|(all, word)| *all |= word);
+            }
+        }
+    }
+}
