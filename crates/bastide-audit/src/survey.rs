@@ -119,10 +119,10 @@ impl<'e> Survey<'e> {
         let engine = self.engine.get_mut();
         // Kept once: in a large estate they are what takes the most memory.
         let mut alike: HashMap<Rc<Like>, (ResourceId, u64)> = HashMap::new();
-        let mut order: Vec<Rc<Like>> = Vec::new();
+        let mut order: Vec<Once> = Vec::new();
         for resource in catalog.all() {
             let decided = engine.row(resource);
-            let mut reaching = engine.reaching(resource);
+            let reaching = engine.reaching(resource);
             let owner = catalog.owner(resource).flatten();
             // Without an owner, or where the owner is as everybody, it is all one who owns it.
             let owned = |r: &Reaching| {
@@ -130,32 +130,46 @@ impl<'e> Survey<'e> {
                     engine.sets().contains(r.others, o.index()) != engine.sets().contains(r.owners, o.index())
                 })
             };
-            let special = owner.filter(|_| decided.owner.is_some() || reaching.iter().any(owned));
-            if let Some(owner) = special {
-                // One user stands out: counted singly, with the sets as they are for that user.
-                for r in &mut reaching {
-                    let is = engine.sets().contains(r.owners, owner.index());
-                    if is != engine.sets().contains(r.others, owner.index()) {
-                        r.others = with(engine, r.others, owner, is);
-                    }
-                }
+            if let Some(owner) = owner.filter(|_| decided.owner.is_some() || reaching.iter().any(owned)) {
+                order.push(Once::Owned(resource, owner));
+                continue;
             }
-            reaching.iter_mut().for_each(|r| r.owners = r.others);
-            reaching.retain(|r| r.others != SetId::NONE);
-            let key = (decided, catalog.kind(resource), reaching);
+            let key = (decided, catalog.kind(resource), settled(reaching));
             match alike.get_mut(&key) {
                 Some((_, times)) => *times += 1,
                 None => {
                     let key = Rc::new(key);
-                    order.push(Rc::clone(&key));
+                    order.push(Once::Alike(Rc::clone(&key)));
                     alike.insert(key, (resource, 1));
                 }
             }
         }
         let mut users: Vec<Vec<u64>> = vec![Vec::new(); estate.statements.len()];
-        for key in order {
-            let (resource, times) = alike[&key];
-            self.count(case, &key, resource, times, &mut users);
+        for once in order {
+            match once {
+                Once::Alike(key) => {
+                    let (resource, times) = alike[&key];
+                    self.count(case, &key, resource, times, &mut users);
+                }
+                Once::Owned(resource, owner) => {
+                    // One user stands out: counted singly, with the sets as they are for that user, which nobody
+                    // asks for again.
+                    let engine = self.engine.get_mut();
+                    let decided = engine.row(resource);
+                    let mut reaching = engine.reaching(resource);
+                    let single = engine.single(owner);
+                    let aside = engine.aside();
+                    for r in &mut reaching {
+                        let is = engine.sets().contains(r.owners, owner.index());
+                        if is != engine.sets().contains(r.others, owner.index()) {
+                            r.others = if is { engine.either(r.others, single) } else { engine.but(r.others, single) };
+                        }
+                    }
+                    let key = (decided, catalog.kind(resource), settled(reaching));
+                    self.count(case, &key, resource, 1, &mut users);
+                    self.engine.get_mut().forget(aside);
+                }
+            }
         }
         for (survey, words) in self.statements.iter_mut().zip(users) {
             survey.users = words.iter().map(|w| w.count_ones() as usize).sum();
@@ -218,11 +232,7 @@ impl<'e> Survey<'e> {
                     survey.blocked += counts * times;
                 }
                 if !statement.modality.permits() {
-                    let mut rest = set;
-                    for p in &permitted[i] {
-                        rest = engine.but(rest, *p);
-                    }
-                    survey.idle += u64::from(engine.sets().count(rest)) * times;
+                    survey.idle += u64::from(engine.sets().count_outside(set, &permitted[i])) * times;
                 }
             }
             survey.resources += if meaning { times as usize } else { 0 };
@@ -299,10 +309,17 @@ impl<'e> Survey<'e> {
     }
 }
 
-fn with(engine: &mut SetEngine, set: SetId, user: UserId, is: bool) -> SetId {
-    let mut users: Vec<usize> = engine.sets().users(set).filter(|u| *u != user.index()).collect();
-    if is {
-        users.push(user.index());
-    }
-    engine.set_of(users)
+/// Resources that are counted at once.
+enum Once {
+    /// Those that are alike.
+    Alike(Rc<Like>),
+    /// One on which the owner stands out.
+    Owned(ResourceId, UserId),
+}
+
+/// The statements that apply to anybody, each with everybody it applies to.
+fn settled(mut reaching: Vec<Reaching>) -> Vec<Reaching> {
+    reaching.iter_mut().for_each(|r| r.owners = r.others);
+    reaching.retain(|r| r.others != SetId::NONE);
+    reaching
 }

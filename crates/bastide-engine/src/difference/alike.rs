@@ -8,9 +8,9 @@
 //! Conditions that look at decisions (`holds`, `holders of`) and layers would make more of two resources than
 //! can be told beforehand: an estate that has any gets no such classes, and is compared resource by resource.
 
-use super::{Joint, Radius, Seen, Walk};
+use super::Radius;
 use crate::sets::store::SetId;
-use crate::sets::{Decided, RowId, SetEngine};
+use crate::sets::{RowId, SetEngine};
 use bastide_model::condition::{Condition, Test};
 use bastide_model::groups::Computed;
 use bastide_model::*;
@@ -127,18 +127,26 @@ impl Making {
     }
 }
 
-/// What changes where one statement goes. `after` is the engine without it, `alike` the classes of `before`.
+/// What changes where one statement goes. `after` is a fresh engine without it, `alike` the classes of `before`.
 pub fn radius_without(before: &mut SetEngine, after: &mut SetEngine, id: StatementId, alike: &Alike) -> Radius {
-    let estate = before.estate();
-    let mut walk = Walk::new(Joint::of(before.estate(), after.estate()));
-    let mut counted = Counted { radius: Radius::default(), users: vec![0; estate.people.len().div_ceil(64).max(1)] };
-    let reached = |class: &usize| before.reaches(id, alike.members[*class][0]);
-    let mut open: Vec<u32> = (0..alike.count()).filter(reached).map(|c| c as u32).collect();
+    // Its rows are there before its sets are lent; once they are made, they stay.
+    let was: Vec<(RowId, RowId)> = alike.members.iter().map(|members| before.views(members[0])).collect();
+    let mut open: Vec<u32> =
+        (0..alike.count()).filter(|c| before.reaches(id, alike.members[*c][0])).map(|c| c as u32).collect();
     let mut seen = vec![false; alike.count()];
     open.iter().for_each(|class| seen[*class as usize] = true);
+    let users = before.estate().people.len().div_ceil(64).max(1);
+    let mut counted = Counted {
+        radius: Radius::default(),
+        users: vec![0; users],
+        rows: vec![Box::new([])],
+        known: HashMap::new(),
+        kept: HashMap::new(),
+    };
+    let loan = before.lend(after);
     while let Some(class) = open.pop() {
         let members = &alike.members[class as usize];
-        if counted.class(&mut walk, before, after, members) {
+        if counted.class(before, after, was[class as usize], members) {
             for asker in &alike.askers[class as usize] {
                 if !std::mem::replace(&mut seen[*asker as usize], true) {
                     open.push(*asker);
@@ -146,29 +154,38 @@ pub fn radius_without(before: &mut SetEngine, after: &mut SetEngine, id: Stateme
             }
         }
     }
+    before.take_back(after, loan);
     counted.radius.users = counted.users.iter().map(|w| w.count_ones() as usize).sum();
     counted.radius
 }
+
+/// Who gains and who loses, one pair an action on which anything differs.
+type Turns = Box<[(SetId, SetId)]>;
 
 struct Counted {
     radius: Radius,
     /// Users for whom anything differs, as words.
     users: Vec<u64>,
+    /// The different turns; the first is nothing.
+    rows: Vec<Turns>,
+    /// Of two rows that were compared, the turns.
+    known: HashMap<(RowId, RowId), u32>,
+    kept: HashMap<Turns, u32>,
 }
 
 impl Counted {
     /// Counts a class; whether anything differs on any of its resources.
     fn class(
         &mut self,
-        walk: &mut Walk,
-        before: &mut SetEngine,
+        before: &SetEngine,
         after: &mut SetEngine,
+        was: (RowId, RowId),
         members: &[ResourceId],
     ) -> bool {
-        let (was, is) = (before.views(members[0]), after.views(members[0]));
-        let others = walk.rows_apart(before, after, was.0, is.0);
-        let owners = if was.0 == was.1 && is.0 == is.1 { others } else { walk.rows_apart(before, after, was.1, is.1) };
-        let (gained, lost) = walk.sizes(others);
+        let is = after.views(members[0]);
+        let others = self.apart(before, after, was.0, is.0);
+        let owners = if was.0 == was.1 && is.0 == is.1 { others } else { self.apart(before, after, was.1, is.1) };
+        let (gained, lost) = self.sizes(after, others);
         let catalog = &before.estate().catalog;
         if owners == others {
             if others == 0 {
@@ -178,7 +195,7 @@ impl Counted {
             self.radius.resources += members.len();
             self.radius.gained += gained * times;
             self.radius.lost += lost * times;
-            walk.mark_users(others, &mut self.users);
+            self.mark_users(after, others);
             return true;
         }
         let (mut any, mut first_owner, mut several) = (false, None, false);
@@ -194,7 +211,7 @@ impl Counted {
                 }
                 continue;
             };
-            let (as_other, as_owner) = (walk.turns_of(others, owner), walk.turns_of(owners, owner));
+            let (as_other, as_owner) = (self.turns_of(after, others, owner), self.turns_of(after, owners, owner));
             let gains = gained - as_other.0 + as_owner.0;
             let loses = lost - as_other.1 + as_owner.1;
             self.radius.gained += gains;
@@ -210,48 +227,52 @@ impl Counted {
         // Where one user owns them all, what others would have of it does not count for that user.
         let alone = first_owner.filter(|_| !several);
         let known = alone.map(|o| self.users[o.index() / 64] >> (o.index() % 64) & 1 == 1);
-        walk.mark_users(others, &mut self.users);
+        self.mark_users(after, others);
         if let (Some(owner), Some(false)) = (alone, known) {
             self.users[owner.index() / 64] &= !(1 << (owner.index() % 64));
         }
         any
     }
-}
 
-impl Walk {
-    /// The row of what differs between two rows of users' outcomes; 0 where nothing does.
-    fn rows_apart(&mut self, before: &SetEngine, after: &SetEngine, was: RowId, is: RowId) -> u32 {
-        let key = (Some(was), Some(is));
-        if let Some(row) = self.known.get(&key) {
+    /// The turns between two rows of users' outcomes; 0 where nothing differs. Both engines' rows speak of the same
+    /// sets, those that were lent.
+    fn apart(&mut self, before: &SetEngine, after: &mut SetEngine, was: RowId, is: RowId) -> u32 {
+        if let Some(row) = self.known.get(&(was, is)) {
             return *row;
         }
-        let seen = |others: RowId| Some(Decided { others, owner: None });
-        let row =
-            self.compare(&Seen { engine: before, decided: seen(was) }, &Seen { engine: after, decided: seen(is) });
-        self.known.insert(key, row);
+        let mut turns = Vec::new();
+        for action in ActionId::all(before.estate().schema.actions.len()) {
+            let (had, has) = (before.outcome(was, action).allowed, after.outcome(is, action).allowed);
+            if had != has {
+                turns.push((after.but(has, had), after.but(had, has)));
+            }
+        }
+        let next = self.rows.len() as u32;
+        let turns: Turns = turns.into();
+        let row = if turns.is_empty() { 0 } else { *self.kept.entry(turns.clone()).or_insert(next) };
+        if row == next {
+            self.rows.push(turns);
+        }
+        self.known.insert((was, is), row);
         row
     }
 
     /// How many gain and how many lose by a row, all actions together.
-    fn sizes(&self, row: u32) -> (u64, u64) {
-        let sets = &self.difference.sets;
-        let count = |set: SetId| u64::from(sets.count(set));
-        let turns = self.difference.turns(row).iter();
-        turns.fold((0, 0), |(gained, lost), t| (gained + count(t.gained), lost + count(t.lost)))
+    fn sizes(&self, engine: &SetEngine, row: u32) -> (u64, u64) {
+        let count = |set: SetId| u64::from(engine.sets().count(set));
+        self.rows[row as usize].iter().fold((0, 0), |(g, l), (gained, lost)| (g + count(*gained), l + count(*lost)))
     }
 
     /// How much one user gains and loses by a row.
-    fn turns_of(&self, row: u32, user: UserId) -> (u64, u64) {
-        let sets = &self.difference.sets;
-        let is = |set: SetId| u64::from(sets.contains(set, user.index()));
-        let turns = self.difference.turns(row).iter();
-        turns.fold((0, 0), |(gained, lost), t| (gained + is(t.gained), lost + is(t.lost)))
+    fn turns_of(&self, engine: &SetEngine, row: u32, user: UserId) -> (u64, u64) {
+        let is = |set: SetId| u64::from(engine.sets().contains(set, user.index()));
+        self.rows[row as usize].iter().fold((0, 0), |(g, l), (gained, lost)| (g + is(*gained), l + is(*lost)))
     }
 
-    fn mark_users(&self, row: u32, users: &mut [u64]) {
-        for turn in self.difference.turns(row) {
-            for set in [turn.gained, turn.lost] {
-                users.iter_mut().zip(self.difference.sets.row(set)).for_each(|(all, word)| *all |= word);
+    fn mark_users(&mut self, engine: &SetEngine, row: u32) {
+        for (gained, lost) in &self.rows[row as usize] {
+            for set in [*gained, *lost] {
+                self.users.iter_mut().zip(engine.sets().row(set)).for_each(|(all, word)| *all |= word);
             }
         }
     }

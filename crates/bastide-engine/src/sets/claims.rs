@@ -42,6 +42,17 @@ impl<'e> SetEngine<'e> {
         self.sets.intersect(a, b)
     }
 
+    /// From here on until [`SetEngine::forget`], sets that are made are kept for a while only. Nothing but algebra
+    /// on sets may be asked for meanwhile: the rows, and the single users that are spoken of, must be there.
+    pub fn aside(&mut self) -> Aside {
+        Aside { mark: self.sets.begin() }
+    }
+
+    /// Forgets the sets that were made since.
+    pub fn forget(&mut self, aside: Aside) {
+        self.sets.release(aside.mark);
+    }
+
     /// The users of either set.
     pub fn either(&mut self, a: SetId, b: SetId) -> SetId {
         self.sets.union(a, b)
@@ -62,6 +73,12 @@ impl<'e> SetEngine<'e> {
         };
         (pick(others.yes, owners.yes), pick(others.open, owners.open))
     }
+}
+
+/// Sets that are kept for a while only.
+#[must_use = "what is made meanwhile has to be forgotten"]
+pub struct Aside {
+    mark: u32,
 }
 
 /// A statement that reaches a resource, and whom it applies to there.

@@ -19,6 +19,7 @@
 pub mod claims;
 mod decide;
 mod features;
+mod lend;
 mod pairs;
 mod places;
 mod statement;
@@ -124,6 +125,8 @@ pub struct SetEngine<'e> {
     /// Single outcomes that were asked for before their row was done.
     early: HashMap<(ResourceId, ActionId, View), OutcomeId>,
     key: Vec<u32>,
+    /// While it works with the sets of another engine: the statements of which it has learnt something.
+    borrowed: Option<Vec<StatementId>>,
 }
 
 /// Stands for a site that was not met yet.
@@ -217,6 +220,7 @@ impl<'e> SetEngine<'e> {
             row_of: vec![None; estate.catalog.len()],
             early: HashMap::new(),
             key: Vec::new(),
+            borrowed: None,
             judge,
         }
     }

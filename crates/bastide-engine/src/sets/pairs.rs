@@ -101,7 +101,8 @@ impl<'e> SetEngine<'e> {
         })
     }
 
-    pub(super) fn single(&mut self, user: UserId) -> SetId {
+    /// The set of one user.
+    pub fn single(&mut self, user: UserId) -> SetId {
         if self.singles[user.index()].is_none() {
             self.singles[user.index()] = Some(self.sets.of([user.index()]));
         }

@@ -44,6 +44,14 @@ impl Compiled {
         self.owned
     }
 
+    /// Forgets sets with this number or a higher one.
+    pub fn forget(&mut self, mark: u32) {
+        let is_new = |set: &SetId| *set != UNMADE && set.0 >= mark;
+        self.constant = self.constant.filter(|set| !is_new(set));
+        self.table.iter_mut().flatten().filter(|set| is_new(set)).for_each(|set| *set = UNMADE);
+        self.known.iter_mut().for_each(|known| known.retain(|_, set| !is_new(set)));
+    }
+
     pub fn new(estate: &Estate, statement: &Statement) -> Compiled {
         let (mut all, mut own) = (Vec::new(), false);
         if statement.who.terms.contains(&Term::Owner) {
@@ -184,6 +192,17 @@ impl<'e> SetEngine<'e> {
         if let Some(known) = compiled.constant {
             return known;
         }
+        let set = self.applies_anew(id, resource, view);
+        if let Some(borrowed) = &mut self.borrowed
+            && borrowed.last() != Some(&id)
+        {
+            borrowed.push(id);
+        }
+        set
+    }
+
+    fn applies_anew(&mut self, id: StatementId, resource: ResourceId, view: View) -> SetId {
+        let compiled = self.compiled(id);
         let (own, constant) = (compiled.own, compiled.features.is_empty());
         // To most statements it is all one who owns the resource.
         let view = if compiled.owned || own { view } else { View::Other };

@@ -25,6 +25,8 @@ pub struct SetStore {
     hasher: DefaultHashBuilder,
     table: HashTable<u32>,
     memo: HashMap<(Operation, SetId, SetId), SetId>,
+    /// What is remembered for a while only.
+    passing: Option<HashMap<(Operation, SetId, SetId), SetId>>,
     scratch: Vec<u64>,
 }
 
@@ -46,6 +48,7 @@ impl SetStore {
             hasher: DefaultHashBuilder::default(),
             table: HashTable::new(),
             memo: HashMap::new(),
+            passing: None,
             scratch: vec![0; width],
         };
         store.keep();
@@ -113,6 +116,12 @@ impl SetStore {
         self.row(a).iter().zip(self.row(b)).map(|(x, y)| (x & y).count_ones()).sum()
     }
 
+    /// How many users of a set are in none of the others, without keeping any set.
+    pub fn count_outside(&self, set: SetId, others: &[SetId]) -> u32 {
+        let left = |at: usize, word: u64| others.iter().fold(word, |left, other| left & !self.row(*other)[at]);
+        self.row(set).iter().enumerate().map(|(at, word)| left(at, *word).count_ones()).sum()
+    }
+
     /// The first user who is in both.
     pub fn first_of_both(&self, a: SetId, b: SetId) -> Option<usize> {
         let mut words = self.row(a).iter().zip(self.row(b)).map(|(x, y)| x & y).enumerate();
@@ -161,7 +170,11 @@ impl SetStore {
     }
 
     fn combine(&mut self, operation: Operation, a: SetId, b: SetId) -> SetId {
-        if let Some(known) = self.memo.get(&(operation, a, b)) {
+        let key = (operation, a, b);
+        if let Some(known) = self.memo.get(&key) {
+            return *known;
+        }
+        if let Some(known) = self.passing.as_ref().and_then(|passing| passing.get(&key)) {
             return *known;
         }
         let (x, y) = (a.0 as usize * self.width, b.0 as usize * self.width);
@@ -173,8 +186,27 @@ impl SetStore {
             Operation::Subtract => pairs.for_each(|(to, (x, y))| *to = x & !y),
         }
         let found = self.keep();
-        self.memo.insert((operation, a, b), found);
+        self.passing.as_mut().unwrap_or(&mut self.memo).insert(key, found);
         found
+    }
+
+    /// From now on, what comes is kept for a while only. Gives the number of the next set.
+    pub(super) fn begin(&mut self) -> u32 {
+        self.passing = Some(HashMap::new());
+        self.counts.len() as u32
+    }
+
+    /// Forgets every set from this number on, and all that was remembered of them.
+    pub(super) fn release(&mut self, mark: u32) {
+        self.passing = None;
+        for id in mark..self.counts.len() as u32 {
+            let row = &self.words[id as usize * self.width..][..self.width];
+            if let Ok(entry) = self.table.find_entry(self.hasher.hash_one(row), |known| *known == id) {
+                entry.remove();
+            }
+        }
+        self.counts.truncate(mark as usize);
+        self.words.truncate(mark as usize * self.width);
     }
 
     /// The id of the set in `scratch`, which is kept where it is new.
