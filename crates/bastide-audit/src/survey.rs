@@ -284,17 +284,20 @@ impl<'e> Survey<'e> {
         let (estate, moment) = (case.estate, case.moment);
         let ids: Vec<StatementId> = case.live().map(|(id, _)| id).collect();
         let alike = Alike::of(&mut SetEngine::new(estate, moment)?);
-        let share = ids.len().div_ceil(rayon::current_num_threads()).max(1);
-        let found: Result<Vec<Vec<(StatementId, Radius)>>, Vec<Diagnostic>> = ids
-            .par_chunks(share)
+        // Rules reach far and stand together: they are dealt out like cards.
+        let hands = rayon::current_num_threads().max(1);
+        let found: Result<Vec<Vec<(StatementId, Radius)>>, Vec<Diagnostic>> = (0..hands)
+            .into_par_iter()
+            .map(|hand| ids.iter().skip(hand).step_by(hands).collect::<Vec<_>>())
             .map(|ids| {
                 let mut before = SetEngine::new(estate, moment)?;
+                let rows = alike.as_ref().map(|alike| alike.rows(&mut before)).unwrap_or_default();
                 let mut found = Vec::new();
                 for id in ids {
                     let Ok(without) = apply(estate, &[Change::Off(*id)]) else { continue };
                     let mut after = before.without(&without, moment);
                     let sole = match &alike {
-                        Some(alike) => radius_without(&mut before, &mut after, *id, alike),
+                        Some(alike) => radius_without(&mut before, &mut after, *id, alike, &rows),
                         None => radius(&difference(&mut before, &mut after)),
                     };
                     found.push((*id, sole));

@@ -268,7 +268,8 @@ fn what_goes_with_a_statement_is_counted_rightly() {
             let mut after = before.without(&without, &moment);
             let expected = radius(&difference(&mut before, &mut after));
             let mut again = before.without(&without, &moment);
-            let found = radius_without(&mut before, &mut again, id, &alike);
+            let rows = alike.rows(&mut before);
+            let found = radius_without(&mut before, &mut again, id, &alike, &rows);
             assert_eq!(found, expected, "estate {seed}, statement {}", statement.name);
             statements += 1;
         }

@@ -24,6 +24,8 @@ pub struct Alike {
     members: Vec<Vec<ResourceId>>,
     /// By class: the classes whose decisions look at one on it.
     askers: Vec<Vec<u32>>,
+    /// By statement: the classes it reaches.
+    reached: Vec<Vec<u32>>,
 }
 
 /// So far are sources of sources followed.
@@ -67,12 +69,21 @@ impl Alike {
         for (class, asked) in making.asked.iter().enumerate() {
             asked.iter().for_each(|a| askers[*a as usize].push(class as u32));
         }
-        Some(Alike { of: making.of, members, askers })
+        let mut reached: Vec<Vec<u32>> = vec![Vec::new(); estate.statements.len()];
+        for (class, members) in members.iter().enumerate() {
+            engine.reached(members[0]).for_each(|id| reached[id.index()].push(class as u32));
+        }
+        Some(Alike { of: making.of, members, askers, reached })
     }
 
     /// How many classes there are.
     pub fn count(&self) -> usize {
         self.members.len()
+    }
+
+    /// What is decided on each class, for others and for owners: what [`radius_without`] compares with.
+    pub fn rows(&self, engine: &mut SetEngine) -> Vec<(RowId, RowId)> {
+        self.members.iter().map(|members| engine.views(members[0])).collect()
     }
 
     /// The class of a resource.
@@ -127,12 +138,16 @@ impl Making {
     }
 }
 
-/// What changes where one statement goes. `after` is a fresh engine without it, `alike` the classes of `before`.
-pub fn radius_without(before: &mut SetEngine, after: &mut SetEngine, id: StatementId, alike: &Alike) -> Radius {
-    // Its rows are there before its sets are lent; once they are made, they stay.
-    let was: Vec<(RowId, RowId)> = alike.members.iter().map(|members| before.views(members[0])).collect();
-    let mut open: Vec<u32> =
-        (0..alike.count()).filter(|c| before.reaches(id, alike.members[*c][0])).map(|c| c as u32).collect();
+/// What changes where one statement goes. `after` is a fresh engine without it, `alike` the classes of `before`, and
+/// `was` its rows: they are there before its sets are lent.
+pub fn radius_without(
+    before: &mut SetEngine,
+    after: &mut SetEngine,
+    id: StatementId,
+    alike: &Alike,
+    was: &[(RowId, RowId)],
+) -> Radius {
+    let mut open = alike.reached[id.index()].clone();
     let mut seen = vec![false; alike.count()];
     open.iter().for_each(|class| seen[*class as usize] = true);
     let users = before.estate().people.len().div_ceil(64).max(1);

@@ -310,15 +310,10 @@ impl<'e> SetEngine<'e> {
         self.row_of[resource.index()].expect("just made")
     }
 
-    /// Whether a statement in force reaches a resource by place and kind.
-    pub(crate) fn reaches(&self, id: StatementId, resource: ResourceId) -> bool {
-        let statement = self.estate.statement(id);
-        let kind = self.estate.catalog.kind(resource);
-        if !self.estate.schema.is_any(kind, statement.what.kinds.as_deref()) {
-            return false;
-        }
-        let list = &self.places.lists[self.places.class[resource.index()] as usize];
-        statement.what.places.is_none() || list.binary_search_by_key(&id, |(id, _)| *id).is_ok()
+    /// The statements in force that reach a resource by place and kind, in policy order.
+    pub(crate) fn reached(&mut self, resource: ResourceId) -> impl Iterator<Item = StatementId> + '_ {
+        let site = self.site(resource);
+        self.sites[site].reached.iter().map(|(id, _)| *id)
     }
 
     /// What the outcomes on a resource hang on, decisions elsewhere aside, in an estate without layers and without

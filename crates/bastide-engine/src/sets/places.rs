@@ -72,8 +72,17 @@ impl Places {
     /// in memory. None where it would take as long as working them out anew. Lists that become equal
     /// stay apart, which does no harm. Cost: the lists, and what the new statements reach.
     pub fn beside(&self, before: &Estate, after: &Estate, was: &[StatementId], is: &[StatementId]) -> Option<Places> {
-        let placed = |estate: &Estate, id: &StatementId| estate.statement(*id).what.places.is_some();
         let address = |estate: &Estate, id: &StatementId| std::ptr::from_ref(estate.statement(*id));
+        if is.iter().all(|id| was.binary_search(id).is_ok() && address(before, id) == address(after, id)) {
+            // Some have gone, and the others have the numbers they had.
+            let gone: Vec<StatementId> = was.iter().copied().filter(|id| is.binary_search(id).is_err()).collect();
+            let kept = |list: &[Reached]| list.iter().copied().filter(|(id, _)| !gone.contains(id)).collect();
+            return Some(Places {
+                class: Arc::clone(&self.class),
+                lists: self.lists.iter().map(|list| kept(list)).collect(),
+            });
+        }
+        let placed = |estate: &Estate, id: &StatementId| estate.statement(*id).what.places.is_some();
         let known: HashMap<*const Statement, StatementId> =
             is.iter().filter(|id| placed(after, id)).map(|id| (address(after, id), *id)).collect();
         let stays: HashMap<StatementId, StatementId> = was
