@@ -6,4 +6,5 @@ cd "$(dirname "$0")/.."
 if ! command -v "${CHROMIUM:-chromium}" > /dev/null; then
     apt-get -q update > /dev/null && apt-get install -y -q chromium > /dev/null
 fi
-cargo test --locked -p bastide --test browser -- --ignored --test-threads 1
+# With the whole workspace, so that nothing is compiled a second time.
+cargo test --locked --workspace --test browser -- --ignored --test-threads 1
