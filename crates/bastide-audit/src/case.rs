@@ -140,10 +140,7 @@ impl Case<'_> {
         let statement = self.estate.statement(id);
         match statement.sort {
             statement::Sort::Rule => statement.name.clone(),
-            statement::Sort::Entry => {
-                let cells = bastide_engine::change::entry_cells(self.estate, statement);
-                format!("entry {}", cells.join(","))
-            }
+            statement::Sort::Entry => bastide_engine::review::key(self.estate, id),
         }
     }
 

@@ -7,7 +7,7 @@
 
 use crate::Report;
 use bastide_syntax::visible;
-use minijinja::{Environment, context};
+use minijinja::{Environment, HtmlEscape, context};
 use serde_json::Value;
 
 const TEMPLATE: &str = include_str!("../templates/report.html");
@@ -47,17 +47,12 @@ fn ticks(text: &str) -> minijinja::Value {
     for (at, part) in parts.iter().enumerate() {
         let closed = at + 1 < parts.len();
         match (at % 2, closed) {
-            (1, true) => out.push_str(&format!("<code>{}</code>", escape(part))),
-            (1, false) => out.push_str(&format!("`{}", escape(part))),
-            _ => out.push_str(&escape(part)),
+            (1, true) => out.push_str(&format!("<code>{}</code>", HtmlEscape(part))),
+            (1, false) => out.push_str(&format!("`{}", HtmlEscape(part))),
+            _ => out.push_str(&HtmlEscape(part).to_string()),
         }
     }
     minijinja::Value::from_safe_string(out)
-}
-
-/// Text in which markup is text.
-fn escape(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;").replace('\'', "&#39;")
 }
 
 /// Makes every text visible, wherever it stands.

@@ -58,7 +58,6 @@ fn run(dir: &mut PathBuf, line: &str) -> String {
     if output.status.code().is_none_or(|code| code > 1) {
         out.push_str(&text(&output.stderr));
     }
-    // Seconds and sizes differ from run to run.
     out
 }
 

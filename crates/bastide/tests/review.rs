@@ -152,3 +152,43 @@ fn the_sheets_are_complete() {
     assert!(run.out.starts_with("0 answers"), "{}", run.out);
     assert!(run.out.contains("nothing changes"), "{}", run.out);
 }
+
+/// A review takes away what it says, or says that it cannot: never less in silence, and never more than there was.
+#[test]
+fn answers_that_would_not_do_what_they_say_are_told() {
+    let demo = demo();
+    let sheets = sheets(demo.path(), "workspace");
+    let file = sheets.join("Exhibitions-Tidal-Light.csv");
+    let fresh = fs::read_to_string(&file).unwrap();
+    let key = |beginning: &str| {
+        let mut reader = csv::Reader::from_reader(fresh.as_bytes());
+        let keys = reader.records().map(|r| r.unwrap()[2].to_string());
+        keys.into_iter().find(|k| k.starts_with(beginning)).unwrap_or_else(|| panic!("{beginning}"))
+    };
+    let nested = key("entry group:exhibition-team,may,read");
+    let vesna = key("entry user:vesna.babic,may,approve;pay");
+    for (key, cells, says) in [
+        // Through a group in the group: the membership that leads there is ended.
+        (nested.as_str(), &[("without", "bruno.tavares")][..], "take `bruno.tavares` out of group `conservators`"),
+        (vesna.as_str(), &[("only_actions", "pay;pay")], "speak of pay alone"),
+        (vesna.as_str(), &[("only_actions", "pay;approve")], "that narrows nothing"),
+        ("rule lenders-follow-their-loans", &[("until", "2030-01-01")], "it ends on 2027-06-30 anyway"),
+        ("rule lenders-follow-their-loans", &[("without", "pia.sorrel")], "`pia.sorrel` has no access by it there"),
+    ] {
+        fs::write(&file, &fresh).unwrap();
+        fill(&file, b',', &[(key, &[&[("answer", "narrow")][..], cells].concat())]);
+        let run = answered(demo.path(), "workspace", &[]);
+        let text = run.out.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(text.contains(says), "{says}: {}{}", run.out, run.err);
+    }
+    // Sheets that were parted otherwise, and two sheets that disagree.
+    let run = answered(demo.path(), "owner", &[]);
+    assert!(run.out.split_whitespace().collect::<Vec<_>>().join(" ").contains("another `--by`?"), "{}", run.out);
+    fs::write(&file, &fresh).unwrap();
+    fill(&file, b',', &[(vesna.as_str(), &[("answer", "keep")])]);
+    let copy = sheets.join("copy.csv");
+    fs::write(&copy, &fresh).unwrap();
+    fill(&copy, b',', &[(vesna.as_str(), &[("answer", "remove")])]);
+    let run = answered(demo.path(), "workspace", &[]);
+    assert!(run.out.contains("it is answered twice") && run.out.contains("nothing changes"), "{}", run.out);
+}

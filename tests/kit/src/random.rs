@@ -303,7 +303,7 @@ impl Make {
             let _ = write!(out, " {reach} {}", places.join(", "));
         }
         if self.chance(35) {
-            let condition = if layers.is_empty() { self.condition(2, true, lowest) } else { self.resource_condition() };
+            let condition = if layers.is_empty() { self.condition(2, true, lowest) } else { self.condition_on_data() };
             let _ = write!(out, " where {condition}");
         }
         if self.chance(30) {
@@ -340,7 +340,7 @@ impl Make {
         format!("{subject},{modality},{actions},{place},{reach},{layer},{from},")
     }
 
-    fn resource_condition(&mut self) -> String {
+    fn condition_on_data(&mut self) -> String {
         match self.rng.u32(..6) {
             0 => "resource.state = draft".to_string(),
             1 => "resource.level >= middle".to_string(),

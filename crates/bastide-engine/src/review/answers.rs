@@ -71,9 +71,16 @@ pub fn proposal(estate: &Estate, sheets: &[Sheet], answers: &[Answer]) -> Propos
     let mut proposal = Proposal::default();
     for answer in answers {
         let sheet = sheets.iter().find(|s| s.name == answer.sheet);
+        let twice = answers.iter().any(|other| {
+            (&other.sheet, &other.key) == (&answer.sheet, &answer.key) && other.decision != answer.decision
+        });
         // The same entry may stand in the files twice.
         let rows: Vec<&SheetRow> = sheet.iter().flat_map(|s| &s.rows).filter(|r| r.key == answer.key).collect();
         let done = match &answer.decision {
+            _ if twice => Err("it is answered twice, and not alike".to_string()),
+            _ if sheet.is_none() => {
+                Err(format!("there is no sheet `{}` now: were the sheets written with another `--by`?", answer.sheet))
+            }
             _ if rows.is_empty() => Err("it gives nothing there any more: the estate has changed since".to_string()),
             Decision::Keep => {
                 proposal.kept += 1;
@@ -118,7 +125,7 @@ fn narrowed(
     let statement = estate.statement(row.statement);
     let mut changes = Vec::new();
     for user in without {
-        changes.push(taken_out(estate, row, user)?);
+        changes.extend(taken_out(estate, row, user)?);
     }
     let mut kept: Vec<ActionId> = Vec::new();
     for name in actions {
@@ -128,26 +135,29 @@ fn narrowed(
         }
         kept.push(action);
     }
-    if (!kept.is_empty() && kept.len() < statement.actions.count_ones(..)) || until.is_some() {
-        alone(row)?;
-    }
+    kept.sort();
+    kept.dedup();
     if !kept.is_empty() && kept.len() < statement.actions.count_ones(..) {
-        kept.sort();
-        kept.dedup();
-        changes.push(Change::Actions(row.statement, kept.clone()));
+        alone(row)?;
+        changes.push(Change::Actions(row.statement, kept));
     }
     if let Some(until) = until {
+        alone(row)?;
+        // A review takes away; it never gives.
+        if let Some(last) = statement.until.filter(|last| *last <= until) {
+            return Err(format!("it ends on {last} anyway: {until} would not narrow it"));
+        }
         changes.push(Change::Window(row.statement, statement.from, Some(until)));
     }
-    if changes.is_empty() && actions.is_empty() {
-        return Err("`narrow` says neither which actions stay, nor who goes, nor until when".to_string());
+    if changes.is_empty() {
+        return Err("that narrows nothing: all its actions stay, for everybody, as long as now".to_string());
     }
     changes.into_iter().for_each(|change| add(proposal, change));
     Ok(())
 }
 
-/// How one person is taken out of a statement.
-fn taken_out(estate: &Estate, row: &SheetRow, user: &str) -> Result<Change, String> {
+/// How one person is taken out of a statement: of a group, by ending every membership that leads to it.
+fn taken_out(estate: &Estate, row: &SheetRow, user: &str) -> Result<Vec<Change>, String> {
     let statement = estate.statement(row.statement);
     let user = find::user(estate, user).map_err(|e| e.to_string())?;
     let id = estate.people.id(user);
@@ -163,25 +173,28 @@ fn taken_out(estate: &Estate, row: &SheetRow, user: &str) -> Result<Change, Stri
                     row.elsewhere, row.at
                 ));
             }
-            Ok(Change::Except(row.statement, user))
+            Ok(vec![Change::Except(row.statement, user)])
         }
         Sort::Entry if named => {
             alone(row)?;
-            Ok(Change::Off(row.statement))
+            Ok(vec![Change::Off(row.statement)])
         }
         Sort::Entry => {
-            let direct = statement.who.terms.iter().find_map(|term| match term {
-                Term::Members(group) => {
-                    let groups = estate.groups.direct(user);
-                    groups.iter().copied().find(|g| estate.groups.through(*group).contains(g) || g == group)
+            let mut leading: Vec<GroupId> = Vec::new();
+            for term in &statement.who.terms {
+                if let Term::Members(group) = term {
+                    leading.extend(estate.groups.beneath(*group));
                 }
-                _ => None,
-            });
-            let group = direct.ok_or_else(|| format!("`{id}` is meant by no group that can be left ({})", row.at))?;
-            if estate.groups.computed[group.index()].is_some() {
-                return Err(format!("`{id}` is in `{}`, which is computed", estate.groups.id(group)));
             }
-            Ok(Change::Leave(Member::User(user), group))
+            if let Some(computed) = leading.iter().find(|g| estate.groups.computed[g.index()].is_some()) {
+                return Err(format!("who is in `{}` is computed ({})", estate.groups.id(*computed), row.at));
+            }
+            let direct = estate.groups.direct(user).iter().filter(|g| leading.contains(g));
+            let changes: Vec<Change> = direct.map(|g| Change::Leave(Member::User(user), *g)).collect();
+            if changes.is_empty() {
+                return Err(format!("`{id}` is meant by no group that can be left ({})", row.at));
+            }
+            Ok(changes)
         }
     }
 }

@@ -264,8 +264,7 @@ fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, stage: &m
 
 /// A cell that no spreadsheet takes for a formula, where that is wanted.
 fn guarded(text: &str, guard: bool) -> String {
-    let formula = text.starts_with(['=', '+', '-', '@', '\t', '\r']);
-    if guard && formula { format!("'{text}") } else { text.to_string() }
+    if guard { bastide_formats::sheets::guarded(text) } else { text.to_string() }
 }
 
 /// The error beneath, so that a closed pipe is known as one.

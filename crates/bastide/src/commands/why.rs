@@ -111,13 +111,13 @@ pub fn run(args: WhyArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         return Ok(status(&args, &answer));
     }
     let text = match args.format {
-        Format::Table | Format::Svg | Format::Png => {
+        Format::Json => json::document("why", &answer),
+        Format::Dot => dot(&answer.explanation),
+        _ => {
             let mut text = why::explanation(&answer.explanation, &answer.touched, args.all, stage.width());
             text.extend(answer.remedies.iter().map(|r| changes::remedies(r, stage.width())));
             text
         }
-        Format::Json => json::document("why", &answer),
-        Format::Dot => dot(&answer.explanation),
     };
     stage.deliver(&text, args.output.as_deref())?;
     Ok(status(&args, &answer))
