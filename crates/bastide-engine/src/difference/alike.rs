@@ -18,8 +18,6 @@ use hashbrown::HashMap;
 
 /// The classes of an estate at a moment.
 pub struct Alike {
-    /// By resource.
-    of: Vec<u32>,
     /// By class: its resources, in order.
     members: Vec<Vec<ResourceId>>,
     /// By class: the classes whose decisions look at one on it.
@@ -73,7 +71,7 @@ impl Alike {
         for (class, members) in members.iter().enumerate() {
             engine.reached(members[0]).for_each(|id| reached[id.index()].push(class as u32));
         }
-        Some(Alike { of: making.of, members, askers, reached })
+        Some(Alike { members, askers, reached })
     }
 
     /// How many classes there are.
@@ -84,11 +82,6 @@ impl Alike {
     /// What is decided on each class, for others and for owners: what [`radius_without`] compares with.
     pub fn rows(&self, engine: &mut SetEngine) -> Vec<(RowId, RowId)> {
         self.members.iter().map(|members| engine.views(members[0])).collect()
-    }
-
-    /// The class of a resource.
-    pub fn class(&self, resource: ResourceId) -> u32 {
-        self.of[resource.index()]
     }
 }
 
