@@ -13,7 +13,7 @@ use libfuzzer_sys::fuzz_target;
 fuzz_target!(|text: &str| {
     let schema = common::schema();
     let mut out = Vec::new();
-    let mut people = PeopleSink::new(&schema);
+    let mut people = PeopleSink::new(&schema, &[]);
     people.csv(FileId(0), text, &common::source(), &mut out);
     let mut catalog = CatalogSink::new(&schema);
     catalog.csv(FileId(0), text, &mut out);

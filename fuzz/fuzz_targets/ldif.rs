@@ -12,7 +12,7 @@ use libfuzzer_sys::fuzz_target;
 fuzz_target!(|text: &str| {
     let schema = common::schema();
     let (mut out, mut rows, mut links) = (Vec::new(), GroupRows::default(), LdifLinks::default());
-    let mut people = PeopleSink::new(&schema);
+    let mut people = PeopleSink::new(&schema, &[]);
     ldif::read(FileId(0), text, &common::source(), &mut people, &mut rows, &mut links, &mut out);
     links.join(&mut rows);
     common::placed(text, &out);

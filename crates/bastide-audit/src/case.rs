@@ -65,6 +65,8 @@ limits! {
     exposure_users, "exposure-users", 25.0;
     /// How many steps from the top of a scale make a label high.
     exposure_steps, "exposure-steps", 1.0;
+    /// Share of what a permission speaks of that barriers may keep from its users.
+    cut_off, "cut-off-share", 0.25;
     /// Days for which usage is looked at.
     usage_days, "usage-days", 90.0;
     /// Places into which what was used of a wide grant must fit.

@@ -137,6 +137,32 @@ const NEAR_MISSES: &[NearMiss] = &[
     ("too-wide-a-place", |c| entry(c, "user:gus,may,update,n,under,,,Nobody knows")),
     // Everybody, but on little; and a little more on everything, for few.
     ("wide-reach", |c| rule(c, "who members of staff may export what item at \"Papers/North/Plan\"")),
+    // A name that begins alike; and one who is gone and closed.
+    ("active-leaver", |c| replace(c, "people.csv", "ben,Ben,", "ben,Lockedin Ben,")),
+    ("active-leaver", |c| replace(c, "people.csv", "kim,Kim,", "kim,Suspended: Kim,")),
+    // Suspended, active, and without any access.
+    ("active-leaver", |c| append(c, "people.csv", "lou,Suspended: Lou,guest,yes,north,internal")),
+    // A choice is a value that rules go by.
+    ("active-leaver", |c| {
+        append(
+            c,
+            "p.bastide",
+            "type standing = choice usual, suspended\nattribute standing of user: standing default suspended",
+        );
+        rule(c, "who members of editors where user.standing = suspended may export what item");
+    }),
+    // What is behind the barrier is given there once more; and a little behind it, of much.
+    ("cut-off", |c| {
+        append(c, "catalog.csv", "v2,v,item,Shut,dee,released,no,,north,,2027-01-01");
+        entry(c, "user:fay,may,update,v,under,,,For everything in the vault");
+        entry(c, "user:fay,may,update,v2,at,,,And for what is shut");
+    }),
+    ("cut-off", |c| {
+        append(c, "catalog.csv", "n9,n,item,Shut,ben,released,no,,north,,2027-01-01");
+        entry(c, "user:fay,may,update,n,under,,,For everything in the north");
+    }),
+    // A place of its own behind the barrier, and a statement that crosses it.
+    ("cut-off", |c| entry(c, "user:fay,may always,read,r1,under,,,Crosses")),
     ("wide-reach", |c| rule(c, "who user ben may export what item")),
     ("deny-without-need", |c| entry(c, "group:staff,may not,read,n1,at,,,Somebody could")),
 ];

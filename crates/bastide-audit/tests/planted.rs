@@ -25,6 +25,7 @@ const PLANTED: &[(u8, &str, &str)] = &[
     (12, "two-doors", "shuts export and leaves query open"),
     (13, "undecided", "resource.due_back"),
     (14, "undecided", "user.house"),
+    (15, "cut-off", "`security-reads-alarm-plans` stops at `Facilities/Island House/Alarm`"),
     (16, "shadowed", "data/entries.csv:78"),
     (17, "deny-without-need", "lenders-lose-sight-after-return"),
     (18, "unknown-name", "ruth.calder"),
@@ -35,6 +36,8 @@ const PLANTED: &[(u8, &str, &str)] = &[
     (23, "inactive-member", "aoife.tierney"),
     (23, "ownerless", "wilma.kessel"),
     (24, "ended", "data/entries.csv:71"),
+    (25, "active-leaver", "`ulla.szabo` is active, and title says \"Suspended: left the partner in spring\""),
+    (25, "active-leaver", "folake.mbeki-rowe"),
 ];
 
 fn findings() -> Vec<Finding> {

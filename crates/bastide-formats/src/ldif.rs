@@ -98,7 +98,7 @@ fn user(
     links: &mut LdifLinks,
     out: &mut Vec<Diagnostic>,
 ) {
-    let mut fields: Vec<Option<PeopleField>> = Vec::new();
+    let (mut fields, mut read): (Vec<Option<PeopleField>>, Vec<String>) = Default::default();
     let mut cells = LooseCells { texts: Vec::new(), place: entry.place };
     let service = entry.is("applicationProcess");
     let mut wanted: Vec<(String, PeopleField)> = mapping.to_vec();
@@ -120,6 +120,7 @@ fn user(
             PeopleField::Id | PeopleField::Name | PeopleField::Kind | PeopleField::Active | PeopleField::Realm
         );
         fields.push(Some(field));
+        read.push(theirs.to_lowercase());
         cells.texts.push(if single { values[0].to_string() } else { set_or_text(people, field, &values) });
     }
     if service && !fields.contains(&Some(PeopleField::Kind)) {
@@ -129,7 +130,11 @@ fn user(
     if let (Some(id), Some(dn)) = (fields.iter().position(|f| *f == Some(PeopleField::Id)), entry.values("dn").next()) {
         links.names.insert(normal(dn), MemberRow::User(cells.texts[id].clone()));
     }
-    people.row(&fields, &cells, source.realm.as_deref(), out);
+    if people.row(&fields, &cells, source.realm.as_deref(), out) {
+        for other in entry.attributes.iter().filter(|a| a.name != "dn" && !read.contains(&a.name)) {
+            people.remark(&other.name, &other.value);
+        }
+    }
 }
 
 fn set_or_text(people: &PeopleSink, field: PeopleField, values: &[&str]) -> String {

@@ -5,6 +5,7 @@
 pub mod catalog;
 pub mod csv_table;
 pub mod entries;
+pub mod farewell;
 pub mod groups;
 pub mod json;
 pub mod junit;

@@ -125,7 +125,7 @@ impl<'r> Loader<'r> {
         let declared = resolve::declarations(&trees);
         self.out.extend(declared.diagnostics);
         let schema = declared.schema;
-        let mut people = PeopleSink::new(&schema);
+        let mut people = PeopleSink::new(&schema, &manifest.audit.gone);
         let mut group_rows = GroupRows::default();
         let errors = |out: &[Diagnostic]| out.iter().filter(|d| d.is_error()).count();
         let before = errors(&self.out);

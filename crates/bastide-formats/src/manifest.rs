@@ -1,5 +1,6 @@
 //! `bastide.toml`: what an estate is made of.
 
+use crate::farewell::WORDS;
 use bastide_model::Combining;
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, Span, codes};
@@ -96,11 +97,18 @@ pub struct AuditSettings {
     pub limits: Vec<(Placed, f64)>,
     /// Actions that do no harm.
     pub harmless: Vec<String>,
+    /// Words that a text begins with which says of a user to be gone.
+    pub gone: Vec<String>,
 }
 
 impl Default for AuditSettings {
     fn default() -> Self {
-        AuditSettings { levels: Vec::new(), limits: Vec::new(), harmless: vec!["read".to_string()] }
+        AuditSettings {
+            levels: Vec::new(),
+            limits: Vec::new(),
+            harmless: vec!["read".to_string()],
+            gone: WORDS.map(str::to_string).to_vec(),
+        }
     }
 }
 
@@ -251,7 +259,7 @@ impl Reader<'_> {
     /// `[audit]`: whether its names are known is for the audit to say.
     fn audit(&mut self, value: &Spanned<DeValue>, audit: &mut AuditSettings) {
         let Some(table) = self.table(value) else { return };
-        for (key, value) in self.entries(table, &["levels", "limits", "harmless"]) {
+        for (key, value) in self.entries(table, &["levels", "limits", "harmless", "gone"]) {
             match key.get_ref().as_ref() {
                 "levels" => {
                     let Some(levels) = self.table(value) else { continue };
@@ -281,6 +289,7 @@ impl Reader<'_> {
                         audit.limits.push((name, number));
                     }
                 }
+                "gone" => audit.gone = self.texts(value).into_iter().map(|t| t.text).collect(),
                 _ => audit.harmless = self.texts(value).into_iter().map(|t| t.text).collect(),
             }
         }

@@ -1,10 +1,11 @@
 //! People from cells: the one place where a user's values are read, whatever file they come from.
 
 use crate::csv_table::{Cells, CsvTable, unknown_column};
+use crate::farewell::Farewells;
 use crate::manifest::DataSource;
 use bastide_model::column::ColumnBuilder;
 use bastide_model::rows::PeopleRows;
-use bastide_model::schema::{PEOPLE_COLUMNS, USER_KINDS, read_flag};
+use bastide_model::schema::{PEOPLE_COLUMNS, Scalar, USER_KINDS, read_flag};
 use bastide_model::{Schema, UserAttributeId, Value};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, codes};
@@ -32,13 +33,20 @@ pub struct PeopleSink<'s> {
     rows: PeopleRows,
     realms: ColumnBuilder,
     attributes: Vec<ColumnBuilder>,
+    farewells: Farewells,
 }
 
 impl<'s> PeopleSink<'s> {
-    /// Nobody yet.
-    pub fn new(schema: &'s Schema) -> Self {
+    /// Nobody yet; and the words by which somebody is gone.
+    pub fn new(schema: &'s Schema, gone: &[String]) -> Self {
         let attributes = schema.user_attributes.iter().map(|_| ColumnBuilder::default()).collect();
-        PeopleSink { schema, rows: PeopleRows::default(), realms: ColumnBuilder::default(), attributes }
+        PeopleSink {
+            schema,
+            rows: PeopleRows::default(),
+            realms: ColumnBuilder::default(),
+            attributes,
+            farewells: Farewells::of(gone),
+        }
     }
 
     /// The field of a name of ours.
@@ -76,14 +84,15 @@ impl<'s> PeopleSink<'s> {
         found
     }
 
-    /// Takes one user in. `fields` says what each column is; columns without a field are passed over.
+    /// Takes one user in, and says whether there was one. `fields` says what each column is; columns without a field
+    /// are passed over.
     pub fn row(
         &mut self,
         fields: &[Option<PeopleField>],
         cells: &impl Cells,
         realm: Option<&str>,
         out: &mut Vec<Diagnostic>,
-    ) {
+    ) -> bool {
         let row = self.rows.ids.len();
         let column = |wanted: PeopleField| fields.iter().position(|f| *f == Some(wanted));
         let text = |wanted: PeopleField| column(wanted).map_or("", |c| cells.text(c));
@@ -91,7 +100,7 @@ impl<'s> PeopleSink<'s> {
         if id.is_empty() {
             let span = column(PeopleField::Id).map_or(cells.place().span(), |c| cells.span(c));
             out.push(Diagnostic::at(&codes::MISSING_VALUE, span, "a user without an id"));
-            return;
+            return false;
         }
         self.rows.ids.push(id);
         self.rows.names.push(text(PeopleField::Name));
@@ -136,7 +145,31 @@ impl<'s> PeopleSink<'s> {
                     Some(near) => diagnostic.help(format!("did you mean `{near}`?")),
                     None => diagnostic,
                 });
+            } else if let Some(name) = self.worded(field)
+                && self.farewells.says(name, text)
+            {
+                self.rows.farewells.push((row as u32, name.to_string(), text.to_string()));
             }
+        }
+        true
+    }
+
+    /// The name of a field that holds free text about a user. A choice is none: rules go by it.
+    fn worded(&self, field: PeopleField) -> Option<&'s str> {
+        match field {
+            PeopleField::Name => Some("name"),
+            PeopleField::Attribute(id) => {
+                let attribute = &self.schema.user_attributes[id.index()];
+                (attribute.scalar == Scalar::Text).then_some(attribute.name.as_str())
+            }
+            PeopleField::Id | PeopleField::Kind | PeopleField::Active | PeopleField::Realm => None,
+        }
+    }
+
+    /// Looks at what a source says, besides the values that are read, of the user taken in last.
+    pub fn remark(&mut self, field: &str, text: &str) {
+        if let Some(last) = self.rows.ids.len().checked_sub(1).filter(|_| self.farewells.says(field, text)) {
+            self.rows.farewells.push((last as u32, field.to_string(), text.to_string()));
         }
     }
 

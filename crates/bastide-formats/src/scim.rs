@@ -169,7 +169,23 @@ fn user(
     if let (Some(theirs), Some(ours)) = (resource.get("id").and_then(Value::as_str), id) {
         links.users.insert(theirs.to_string(), ours);
     }
-    people.row(&fields, &cells, source.realm.as_deref(), out);
+    if people.row(&fields, &cells, source.realm.as_deref(), out) {
+        let read = |name: &str| {
+            mapping.iter().any(|(theirs, _)| theirs == name)
+                || people_name(name)
+                || people.known().iter().any(|known| known == name)
+        };
+        let all = resource.iter().chain(enterprise.into_iter().flatten());
+        let others = all.filter_map(|(name, value)| Some((name, value.as_str().filter(|_| !read(name))?)));
+        for (name, text) in others.collect::<Vec<_>>() {
+            people.remark(name, text);
+        }
+    }
+}
+
+/// Whether a name of the core schema is read as an id or a name.
+fn people_name(name: &str) -> bool {
+    ["id", "userName", "displayName"].contains(&name)
 }
 
 fn group(

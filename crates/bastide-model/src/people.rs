@@ -24,6 +24,19 @@ pub struct People {
     pub attributes: Vec<Column>,
     /// Where each one stands in the files.
     pub origins: Vec<Origin>,
+    /// What the data says in words of users who by those words are gone, in order of users.
+    pub farewells: Vec<Farewell>,
+}
+
+/// Words in the data by which a user is gone, whatever `active` says.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Farewell {
+    /// Of whom.
+    pub user: UserId,
+    /// The field, as the source names it.
+    pub field: String,
+    /// What stands there.
+    pub text: String,
 }
 
 impl People {

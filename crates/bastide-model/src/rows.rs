@@ -50,6 +50,8 @@ pub struct PeopleRows {
     pub attributes: Vec<Column>,
     /// Where each stands.
     pub places: Vec<RowPlace>,
+    /// Words by which somebody is gone: the row, the field and what stands there.
+    pub farewells: Vec<(u32, String, String)>,
 }
 
 /// What a membership names.

@@ -239,3 +239,123 @@ fn usage_says_what_would_have_sufficed() {
     fs::write(&manifest, text.replace("[[usage]]\nfile = \"usage.csv\"\n", "")).unwrap();
     assert!(audit(dir.path(), &both).out.starts_with("nothing found"));
 }
+
+/// People from three sorts of files: those who are gone by a title, a locked account, a name, an attribute.
+const LEAVERS: &str = r#"People whose records say in words that they are gone.
+=== bastide.toml
+name = "Leavers"
+policy = ["p.bastide"]
+[[people]]
+file = "staff.csv"
+[[people]]
+file = "partners.ldif"
+[[people]]
+file = "lent.scim.json"
+[[catalog]]
+file = "catalog.csv"
+=== p.bastide
+kind stream
+action read
+attribute remark of user: text
+attribute roles of user: set of text
+rule everybody-reads { because "It is open." who anyone may read what anything }
+=== staff.csv
+id,name,active,remark,roles
+ada,Ada,yes,Resigned 2026-03-01,
+bea,Bea,yes,"Curator, has left-handed scissors",
+cyd,[Disabled] Cyd,yes,,
+dan,Dan,no,Suspended,
+eli,Eli,yes,,suspended;keeper
+=== partners.ldif
+dn: uid=fox,o=x
+objectClass: inetOrgPerson
+uid: fox
+cn: Fox
+title: Lender
+pwdAccountLockedTime: 000001010000Z
+
+dn: uid=gil,o=x
+objectClass: inetOrgPerson
+uid: gil
+cn: Gil
+pwdAccountLockedTime: 20260301000000Z
+description:: TGVmdCB0aGUgcGFydG5lcg==
+
+dn: o=x
+objectClass: organization
+o: x
+description: Suspended: nobody, since this is no person
+
+dn: uid=ivo,o=x
+objectClass: inetOrgPerson
+uid: ivo
+cn: Ivo
+title: Locksmith
+=== lent.scim.json
+{"schemas": ["urn:ietf:params:scim:api:messages:2.0:ListResponse"], "totalResults": 2, "Resources": [
+{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "id": "1", "userName": "joe", "active": true, "title": "Deceased"},
+{"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "id": "2", "userName": "kay", "active": false, "title": "Deceased"}]}
+=== catalog.csv
+id,parent,kind,name
+s,,stream,Everything
+"#;
+
+#[test]
+fn whoever_is_gone_by_a_remark_is_told_of() {
+    let dir = common::case(LEAVERS);
+    let told = || -> Vec<String> {
+        let run = audit(dir.path(), &["--only", "active-leaver", "--format", "json"]);
+        let value: Value = serde_json::from_str(&run.out).unwrap_or_else(|_| panic!("{}", run.err));
+        let found = value["findings"].as_array().unwrap().iter();
+        found.map(|f| format!("{} {}", f["place"].as_str().unwrap(), f["message"].as_str().unwrap())).collect()
+    };
+    assert_eq!(
+        told(),
+        [
+            "lent.scim.json:2 `joe` is active, and title says \"Deceased\"",
+            "partners.ldif:1 `fox` is active, and pwdaccountlockedtime says \"000001010000Z\"",
+            "partners.ldif:8 `gil` is active, and description says \"Left the partner\"",
+            "staff.csv:2 `ada` is active, and remark says \"Resigned 2026-03-01\"",
+            "staff.csv:4 `cyd` is active, and name says \"[Disabled] Cyd\"",
+            "staff.csv:6 `eli` is active, and roles says \"suspended;keeper\"",
+        ]
+    );
+    // Words of the house's own.
+    let manifest = dir.path().join("bastide.toml");
+    let text = fs::read_to_string(&manifest).unwrap();
+    fs::write(&manifest, format!("{text}[audit]\ngone = [\"curator\"]\n")).unwrap();
+    let of_others: Vec<String> = told().into_iter().filter(|t| !t.contains("pwdaccountlockedtime")).collect();
+    assert_eq!(of_others, ["staff.csv:3 `bea` is active, and remark says \"Curator, has left-handed scissors\""]);
+    // Once the account is closed, nothing is said of it.
+    fs::write(&manifest, &text).unwrap();
+    let people = dir.path().join("staff.csv");
+    let closed = fs::read_to_string(&people).unwrap().replace("ada,Ada,yes", "ada,Ada,no");
+    fs::write(&people, closed).unwrap();
+    assert!(told().iter().all(|t| !t.contains("`ada`")));
+}
+
+/// What a barrier keeps from those it was meant for; the advice mends it, and `try` says the same of it.
+#[test]
+fn a_barrier_keeps_out_whom_it_was_meant_for() {
+    let demo = demo();
+    let run = audit(demo.path(), &["--only", "cut-off", "--format", "json"]);
+    let value: Value = serde_json::from_str(&run.out).unwrap();
+    let of_rule = |f: &&Value| f["about"] == "security-reads-alarm-plans";
+    let finding = value["findings"].as_array().unwrap().iter().find(of_rule).expect("the alarm plans");
+    assert_eq!(finding["evidence"][0], "3 of the 9 resources it speaks of lie behind");
+    let change = finding["suggestion"]["changes"][0].clone();
+    let options: Vec<&str> = change["option"].as_array().unwrap().iter().map(|o| o.as_str().unwrap()).collect();
+    assert_eq!(options, ["--entry", "group:security,may,read,r-0434,under"]);
+    let gained = finding["suggestion"]["radius"]["gained"].as_u64().unwrap();
+    let tried = run_in(demo.path(), &["try", options[0], options[1], "--format", "json", "--on", "2026-11-24"]);
+    let tried: Value = serde_json::from_str(&tried.out).unwrap();
+    assert_eq!(tried["radius"]["gained"].as_u64(), Some(gained));
+    // With it, the rule is cut off no longer.
+    let entries = demo.path().join("data/entries.csv");
+    let text = fs::read_to_string(&entries).unwrap();
+    let columns = text.lines().next().unwrap().split(',').count();
+    let row = format!("{}{}", options[1], ",".repeat(columns - 5));
+    fs::write(&entries, format!("{text}{row}\n")).unwrap();
+    let after = audit(demo.path(), &["--only", "cut-off"]).out;
+    assert!(!after.contains("security-reads-alarm-plans"), "{after}");
+}

@@ -1,7 +1,9 @@
 //! The findings: one module each, registered here. The order of the list is the order of their names.
 
+mod active_leaver;
 mod contradiction;
 mod copies;
+mod cut_off;
 mod deny_without_need;
 mod duty_clash;
 mod empty_group;
@@ -114,8 +116,10 @@ pub struct Descriptor {
 
 /// Every finding, by name.
 pub const ALL: &[&Descriptor] = &[
+    &active_leaver::DESCRIPTOR,
     &contradiction::DESCRIPTOR,
     &copies::DESCRIPTOR,
+    &cut_off::DESCRIPTOR,
     &deny_without_need::DESCRIPTOR,
     &duty_clash::DESCRIPTOR,
     &empty_group::DESCRIPTOR,

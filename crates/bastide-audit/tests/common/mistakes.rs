@@ -139,6 +139,11 @@ pub const MISTAKES: &[Mistake] = &[
         let (user, action) = if rng.bool() { ("dee", "approve") } else { ("eva", "pay") };
         entry(c, format!("user:{user},may,{action},v1,at,,,Covers for a colleague"));
     }),
+    ("active-leaver", &[], |c, rng| {
+        let (id, name) = [("ben", "Ben"), ("cai", "Cai"), ("fay", "Fay")][rng.usize(..3)];
+        let word = one(rng, &["Suspended:", "DISABLED", "(left in May)", "No longer here:"]);
+        replace(c, "people.csv", &format!("{id},{name},"), &format!("{id},{word} {name},"));
+    }),
     ("wide-reach", &["pointless-narrowing"], |c, rng| {
         let action = one(rng, &["update", "export"]);
         rule(c, &format!("who members of staff may {action} what workspace, item where resource.label <= internal"));
@@ -167,6 +172,10 @@ pub const NOTES: &[Note] = &[
             c,
             "who members of editors may export what item at \"Papers/North/Plan\", \"Papers/North/Draft\", \"Papers/North/Extra\"",
         )
+    }),
+    ("cut-off", |c| {
+        append(c, "catalog.csv", "v2,v,item,Shut,dee,released,no,,north,,2027-01-01");
+        entry(c, "user:fay,may,update,v,under,,,For everything in the vault".into());
     }),
     ("deny-without-need", |c| entry(c, "user:ida,may not,pay,v1,at,,,Nobody ever could".into())),
     ("empty-group", |c| append(c, "groups.csv", "nobody,")),

@@ -13,7 +13,7 @@ pub use apply::apply;
 pub(crate) use describe::gist;
 pub use describe::{Described, cell_text, describe, entry_cells, undo};
 pub use only::{only, only_changes, only_user};
-pub(crate) use read::entry;
+pub use read::entry;
 pub use read::{ReadError, actions, except, give, join, leave, set, statement, window};
 
 use bastide_model::groups::Member;

@@ -67,6 +67,7 @@ fn people(all: &People, user: UserId) -> People {
         realms: column(&all.realms),
         attributes: all.attributes.iter().map(column).collect(),
         origins: vec![all.origins[row]],
+        farewells: Vec::new(),
     }
 }
 

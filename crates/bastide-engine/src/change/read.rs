@@ -276,7 +276,7 @@ pub fn give(estate: &Estate, text: &str) -> Result<Change, ReadError> {
 }
 
 /// An entry that no file holds yet.
-pub(crate) fn entry(
+pub fn entry(
     subject: Term,
     modality: Modality,
     actions: FixedBitSet,

@@ -1,13 +1,15 @@
 //! People: sorted by id, doubles refused, defaults filled in.
 
 use bastide_model::column::Column;
+use bastide_model::people::Farewell;
 use bastide_model::rows::{PeopleRows, RowPlace};
 use bastide_model::schema::Attribute;
 use bastide_model::strings::{Index, Strings};
 use bastide_model::value::Value;
-use bastide_model::{People, Schema};
+use bastide_model::{People, Schema, UserId};
 use bastide_syntax::{Diagnostic, codes};
 use fixedbitset::FixedBitSet;
+use hashbrown::HashMap;
 
 pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Vec<Diagnostic>) -> People {
     let (_, twice) = Index::of(&rows.ids);
@@ -36,6 +38,7 @@ pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Vec<Diagnostic>
             column
         })
         .collect();
+    let farewells = farewells(rows.farewells, &order);
     People {
         index: Index::of(&ids).0,
         names,
@@ -45,7 +48,22 @@ pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Vec<Diagnostic>
         attributes,
         origins: places.iter().map(|p| p.origin()).collect(),
         ids,
+        farewells,
     }
+}
+
+/// What is said of those who are left of the rows, in their new order.
+fn farewells(of_rows: Vec<(u32, String, String)>, order: &[u32]) -> Vec<Farewell> {
+    if of_rows.is_empty() {
+        return Vec::new();
+    }
+    let users: HashMap<u32, usize> = order.iter().enumerate().map(|(new, old)| (*old, new)).collect();
+    let mut found: Vec<Farewell> = of_rows
+        .into_iter()
+        .filter_map(|(row, field, text)| Some(Farewell { user: UserId::new(*users.get(&row)?), field, text }))
+        .collect();
+    found.sort_by_key(|f| f.user);
+    found
 }
 
 /// Reports ids that stand twice, naming both places.

@@ -1,0 +1,144 @@
+//! `cut-off`: a permission of which a good part lies behind barriers, where those it is for get in by nothing else.
+
+use super::{Descriptor, Group};
+use crate::case::many;
+use crate::{Case, Found, Survey, Triple};
+use bastide_engine::change::{Change, ResourceCell, entry};
+use bastide_engine::decide::place::{anchor, reaches};
+use bastide_engine::sets::SetEngine;
+use bastide_engine::sets::claims::{Step, steps};
+use bastide_engine::sets::store::SetId;
+use bastide_model::condition::{Term, Who};
+use bastide_model::*;
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "cut-off",
+    group: Group::Stale,
+    level: crate::Level::Note,
+    what: "a permission of which more than a set share lies behind resources that do not inherit, where its users get in by nothing else",
+    why: "What does not inherit keeps out everything that is given above, what was meant for it as well.",
+    mind: "It was closed against these very users.",
+    check,
+};
+
+/// How many places are named, and opened by what is suggested.
+const NAMED: usize = 4;
+
+/// What barriers keep from the users of one permission.
+#[derive(Default)]
+struct Cut {
+    /// Resources they would reach.
+    resources: u64,
+    /// Decisions it would speak of, allowed by something else or not.
+    spoken: u64,
+    /// Of them, those that nothing else allows.
+    kept: u64,
+    barriers: BTreeSet<ResourceId>,
+    example: Option<Triple>,
+}
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let estate = case.estate;
+    let catalog = &estate.catalog;
+    let behind: Vec<ResourceId> = catalog.all().filter(|r| catalog.barrier_depths[r.index()] > 0).collect();
+    if behind.is_empty() {
+        return Vec::new();
+    }
+    let mut engine = survey.engine.borrow_mut();
+    let placed = |s: &Statement| s.modality == Modality::May && s.what.places.is_some();
+    let mut found = Vec::new();
+    for (id, _) in case.live().filter(|(_, s)| placed(s)) {
+        let s = engine.estate().statement(id);
+        let cut = cut(&mut engine, survey, s, &behind);
+        let all = survey.of(id).triples + cut.spoken;
+        if cut.kept == 0 || (cut.kept as f64) < case.limits.cut_off * all as f64 {
+            continue;
+        }
+        let names: Vec<String> = cut.barriers.iter().take(NAMED).map(|b| format!("`{}`", catalog.path(*b))).collect();
+        let more = match cut.barriers.len() - names.len() {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        let inherit = if cut.barriers.len() == 1 { "which does not inherit" } else { "which do not inherit" };
+        let message = format!("{} stops at {}{more}, {inherit}", case.named(id), names.join(", "));
+        let whole = survey.of(id).resources as u64 + cut.resources;
+        let one = Found::of(case, id, message)
+            .evidence(format!("{} of the {} it speaks of lie behind", cut.resources, many(whole, "resource")))
+            .evidence(format!(
+                "of the {} it speaks of, {} would be allowed there and are allowed by nothing else",
+                many(all, "decision"),
+                cut.kept
+            ))
+            .example(cut.example);
+        found.push(match mended(s, &cut.barriers) {
+            Some((words, changes)) => one.suggest(words, changes),
+            None => one.suggest("to let its users in, an entry on each of these places", Vec::new()),
+        });
+    }
+    found
+}
+
+fn cut<'e>(engine: &mut SetEngine<'e>, survey: &Survey, s: &'e Statement, behind: &[ResourceId]) -> Cut {
+    let estate = engine.estate();
+    let catalog = &estate.catalog;
+    let mut cut = Cut::default();
+    let Some(places) = &s.what.places else { return cut };
+    let steps: Vec<Step> = steps(s).into_iter().filter(|step| !matches!(step, Step::Places)).collect();
+    for &resource in behind {
+        let Some(place) =
+            places.iter().filter(|p| reaches(catalog, p, resource)).max_by_key(|p| catalog.depth(p.resource))
+        else {
+            continue;
+        };
+        if anchor(estate, s, resource).is_some() {
+            continue;
+        }
+        let (left, _) = engine.narrowed(s, &steps, resource);
+        let users = left.last().copied().unwrap_or(SetId::NONE);
+        let users = engine.both(users, survey.active);
+        let number = u64::from(engine.sets().count(users));
+        let mut kept = 0;
+        for action in s.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, catalog.kind(resource))) {
+            let allowed = engine.allowed(resource, action);
+            let rest = engine.but(users, allowed);
+            cut.spoken += number;
+            kept += u64::from(engine.sets().count(rest));
+            if cut.example.is_none() {
+                let user = engine.sets().users(rest).next();
+                cut.example = user.map(|user| (UserId::new(user), action, resource));
+            }
+        }
+        if kept > 0 {
+            cut.kept += kept;
+            cut.resources += 1;
+            let between = catalog.upward(resource).take_while(|r| *r != place.resource);
+            cut.barriers.extend(between.filter(|r| catalog.barriers.contains(r.index())));
+        }
+    }
+    cut
+}
+
+/// An entry on each of the places for those whom the statement means, where that can be said in an entry; otherwise
+/// that they inherit.
+fn mended(s: &Statement, barriers: &BTreeSet<ResourceId>) -> Option<(&'static str, Vec<Change>)> {
+    if barriers.len() > NAMED {
+        return None;
+    }
+    let Who { terms, condition } = &s.who;
+    Some(match (terms.as_slice(), condition) {
+        ([term @ (Term::Members(_) | Term::User(_))], None) => {
+            let give = |b: &ResourceId| {
+                let (term, actions) = (term.clone(), s.actions.clone());
+                Change::Give(Arc::new(entry(term, Modality::May, actions, Some(*b), statement::Reach::Under)))
+            };
+            ("to let its users in", barriers.iter().map(give).collect())
+        }
+        _ => {
+            let open = |b: &ResourceId| Change::Resource(*b, ResourceCell::Inherits, Some(Value::Flag(true)));
+            ("to let in whatever is given above", barriers.iter().map(open).collect())
+        }
+    })
+}
