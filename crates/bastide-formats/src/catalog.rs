@@ -1,14 +1,18 @@
 //! The catalog from cells, whatever file they come from.
 
 use crate::csv_table::{Cells, CsvTable};
-use bastide_model::column::ColumnBuilder;
-use bastide_model::rows::CatalogRows;
+use bastide_model::column::{Grid, Values};
+use bastide_model::rows::{CatalogRows, RowPlace, grid};
 use bastide_model::schema::{CATALOG_COLUMNS, read_flag, split_set};
+use bastide_model::strings::{Pool, Strings};
 use bastide_model::{KindId, ResourceAttributeId, Schema, Value};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, codes};
 use hashbrown::HashSet;
 use rayon::prelude::*;
+
+/// Bytes of a row in most catalogs, at least.
+const USUAL_ROW: usize = 48;
 
 /// A field of a resource.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -36,10 +40,15 @@ pub enum CatalogField {
 /// Gathers the catalog.
 pub struct CatalogSink<'s> {
     schema: &'s Schema,
-    rows: CatalogRows,
-    owners: ColumnBuilder,
-    states: ColumnBuilder,
-    attributes: Vec<ColumnBuilder>,
+    texts: Strings,
+    grid: Grid,
+    parents: Pool,
+    owners: Values,
+    states: Values,
+    attributes: Vec<Values>,
+    sources: Vec<(u32, Vec<String>)>,
+    places: Vec<RowPlace>,
+    broken: HashSet<String>,
     /// Unknown kinds and misplaced attributes are told once each.
     told: HashSet<String>,
 }
@@ -58,10 +67,15 @@ impl<'s> CatalogSink<'s> {
     pub fn new(schema: &'s Schema) -> Self {
         CatalogSink {
             schema,
-            rows: CatalogRows::default(),
-            owners: ColumnBuilder::default(),
-            states: ColumnBuilder::default(),
-            attributes: schema.resource_attributes.iter().map(|_| ColumnBuilder::default()).collect(),
+            texts: Strings::default(),
+            grid: Grid::new(grid::ATTRIBUTES + schema.resource_attributes.len()),
+            parents: Pool::default(),
+            owners: Values::default(),
+            states: Values::default(),
+            attributes: schema.resource_attributes.iter().map(|_| Values::default()).collect(),
+            sources: Vec::new(),
+            places: Vec::new(),
+            broken: HashSet::new(),
             told: HashSet::new(),
         }
     }
@@ -85,6 +99,14 @@ impl<'s> CatalogSink<'s> {
     pub fn known(&self) -> Vec<String> {
         let declared = self.schema.resource_attributes.iter().map(|a| a.name.clone());
         CATALOG_COLUMNS.iter().map(|c| c.to_string()).chain(declared).collect()
+    }
+
+    /// Makes room for the rows of a text of so many bytes, so that what is there need not move while more comes.
+    fn reserve(&mut self, bytes: usize) {
+        let rows = bytes / USUAL_ROW;
+        self.grid.reserve(rows);
+        self.places.reserve(rows);
+        self.texts.reserve(2 * rows, bytes / 3);
     }
 
     fn layout(fields: &[Option<CatalogField>]) -> Layout {
@@ -122,6 +144,7 @@ impl<'s> CatalogSink<'s> {
         let schema = self.schema;
         let read = |part: std::ops::Range<usize>| {
             let (mut sink, mut out) = (CatalogSink::new(schema), Vec::new());
+            sink.reserve(part.len());
             let mut table = table.part(part);
             let mut row = table.row();
             while out.is_empty() && table.next(&mut row, &mut out) {
@@ -137,21 +160,25 @@ impl<'s> CatalogSink<'s> {
 
     /// Adds what another sink gathered. Nothing was wrong with it.
     fn append(&mut self, other: CatalogSink<'s>) {
-        let rows = self.rows.ids.len();
-        if rows == 0 && self.told.is_empty() && self.rows.broken.is_empty() {
+        let rows = self.places.len();
+        if rows == 0 && self.told.is_empty() && self.broken.is_empty() {
             *self = other;
             return;
         }
-        self.rows.ids.append(&other.rows.ids);
-        self.rows.names.append(&other.rows.names);
-        self.rows.parents.append(&other.rows.parents);
-        self.rows.kinds.extend(other.rows.kinds);
-        self.rows.places.extend(other.rows.places);
-        other.rows.barriers.ones().for_each(|row| self.rows.barriers.grow_and_insert(rows + row));
-        self.rows.sources.extend(other.rows.sources.into_iter().map(|(row, sources)| (rows as u32 + row, sources)));
-        self.owners.append(rows, other.owners);
-        self.states.append(rows, other.states);
-        self.attributes.iter_mut().zip(other.attributes).for_each(|(own, other)| own.append(rows, other));
+        let mut codes: Vec<Option<Vec<u32>>> = (0..grid::ATTRIBUTES).map(|_| None).collect();
+        codes[grid::PARENT] = Some(other.parents.texts().iter().map(|text| self.parents.number(text).0).collect());
+        codes[grid::OWNER] = Some(self.owners.append(other.owners));
+        codes[grid::STATE] = Some(self.states.append(other.states));
+        let attributes = self.attributes.iter_mut().zip(other.attributes);
+        codes.extend(attributes.map(|(own, other)| Some(own.append(other))));
+        rayon::join(
+            || self.grid.append(other.grid, &codes),
+            || {
+                self.texts.append(&other.texts);
+                self.places.extend_from_slice(&other.places);
+            },
+        );
+        self.sources.extend(other.sources.into_iter().map(|(row, sources)| (rows as u32 + row, sources)));
     }
 
     /// Takes one resource in that was not read from CSV.
@@ -173,15 +200,21 @@ impl<'s> CatalogSink<'s> {
             out.push(Diagnostic::at(&codes::MISSING_VALUE, span(layout.name), message));
         }
         let Some(kind) = self.kind(text(layout.kind), id, || span(layout.kind), out) else {
-            self.rows.broken.insert(id.to_string());
+            self.broken.insert(id.to_string());
             return;
         };
-        let row = self.rows.ids.len();
-        self.rows.ids.push(id);
-        self.rows.names.push(name);
-        self.rows.parents.push(text(layout.parent));
-        self.rows.kinds.push(kind);
-        self.rows.places.push(cells.place());
+        let (row, place) = (self.places.len(), cells.place());
+        self.texts.push(id);
+        self.texts.push(name);
+        let numbers = self.grid.push();
+        let parent = text(layout.parent);
+        if !parent.is_empty() {
+            numbers[grid::PARENT] = self.parents.number(parent).0;
+        }
+        numbers[grid::KIND] = kind.0;
+        numbers[grid::FILE] = place.file.0;
+        numbers[grid::LINE] = place.line;
+        self.places.push(place);
         for &(column, field) in &layout.others {
             let text = cells.text(column);
             if !text.is_empty()
@@ -220,27 +253,25 @@ impl<'s> CatalogSink<'s> {
     /// Reads one value. The flag of an error says that it is only without effect.
     fn value(&mut self, row: usize, kind: KindId, field: CatalogField, text: &str) -> Result<(), (String, bool)> {
         let bad = |message: String| (message, false);
-        match field {
-            CatalogField::Id | CatalogField::Parent | CatalogField::Kind | CatalogField::Name => Ok(()),
-            CatalogField::Owner => self.owners.put(row, text, |t| Ok(Value::Text(t.into()))).map_err(bad),
+        let (column, number) = match field {
+            CatalogField::Id | CatalogField::Parent | CatalogField::Kind | CatalogField::Name => return Ok(()),
+            CatalogField::Owner => (grid::OWNER, self.owners.number(text, |t| Ok(Value::Text(t.into()))).map_err(bad)?),
             CatalogField::State => {
                 let scalar = self.schema.state_type();
-                self.states.put(row, text, |t| self.schema.read(scalar, t)).map_err(|m| bad(format!("`state`: {m}")))
+                let number = self.states.number(text, |t| self.schema.read(scalar, t));
+                (grid::STATE, number.map_err(|m| bad(format!("`state`: {m}")))?)
             }
             CatalogField::Inherits => match read_flag(text) {
-                Some(true) => Ok(()),
-                Some(false) => {
-                    self.rows.barriers.grow_and_insert(row);
-                    Ok(())
-                }
-                None => Err(bad(format!("`inherits`: expected `yes` or `no`, found `{text}`"))),
+                Some(true) => return Ok(()),
+                Some(false) => (grid::KIND, kind.0 | grid::BARRIER),
+                None => return Err(bad(format!("`inherits`: expected `yes` or `no`, found `{text}`"))),
             },
             CatalogField::Sources => {
                 let sources = split_set(text);
                 if !sources.is_empty() {
-                    self.rows.sources.push((row as u32, sources));
+                    self.sources.push((row as u32, sources));
                 }
-                Ok(())
+                return Ok(());
             }
             CatalogField::Attribute(id) => {
                 let attribute = &self.schema.resource_attributes[id.index()];
@@ -249,15 +280,27 @@ impl<'s> CatalogSink<'s> {
                     let message = format!("kind `{kind}` has no attribute `{}`: the value is left out", attribute.name);
                     return if self.told.insert(message.clone()) { Err((message, true)) } else { Ok(()) };
                 }
-                let read = self.attributes[id.index()].put(row, text, |t| self.schema.read_cell(attribute, t));
-                read.map_err(|m| bad(format!("`{}`: {m}", attribute.name)))
+                let number = self.attributes[id.index()].number(text, |t| self.schema.read_cell(attribute, t));
+                let number = number.map_err(|m| bad(format!("`{}`: {m}", attribute.name)))?;
+                (grid::ATTRIBUTES + id.index(), number)
             }
-        }
+        };
+        self.grid.last()[column] = number;
+        Ok(())
     }
 
     /// The whole catalog.
     pub fn finish(self) -> CatalogRows {
-        let attributes = self.attributes.into_iter().map(ColumnBuilder::finish).collect();
-        CatalogRows { owners: self.owners.finish(), states: self.states.finish(), attributes, ..self.rows }
+        CatalogRows {
+            texts: self.texts,
+            grid: self.grid,
+            parents: self.parents,
+            owners: self.owners.finish(),
+            states: self.states.finish(),
+            attributes: self.attributes.into_iter().map(Values::finish).collect(),
+            sources: self.sources,
+            places: self.places,
+            broken: self.broken,
+        }
     }
 }

@@ -26,6 +26,8 @@ pub struct CsvTable<'t> {
     base: usize,
     reader: csv::Reader<&'t [u8]>,
     lines: Lines<'t>,
+    /// Where a part without quotes goes on, and where it ends: there, cells lie in the text as they are.
+    plain: Option<std::ops::Range<usize>>,
     /// Column names.
     pub header: Vec<Cell>,
 }
@@ -33,13 +35,21 @@ pub struct CsvTable<'t> {
 /// A row of a [`CsvTable`].
 pub struct CsvRow<'t> {
     record: StringRecord,
+    /// Where the cells of a row without quotes end; empty for another one.
+    ends: Vec<u32>,
     raw: &'t str,
     place: RowPlace,
 }
 
 impl Cells for CsvRow<'_> {
     fn text(&self, column: usize) -> &str {
-        self.record.get(column).unwrap_or("")
+        match self.ends.get(column) {
+            Some(end) => {
+                let start = if column == 0 { 0 } else { self.ends[column - 1] as usize + 1 };
+                &self.raw[start..*end as usize]
+            }
+            None => self.record.get(column).unwrap_or(""),
+        }
     }
 
     fn span(&self, column: usize) -> Span {
@@ -58,7 +68,7 @@ impl<'t> CsvTable<'t> {
     pub fn open(file: FileId, text: &'t str, out: &mut Vec<Diagnostic>) -> Option<CsvTable<'t>> {
         let base = if text.starts_with('\u{feff}') { 3 } else { 0 };
         let reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&text.as_bytes()[base..]);
-        let mut table = CsvTable { file, text, base, reader, lines: Lines::new(text), header: Vec::new() };
+        let mut table = CsvTable { file, text, base, reader, lines: Lines::new(text), plain: None, header: Vec::new() };
         let mut row = table.row();
         if !table.advance(&mut row, out) {
             let span = Span::new(file, base.min(text.len()), base.min(text.len()));
@@ -70,15 +80,16 @@ impl<'t> CsvTable<'t> {
         Some(table)
     }
 
-    /// The rows that begin in a part of the file, which begins and ends at ends of lines.
+    /// The rows that begin in a part of the file in which there are no quotes, and which begins and ends at ends of
+    /// lines.
     pub fn part(&self, part: std::ops::Range<usize>) -> CsvTable<'t> {
-        let bytes = &self.text.as_bytes()[part.clone()];
         CsvTable {
             file: self.file,
             text: self.text,
             base: part.start,
-            reader: csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(bytes),
+            reader: csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&[]),
             lines: Lines::from(self.text, part.start),
+            plain: Some(part),
             header: self.header.clone(),
         }
     }
@@ -104,13 +115,13 @@ impl<'t> CsvTable<'t> {
     /// An empty row to read into.
     pub fn row(&self) -> CsvRow<'t> {
         let place = RowPlace { file: self.file, line: 0, start: 0, end: 0 };
-        CsvRow { record: StringRecord::new(), raw: "", place }
+        CsvRow { record: StringRecord::new(), ends: Vec::new(), raw: "", place }
     }
 
     /// Reads the next row that has a cell for every column; others are reported and passed over.
     pub fn next(&mut self, row: &mut CsvRow<'t>, out: &mut Vec<Diagnostic>) -> bool {
         while self.advance(row, out) {
-            let (found, expected) = (row.record.len(), self.header.len());
+            let (found, expected) = (row.record.len().max(row.ends.len()), self.header.len());
             // A quote that never closes swallows the rest of the file, whatever number of cells that makes.
             let open = row.place.end as usize + 2 >= self.text.len() && cells(row.raw).1.is_some();
             if found == expected && !open {
@@ -147,6 +158,12 @@ impl<'t> CsvTable<'t> {
     }
 
     fn advance(&mut self, row: &mut CsvRow<'t>, out: &mut Vec<Diagnostic>) -> bool {
+        if let Some(left) = self.plain.take() {
+            let left = self.advance_plain(row, left, out);
+            let found = left.is_some();
+            self.plain = Some(left.unwrap_or(0..0));
+            return found;
+        }
         loop {
             let from = self.reader.position().byte() as usize + self.base;
             // The input is in memory and UTF-8 already, so reading cannot fail.
@@ -161,6 +178,45 @@ impl<'t> CsvTable<'t> {
             row.place = RowPlace { file: self.file, line, start: start as u32, end: end as u32 };
             if row.raw.len() <= LONGEST_LINE {
                 return true;
+            }
+            let span = Span::new(self.file, start, start + 1);
+            out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a row of more than 16 MiB"));
+        }
+    }
+
+    /// The next row of a part without quotes, cut at commas: as the reader does it, which ends rows at line feeds and
+    /// carriage returns and passes over empty ones, without a copy of any cell. What is left of the part, where
+    /// there was a row.
+    fn advance_plain(
+        &mut self,
+        row: &mut CsvRow<'t>,
+        mut left: std::ops::Range<usize>,
+        out: &mut Vec<Diagnostic>,
+    ) -> Option<std::ops::Range<usize>> {
+        let bytes = self.text.as_bytes();
+        loop {
+            left.start += bytes[left.clone()].iter().take_while(|b| matches!(b, b'\r' | b'\n')).count();
+            if left.is_empty() {
+                return None;
+            }
+            row.ends.clear();
+            let start = left.start;
+            let mut length = 0;
+            for (i, b) in bytes[left.clone()].iter().enumerate() {
+                match b {
+                    b',' => row.ends.push(i as u32),
+                    b'\n' | b'\r' => break,
+                    _ => {}
+                }
+                length = i + 1;
+            }
+            row.ends.push(length as u32);
+            left.start += length;
+            row.raw = &self.text[start..left.start];
+            let line = self.lines.line(start);
+            row.place = RowPlace { file: self.file, line, start: start as u32, end: left.start as u32 };
+            if length <= LONGEST_LINE {
+                return Some(left);
             }
             let span = Span::new(self.file, start, start + 1);
             out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a row of more than 16 MiB"));
@@ -239,6 +295,26 @@ fn cells(raw: &str) -> (Vec<std::ops::Range<usize>>, Option<usize>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// A part without quotes is read as the reader reads it.
+    #[test]
+    fn plain_parts_are_read_alike() {
+        for text in ["a,b\n1,2\n\n,\n3,4\r\n\r5,6\r7,8", "a,b\nälter,日本\n,x\n\n\n1\n1,2,3\n", "a,b\n", "a,b\n\r\n \n"]
+        {
+            let read = |part: bool| {
+                let mut out = Vec::new();
+                let mut whole = CsvTable::open(FileId(0), text, &mut out).unwrap();
+                let mut table = if part { whole.part(whole.cut(1).remove(0)) } else { whole.part(0..0) };
+                let table = if part { &mut table } else { &mut whole };
+                let (mut row, mut found) = (table.row(), Vec::new());
+                while table.next(&mut row, &mut out) {
+                    found.push((row.place(), row.text(0).to_string(), row.text(1).to_string(), row.span(1)));
+                }
+                (found, out.iter().map(|d| (d.message.clone(), d.place)).collect::<Vec<_>>())
+            };
+            assert_eq!(read(true), read(false), "{text:?}");
+        }
+    }
 
     fn rows(text: &str) -> (Vec<(u32, Vec<String>)>, Vec<String>) {
         let mut out = Vec::new();

@@ -1,9 +1,12 @@
 //! A column of a table: each distinct value once, and per row the number of its value.
 
+use crate::strings::Pool;
 use crate::value::Value;
 use hashbrown::HashMap;
+use rayon::prelude::*;
 
-const NONE: u32 = u32::MAX;
+/// The number of no value.
+pub const NONE: u32 = u32::MAX;
 
 /// Values by row. A column nothing was ever put into costs nothing.
 #[derive(Default, Clone, Debug)]
@@ -15,6 +18,11 @@ pub struct Column {
 }
 
 impl Column {
+    /// A column of these values and their numbers by row.
+    pub fn new(values: Vec<Value>, cells: Vec<u32>) -> Column {
+        Column { cells: if values.is_empty() { Vec::new() } else { cells }, values }
+    }
+
     /// The value of a row.
     pub fn get(&self, row: usize) -> Option<&Value> {
         self.code(row).map(|code| &self.values[code as usize])
@@ -54,12 +62,75 @@ impl Column {
     }
 }
 
-/// Fills a column row by row from text; each distinct text is read once.
+/// The distinct values of a column, numbered as they come; each distinct text is read once.
+#[derive(Default)]
+pub struct Values {
+    values: Vec<Value>,
+    /// Texts that were read, and the number of the value of each.
+    seen: Pool,
+    read: Vec<u32>,
+    known: HashMap<Value, u32>,
+    /// The text that came last: the next one is often the same.
+    last: Option<u32>,
+}
+
+impl Values {
+    /// The number of the value of `text`, which is not empty. `parse` runs once for each distinct text.
+    ///
+    /// # Errors
+    /// What `parse` says, the first time such a text comes; [`NONE`] without an error after that.
+    pub fn number(&mut self, text: &str, parse: impl FnOnce(&str) -> Result<Value, String>) -> Result<u32, String> {
+        if let Some(last) = self.last
+            && self.seen.texts().get(last as usize) == text
+        {
+            return Ok(self.read[last as usize]);
+        }
+        let (number, new) = self.seen.number(text);
+        self.last = Some(number);
+        if !new {
+            return Ok(self.read[number as usize]);
+        }
+        let parsed = parse(text);
+        let code = match &parsed {
+            Ok(value) => self.number_of(value.clone()),
+            Err(_) => NONE,
+        };
+        self.read.push(code);
+        parsed.map(|_| code)
+    }
+
+    /// The number of a value.
+    pub fn number_of(&mut self, value: Value) -> u32 {
+        let next = self.values.len() as u32;
+        let code = *self.known.entry(value.clone()).or_insert(next);
+        if code == next {
+            self.values.push(value);
+        }
+        code
+    }
+
+    /// Takes in the values of another list, and gives what they are numbered here.
+    pub fn append(&mut self, other: Values) -> Vec<u32> {
+        let codes: Vec<u32> = other.values.into_iter().map(|value| self.number_of(value)).collect();
+        for (text, code) in other.seen.texts().iter().zip(other.read).filter(|(_, code)| *code != NONE) {
+            if self.seen.number(text).1 {
+                self.read.push(codes[code as usize]);
+            }
+        }
+        codes
+    }
+
+    /// The values in order.
+    pub fn finish(self) -> Vec<Value> {
+        self.values
+    }
+}
+
+/// Fills a column row by row from text.
 #[derive(Default)]
 pub struct ColumnBuilder {
-    column: Column,
-    seen: HashMap<Box<str>, u32>,
-    known: HashMap<Value, u32>,
+    values: Values,
+    cells: Vec<u32>,
 }
 
 impl ColumnBuilder {
@@ -74,67 +145,83 @@ impl ColumnBuilder {
         text: &str,
         parse: impl FnOnce(&str) -> Result<Value, String>,
     ) -> Result<(), String> {
-        if text.is_empty() {
-            return Ok(());
-        }
-        let code = match self.seen.get(text) {
-            Some(code) => *code,
-            None => {
-                let parsed = parse(text);
-                let code = match &parsed {
-                    Ok(value) => self.code(value.clone()),
-                    Err(_) => NONE,
-                };
-                self.seen.insert(text.into(), code);
-                parsed?;
-                code
+        if !text.is_empty() {
+            let code = self.values.number(text, parse)?;
+            if self.cells.len() <= row {
+                self.cells.resize(row + 1, NONE);
             }
-        };
-        self.place(row, code);
+            self.cells[row] = code;
+        }
         Ok(())
-    }
-
-    /// Gives `row` a value.
-    pub fn put_value(&mut self, row: usize, value: Value) {
-        let code = self.code(value);
-        self.place(row, code);
-    }
-
-    fn code(&mut self, value: Value) -> u32 {
-        let next = self.column.values.len() as u32;
-        let code = *self.known.entry(value.clone()).or_insert(next);
-        if code == next {
-            self.column.values.push(value);
-        }
-        code
-    }
-
-    fn place(&mut self, row: usize, code: u32) {
-        if self.column.cells.len() <= row {
-            self.column.cells.resize(row + 1, NONE);
-        }
-        self.column.cells[row] = code;
-    }
-
-    /// Adds the rows of another builder behind the first `rows` of this one.
-    pub fn append(&mut self, rows: usize, other: ColumnBuilder) {
-        if other.column.cells.is_empty() {
-            return;
-        }
-        let codes: Vec<u32> = other.column.values.into_iter().map(|value| self.code(value)).collect();
-        let seen = other.seen.into_iter().filter(|(_, code)| *code != NONE);
-        for (text, code) in seen {
-            self.seen.entry(text).or_insert(codes[code as usize]);
-        }
-        self.column.cells.resize(rows, NONE);
-        let renumbered =
-            other.column.cells.into_iter().map(|code| if code == NONE { NONE } else { codes[code as usize] });
-        self.column.cells.extend(renumbered);
     }
 
     /// The column.
     pub fn finish(self) -> Column {
-        self.column
+        Column::new(self.values.finish(), self.cells)
+    }
+}
+
+/// Rows of as many numbers each, a row in one piece of memory: what is moved together lies together.
+pub struct Grid {
+    width: usize,
+    cells: Vec<u32>,
+}
+
+impl Grid {
+    /// No rows yet, of a number of cells each.
+    pub fn new(width: usize) -> Grid {
+        Grid { width: width.max(1), cells: Vec::new() }
+    }
+
+    /// How many cells a row has.
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
+    /// Makes room for so many rows more.
+    pub fn reserve(&mut self, rows: usize) {
+        self.cells.reserve(rows * self.width);
+    }
+
+    /// Adds a row of empty cells.
+    pub fn push(&mut self) -> &mut [u32] {
+        let from = self.cells.len();
+        self.cells.resize(from + self.width, NONE);
+        &mut self.cells[from..]
+    }
+
+    /// The row that came last; there is one.
+    pub fn last(&mut self) -> &mut [u32] {
+        let from = self.cells.len() - self.width;
+        &mut self.cells[from..]
+    }
+
+    /// A row.
+    pub fn row(&self, row: usize) -> &[u32] {
+        &self.cells[row * self.width..(row + 1) * self.width]
+    }
+
+    /// The cells of one column.
+    pub fn column(&self, at: usize) -> impl ExactSizeIterator<Item = u32> + '_ {
+        self.cells.chunks_exact(self.width).map(move |row| row[at])
+    }
+
+    /// Adds the rows of another grid. `codes` tells for a column what its numbers are here; where it tells nothing,
+    /// they stay.
+    pub fn append(&mut self, mut other: Grid, codes: &[Option<Vec<u32>>]) {
+        let renumber = |row: &mut [u32]| {
+            for (cell, codes) in row.iter_mut().zip(codes) {
+                if let Some(codes) = codes
+                    && *cell != NONE
+                {
+                    *cell = codes[*cell as usize];
+                }
+            }
+        };
+        other.cells.par_chunks_mut(self.width << 12).for_each(|rows| {
+            rows.chunks_exact_mut(self.width).for_each(renumber);
+        });
+        self.cells.extend_from_slice(&other.cells);
     }
 }
 
@@ -155,16 +242,35 @@ mod tests {
             });
             errors.extend(read.err());
         }
-        let mut other = ColumnBuilder::default();
-        other.put_value(1, Value::Flag(true));
-        other.put_value(2, Value::Number("2.5".parse().unwrap()));
-        builder.append(7, other);
-        let column = builder.finish();
-        let codes: Vec<_> = (5..11).map(|row| column.code(row)).collect();
-        assert_eq!(codes, [None, None, None, Some(1), Some(0), None]);
-        let column = column.reordered(&[3, 1, 2, 4]);
+        let column = builder.finish().reordered(&[3, 1, 2, 4]);
         assert_eq!(reads, 3);
         assert_eq!(errors, ["no number: x"]);
         assert_eq!((0..4).map(|row| column.code(row)).collect::<Vec<_>>(), [Some(0), None, Some(0), None]);
+    }
+    #[test]
+    fn two_lists_of_values_become_one() {
+        let number = |text: &str| text.parse().map(Value::Number).map_err(|_| format!("no number: {text}"));
+        let (mut values, mut others) = (Values::default(), Values::default());
+        let mut grid = Grid::new(3);
+        for text in ["1", "x", "2"] {
+            let code = values.number(text, number).unwrap_or(NONE);
+            grid.push()[1] = code;
+        }
+        assert_eq!(values.number("x", number), Ok(NONE), "it was told once");
+        let mut other = Grid::new(3);
+        for (i, text) in ["2.0", "3", "1"].into_iter().enumerate() {
+            let code = others.number(text, number).unwrap();
+            let row = other.push();
+            row[1] = code;
+            row[2] = i as u32;
+        }
+        let codes = values.append(others);
+        assert_eq!(codes, [1, 2, 0]);
+        grid.append(other, &[None, Some(codes), None]);
+        assert_eq!(grid.column(1).collect::<Vec<_>>(), [0, NONE, 1, 1, 2, 0]);
+        assert_eq!(grid.row(4), [NONE, 2, 1]);
+        assert_eq!(values.number("2.0", number), Ok(1));
+        let column = Column::new(values.finish(), vec![0, 1, NONE]);
+        assert_eq!((column.code(0), column.code(2), column.values.len()), (Some(0), None, 3));
     }
 }

@@ -1,9 +1,9 @@
 //! Tables as read, before anything is linked: what readers hand over. Values are read by their
 //! declared types already; references are still text.
 
-use crate::column::Column;
-use crate::ids::KindId;
-use crate::strings::Strings;
+use crate::column::{Column, Grid, NONE};
+use crate::strings::{Pool, Strings};
+use crate::value::Value;
 use bastide_syntax::{FileId, Span};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashSet;
@@ -74,31 +74,77 @@ pub struct GroupRows {
     pub members: Vec<(String, MemberRow, RowPlace)>,
 }
 
-/// The catalog.
-#[derive(Default)]
+/// The catalog: whatever is looked up together lies together, since putting a million rows into another order takes as
+/// long as looking them up.
 pub struct CatalogRows {
-    /// Ids.
-    pub ids: Strings,
-    /// Parents' ids; empty for a root.
-    pub parents: Strings,
-    /// Names.
-    pub names: Strings,
-    /// Kinds.
-    pub kinds: Vec<KindId>,
-    /// Owners' ids.
-    pub owners: Column,
-    /// States.
-    pub states: Column,
-    /// Rows that do not inherit.
-    pub barriers: FixedBitSet,
+    /// Of each row the id, then the name.
+    pub texts: Strings,
+    /// Of each row the numbers of its values; [`grid`] says which column is which.
+    pub grid: Grid,
+    /// Distinct ids of parents, by number.
+    pub parents: Pool,
+    /// Owners' ids, by number.
+    pub owners: Vec<Value>,
+    /// States, by number.
+    pub states: Vec<Value>,
+    /// Values of each resource attribute, by number.
+    pub attributes: Vec<Vec<Value>>,
     /// Sources' ids, for the rows that have any.
     pub sources: Vec<(u32, Vec<String>)>,
-    /// One column a resource attribute.
-    pub attributes: Vec<Column>,
     /// Where each stands.
     pub places: Vec<RowPlace>,
     /// Ids of rows that could not be taken in, so that what lies in them is not reported again.
     pub broken: HashSet<String>,
+}
+
+/// The columns of [`CatalogRows::grid`].
+pub mod grid {
+    /// The parent's number; none for a root.
+    pub const PARENT: usize = 0;
+    /// The kind, and [`BARRIER`].
+    pub const KIND: usize = 1;
+    /// The file.
+    pub const FILE: usize = 2;
+    /// The line.
+    pub const LINE: usize = 3;
+    /// The owner.
+    pub const OWNER: usize = 4;
+    /// The state.
+    pub const STATE: usize = 5;
+    /// The first resource attribute; the others follow.
+    pub const ATTRIBUTES: usize = 6;
+    /// Added to the kind of a row that does not inherit.
+    pub const BARRIER: u32 = 1 << 31;
+}
+
+impl CatalogRows {
+    /// How many rows there are.
+    pub fn len(&self) -> usize {
+        self.places.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.places.is_empty()
+    }
+
+    /// The id of a row.
+    pub fn id(&self, row: usize) -> &str {
+        self.texts.get(2 * row)
+    }
+
+    /// The name of a row.
+    pub fn name(&self, row: usize) -> &str {
+        self.texts.get(2 * row + 1)
+    }
+
+    /// The id of a row's parent; empty for a root.
+    pub fn parent(&self, row: usize) -> &str {
+        match self.grid.row(row)[grid::PARENT] {
+            NONE => "",
+            number => self.parents.texts().get(number as usize),
+        }
+    }
 }
 
 /// A cell of an entry: its text and where it stands.

@@ -1,6 +1,7 @@
 //! Many texts in one piece of memory, with a way back from a text to its number.
 
 use hashbrown::{DefaultHashBuilder, HashTable};
+use rayon::prelude::*;
 use std::hash::BuildHasher;
 
 /// A list of texts, numbered from 0.
@@ -20,6 +21,12 @@ impl Strings {
         self.ends.push(u32::try_from(self.bytes.len()).expect("texts of one column stay under 4 GiB"));
     }
 
+    /// Makes room for so many texts more, of so many bytes in all.
+    pub fn reserve(&mut self, texts: usize, bytes: usize) {
+        self.ends.reserve(texts);
+        self.bytes.reserve(bytes);
+    }
+
     /// Adds all texts of another list.
     ///
     /// # Panics
@@ -29,6 +36,24 @@ impl Strings {
         self.bytes.push_str(&other.bytes);
         u32::try_from(self.bytes.len()).expect("texts of one column stay under 4 GiB");
         self.ends.extend(other.ends.iter().map(|end| from + end));
+    }
+
+    /// Adds some texts of another list.
+    ///
+    /// # Panics
+    /// As [`Strings::push`].
+    pub fn append_part(&mut self, other: &Strings, part: std::ops::Range<usize>) {
+        let Some(last) = part.clone().next_back() else { return };
+        let start = if part.start == 0 { 0 } else { other.ends[part.start - 1] };
+        let from = self.bytes.len() as u32;
+        self.bytes.push_str(&other.bytes[start as usize..other.ends[last] as usize]);
+        u32::try_from(self.bytes.len()).expect("texts of one column stay under 4 GiB");
+        self.ends.extend(other.ends[part].iter().map(|end| end - start + from));
+    }
+
+    /// Bytes of all texts together.
+    pub fn bytes(&self) -> usize {
+        self.bytes.len()
     }
 
     /// How many.
@@ -70,46 +95,165 @@ impl<'a> FromIterator<&'a str> for Strings {
     }
 }
 
+/// How a text begins, as two numbers: filled up with zeros, so that they compare as the texts do wherever they differ.
+pub fn beginning(text: &str) -> [u64; 2] {
+    let bytes = text.as_bytes();
+    let eight = |at: usize| bytes.get(at..at + 8).and_then(|b| b.try_into().ok()).map_or(0, u64::from_be_bytes);
+    match bytes.len() {
+        16.. => [eight(0), eight(8)],
+        // The last eight bytes, of which some are the first ones again.
+        9..16 => [eight(0), eight(bytes.len() - 8) << (8 * (16 - bytes.len()))],
+        8 => [eight(0), 0],
+        length => {
+            let number = bytes.iter().fold(0, |number, b| number << 8 | u64::from(*b));
+            [if length == 0 { 0 } else { number << (8 * (8 - length)) }, 0]
+        }
+    }
+}
+
+/// Texts of which each stands once, numbered in the order in which they came.
+#[derive(Default, Clone)]
+pub struct Pool {
+    texts: Strings,
+    hasher: DefaultHashBuilder,
+    table: HashTable<Pooled>,
+}
+
+/// A text of a [`Pool`]: most are so short that nothing else has to be looked up to tell them apart.
+#[derive(Clone, Copy)]
+struct Pooled {
+    beginning: [u64; 2],
+    length: u32,
+    number: u32,
+}
+
+impl Pooled {
+    fn is(&self, beginning: [u64; 2], text: &str, texts: &Strings) -> bool {
+        self.beginning == beginning
+            && self.length as usize == text.len()
+            && (text.len() <= 16 || texts.get(self.number as usize) == text)
+    }
+}
+
+impl Pool {
+    /// The number of a text, and whether it is new.
+    pub fn number(&mut self, text: &str) -> (u32, bool) {
+        let Pool { texts, hasher, table } = self;
+        let (hash, beginning) = (hasher.hash_one(text), beginning(text));
+        if let Some(known) = table.find(hash, |pooled| pooled.is(beginning, text, texts)) {
+            return (known.number, false);
+        }
+        let number = texts.len() as u32;
+        texts.push(text);
+        let pooled = Pooled { beginning, length: text.len() as u32, number };
+        table.insert_unique(hash, pooled, |pooled| hasher.hash_one(texts.get(pooled.number as usize)));
+        (number, true)
+    }
+
+    /// The number of a text that is there.
+    pub fn find(&self, text: &str) -> Option<u32> {
+        let beginning = beginning(text);
+        let found = self.table.find(self.hasher.hash_one(text), |pooled| pooled.is(beginning, text, &self.texts));
+        found.map(|pooled| pooled.number)
+    }
+
+    /// The texts.
+    pub fn texts(&self) -> &Strings {
+        &self.texts
+    }
+}
+
 /// Finds the number of a text in a [`Strings`] whose texts all differ.
+///
+/// It is cut into tables by some bits of the hash: each is small enough for the cache while it is filled, and several
+/// are filled at the same time.
 #[derive(Default, Clone)]
 pub struct Index {
     hasher: DefaultHashBuilder,
-    table: HashTable<u32>,
+    tables: Vec<HashTable<u32>>,
 }
+
+/// About so many texts stand in one table.
+const TABLE: usize = 1 << 13;
 
 impl Index {
     /// Indexes every text. Gives back, for each text that stands twice, the later number and the first.
     pub fn of(strings: &Strings) -> (Index, Vec<(u32, u32)>) {
-        let mut index = Index { hasher: DefaultHashBuilder::default(), table: HashTable::with_capacity(strings.len()) };
-        let mut twice = Vec::new();
-        for (i, text) in strings.iter().enumerate() {
-            let hash = index.hasher.hash_one(text);
-            let hasher = &index.hasher;
-            match index.table.find(hash, |&j| strings.get(j as usize) == text) {
-                Some(&first) => twice.push((i as u32, first)),
-                None => {
-                    index.table.insert_unique(hash, i as u32, |&j| hasher.hash_one(strings.get(j as usize)));
+        let hasher = DefaultHashBuilder::default();
+        let count = strings.len();
+        let hashes: Vec<u64> = if count < TABLE {
+            strings.iter().map(|text| hasher.hash_one(text)).collect()
+        } else {
+            (0..count).into_par_iter().with_min_len(TABLE).map(|i| hasher.hash_one(strings.get(i))).collect()
+        };
+        let tables = (count / TABLE).next_power_of_two();
+        let mut firsts = vec![0u32; tables + 1];
+        hashes.iter().for_each(|hash| firsts[shard(*hash, tables) + 1] += 1);
+        (1..firsts.len()).for_each(|i| firsts[i] += firsts[i - 1]);
+        let mut next = firsts.clone();
+        let mut dealt: Vec<(u64, u32)> = vec![(0, 0); count];
+        for (i, hash) in hashes.iter().enumerate() {
+            let at = &mut next[shard(*hash, tables)];
+            dealt[*at as usize] = (*hash, i as u32);
+            *at += 1;
+        }
+        let fill = |table: usize| {
+            let dealt = &dealt[firsts[table] as usize..firsts[table + 1] as usize];
+            let (mut filled, mut twice) = (HashTable::with_capacity(dealt.len()), Vec::new());
+            for (hash, i) in dealt {
+                let same =
+                    |j: &u32| hashes[*j as usize] == *hash && strings.get(*j as usize) == strings.get(*i as usize);
+                match filled.find(*hash, same) {
+                    Some(first) => twice.push((*i, *first)),
+                    None => {
+                        filled.insert_unique(*hash, *i, |j| hashes[*j as usize]);
+                    }
                 }
             }
-        }
-        (index, twice)
-    }
-
-    /// The same texts under new numbers: what was `i` is now `position[i]`.
-    pub fn renumbered(mut self, position: &[u32]) -> Index {
-        self.table.iter_mut().for_each(|number| *number = position[*number as usize]);
-        self
+            (filled, twice)
+        };
+        let filled: Vec<(HashTable<u32>, Vec<(u32, u32)>)> = (0..tables).into_par_iter().map(fill).collect();
+        let (tables, twice): (Vec<_>, Vec<_>) = filled.into_iter().unzip();
+        let mut twice: Vec<(u32, u32)> = twice.into_iter().flatten().collect();
+        twice.sort_unstable();
+        (Index { hasher, tables }, twice)
     }
 
     /// The number of a text; `strings` must be the one that was indexed.
     pub fn find(&self, strings: &Strings, text: &str) -> Option<u32> {
-        self.table.find(self.hasher.hash_one(text), |&j| strings.get(j as usize) == text).copied()
+        let hash = self.hasher.hash_one(text);
+        let table = self.tables.get(shard(hash, self.tables.len()))?;
+        table.find(hash, |&j| strings.get(j as usize) == text).copied()
     }
+}
+
+/// The table of a hash, by bits in its middle: a table itself goes by the lowest and the highest.
+fn shard(hash: u64, tables: usize) -> usize {
+    (hash >> 32) as usize & tables.saturating_sub(1)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn beginnings_compare_as_texts_do() {
+        let mut texts: Vec<String> =
+            (0..40).map(|n| "abcdefghijklmnopqrstuvwxyz0123456789zzzz"[..n].to_string()).collect();
+        texts
+            .extend(["\u{1}", "b", "ä", "abcdefgi", "abcdefghi\u{7f}", "abcdefghijklmnop\u{10ffff}"].map(String::from));
+        for a in &texts {
+            for b in &texts {
+                let (first, second) = (beginning(a), beginning(b));
+                assert!(first == second || first.cmp(&second) == a.cmp(b), "{a:?} {b:?}");
+                assert!(first != second || a == b || a.len().max(b.len()) > 16, "{a:?} {b:?}");
+            }
+        }
+        let mut pool = Pool::default();
+        let numbers: Vec<u32> = texts.iter().chain(&texts).map(|text| pool.number(text).0).collect();
+        assert_eq!(numbers[..texts.len()], numbers[texts.len()..]);
+        assert!(texts.iter().zip(&numbers).all(|(text, number)| pool.find(text) == Some(*number)));
+    }
 
     #[test]
     fn texts_are_found_again_and_doubles_are_told() {
@@ -122,6 +266,19 @@ mod tests {
         let mut both: Strings = ["x"].into_iter().collect();
         both.append(&strings);
         assert_eq!(both.iter().collect::<Vec<_>>(), ["x", "a", "", "bc", "a"]);
+        let many: Vec<String> = (0..50_000).map(|i| format!("r{}", i % 49_998)).collect();
+        let many: Strings = many.iter().map(String::as_str).collect();
+        let (index, twice) = Index::of(&many);
+        assert_eq!(twice, [(49_998, 0), (49_999, 1)]);
+        assert!((0..49_998).all(|i| index.find(&many, &format!("r{i}")) == Some(i)));
+        assert_eq!(Index::default().find(&Strings::default(), "r"), None);
+        let mut pool = Pool::default();
+        let numbers: Vec<(u32, bool)> = strings.iter().map(|text| pool.number(text)).collect();
+        assert_eq!(numbers, [(0, true), (1, true), (2, true), (0, false)]);
+        assert_eq!((pool.find("bc"), pool.find("b"), pool.texts().len()), (Some(2), None, 3));
+        both.append_part(&strings, 2..4);
+        both.append_part(&strings, 1..1);
+        assert_eq!(both.iter().skip(5).collect::<Vec<_>>(), ["bc", "a"]);
         let turned = strings.reordered(&[2, 0]);
         assert_eq!(turned.iter().collect::<Vec<_>>(), ["bc", "a"]);
     }

@@ -1,232 +1,173 @@
 //! The catalog: parents linked, rows put in pre-order, containment and references checked.
 
-use super::people::{duplicates, required};
+use super::people::required;
+use super::preorder::{Links, Tree, tree};
 use super::travel;
 use bastide_model::catalog::Source;
-use bastide_model::column::Column;
-use bastide_model::rows::{CatalogRows, RowPlace};
+use bastide_model::column::{Column, NONE};
+use bastide_model::rows::{CatalogRows, RowPlace, grid};
 use bastide_model::schema::{Attribute, Travel};
-use bastide_model::strings::Index;
+use bastide_model::strings::{Index, Strings};
 use bastide_model::value::Value;
 use bastide_model::*;
 use bastide_syntax::nearest::nearest;
-use bastide_syntax::{Diagnostic, codes};
+use bastide_syntax::{Diagnostic, FileId, codes};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use rayon::prelude::*;
 use std::sync::Arc;
 
-/// A tree deeper than this is an error.
-const DEEPEST: u16 = 1000;
 /// The nearest id is looked for this often at most: it reads every id.
 const MOST_SUGGESTIONS: usize = 20;
-const NONE: u32 = u32::MAX;
 
 pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &mut Vec<Diagnostic>) -> Catalog {
-    let count = rows.ids.len();
-    let (index, twice) = Index::of(&rows.ids);
-    duplicates("resource", &rows.ids, &twice, &rows.places, out);
-    let parents = link(&rows, &index, out);
-    let Some(tree) = order(&rows, &parents, out) else { return Catalog::default() };
-    let Tree { order, ends, depths } = tree;
-    let mut position = vec![NONE; count];
-    for (new, &old) in order.iter().enumerate() {
-        position[old as usize] = new as u32;
-    }
-    // Each column is put into the new order by itself, several at a time.
-    let put = |old: &u32| *old as usize;
-    let ((ids, names), ((owners, states), (places, index))) = rayon::join(
-        || rayon::join(|| rows.ids.reordered(&order), || rows.names.reordered(&order)),
-        || {
-            rayon::join(
-                || rayon::join(|| rows.owners.reordered(&order), || rows.states.reordered(&order)),
-                || {
-                    rayon::join(
-                        || order.iter().map(|old| rows.places[put(old)]).collect::<Vec<RowPlace>>(),
-                        || index.renumbered(&position),
-                    )
-                },
-            )
-        },
-    );
-    let barriers: FixedBitSet = (0..order.len()).filter(|&new| rows.barriers.contains(order[new] as usize)).collect();
-    let parent = |old: &u32| Some(parents[put(old)]).filter(|p| *p != NONE).map(|p| ResourceId(position[p as usize]));
+    let links = link(&rows, out);
+    let Some(tree) = tree(&rows, &links, out) else {
+        let ids: Strings = (0..rows.len()).map(|row| rows.id(row)).collect();
+        doubles(&rows, &(0..rows.len() as u32).collect::<Vec<_>>(), &Index::of(&ids).1, out);
+        return Catalog::default();
+    };
+    let Tree { order, ids, names, columns, parents, ends, depths } = tree;
+    let (index, twice) = Index::of(&ids);
+    doubles(&rows, &order, &twice, out);
+    let mut columns = columns.into_iter();
+    let mut next = || columns.next().unwrap_or_default();
+    let [named_parents, kinds, files, lines, owners, states] = [(); grid::ATTRIBUTES].map(|()| next());
+    let attributes: Vec<Column> = rows.attributes.iter().map(|values| Column::new(values.clone(), next())).collect();
+    let barriers: FixedBitSet = (0..kinds.len()).filter(|new| kinds[*new] & grid::BARRIER != 0).collect();
+    let owners = Column::new(rows.owners.clone(), owners);
+    let origin = |(file, line): (u32, u32)| Origin { file: FileId(file), line };
     let mut catalog = Catalog {
         index: Arc::new(index),
         names: Arc::new(names),
-        parents: order.iter().map(parent).collect(),
+        parents,
         ends,
         depths,
-        kinds: order.iter().map(|old| rows.kinds[put(old)]).collect(),
+        kinds: kinds.into_iter().map(|kind| KindId(kind & !grid::BARRIER)).collect(),
         owner_users: owners
             .values
             .iter()
             .map(|v| if let Value::Text(id) = v { people.find(id) } else { None })
             .collect(),
         owners,
-        states,
+        states: Column::new(rows.states.clone(), states),
         barriers,
         barrier_depths: Vec::new(),
         sources: HashMap::new(),
         attributes: Vec::new(),
         own: Vec::new(),
-        origins: places.iter().map(|p| p.origin()).collect(),
+        origins: files.into_iter().zip(lines).map(origin).collect(),
         ids: Arc::new(ids),
     };
     catalog.barrier_depths = barrier_depths(&catalog);
-    // A parent that is not there was reported; that its child is no root need not be said as well.
-    let lost = |old: u32| parents[old as usize] == NONE && !rows.parents.get(old as usize).is_empty();
-    let orphans: FixedBitSet = (0..order.len()).filter(|&new| lost(order[new])).collect();
-    containment(&catalog, schema, &places, &orphans, out);
+    let places = Places { rows: &rows, order: &order, parents: &named_parents };
+    containment(&catalog, schema, &places, out);
     unknown_owners(&catalog, &places, out);
-    for (row, ids) in &rows.sources {
-        let resource = ResourceId(position[*row as usize]);
-        let sources =
-            ids.iter().map(|id| catalog.find(id).map_or(Source::Missing(id.clone()), Source::Resource)).collect();
-        catalog.sources.insert(resource, sources);
+    if !rows.sources.is_empty() {
+        let mut position = vec![NONE; rows.len()];
+        order.iter().enumerate().for_each(|(new, old)| position[*old as usize] = new as u32);
+        for (row, ids) in &rows.sources {
+            let resource = ResourceId(position[*row as usize]);
+            let sources =
+                ids.iter().map(|id| catalog.find(id).map_or(Source::Missing(id.clone()), Source::Resource)).collect();
+            catalog.sources.insert(resource, sources);
+        }
     }
     check_sources(&catalog, &places, out);
-    let has = |attribute: &Attribute, row: usize| schema.is_any(catalog.kinds[row], attribute.kinds.as_deref());
+    let has = |attribute: &Attribute| -> Vec<bool> {
+        KindId::all(schema.kinds.len()).map(|kind| schema.is_any(kind, attribute.kinds.as_deref())).collect()
+    };
     let (columns, own): (Vec<Column>, Vec<Option<Column>>) = schema
         .resource_attributes
         .par_iter()
-        .zip(rows.attributes)
+        .zip(attributes)
         .map(|(attribute, column)| {
-            let column = column.reordered(&order);
             let own = (attribute.travel != Travel::Stays).then(|| column.clone());
-            (travel::travelled(column, attribute, &catalog, |row| has(attribute, row)), own)
+            let has = has(attribute);
+            (travel::travelled(column, attribute, &catalog, |row| has[catalog.kinds[row].index()]), own)
         })
         .unzip();
-    for (attribute, column) in schema.resource_attributes.iter().zip(&columns) {
-        required(column, attribute, &catalog.ids, &places, "resource", |row| has(attribute, row), out);
+    for (attribute, column) in schema.resource_attributes.iter().zip(&columns).filter(|(a, _)| a.required) {
+        let has = has(attribute);
+        let missing = |row: usize| has[catalog.kinds[row].index()];
+        required(column, attribute, &catalog.ids, &|row| places.at(row), "resource", missing, out);
     }
     catalog.attributes = columns;
     catalog.own = own;
     catalog
 }
 
-/// The row of each row's parent.
-fn link(rows: &CatalogRows, index: &Index, out: &mut Vec<Diagnostic>) -> Vec<u32> {
-    let find = |row: usize| match rows.parents.get(row) {
-        "" => NONE,
-        parent => index.find(&rows.ids, parent).unwrap_or(NONE),
-    };
-    let parents: Vec<u32> = (0..rows.ids.len()).into_par_iter().map(find).collect();
-    let lost = |row: &usize| parents[*row] == NONE && !rows.parents.get(*row).is_empty();
-    let lost = (0..parents.len()).filter(lost).filter(|row| !rows.broken.contains(rows.parents.get(*row)));
+/// Where resources stand in the files; asked for only where something is wrong.
+struct Places<'r> {
+    rows: &'r CatalogRows,
+    order: &'r [u32],
+    /// Numbers of the parents that were named.
+    parents: &'r [u32],
+}
+
+impl Places<'_> {
+    fn at(&self, new: usize) -> RowPlace {
+        self.rows.places[self.order[new] as usize]
+    }
+
+    /// Whether a parent was named that is not there.
+    fn is_orphan(&self, catalog: &Catalog, resource: ResourceId) -> bool {
+        catalog.parent(resource).is_none() && self.parents[resource.index()] != NONE
+    }
+}
+
+/// Reports ids that stand twice, whatever the order in which they were met: all but the first in the files.
+fn doubles(rows: &CatalogRows, order: &[u32], twice: &[(u32, u32)], out: &mut Vec<Diagnostic>) {
+    let mut same: HashMap<u32, Vec<u32>> = HashMap::new();
+    for (later, first) in twice {
+        let old = |new: &u32| order[*new as usize];
+        same.entry(*first).or_insert_with(|| vec![old(first)]).push(old(later));
+    }
+    let mut groups: Vec<Vec<u32>> = same.into_values().collect();
+    groups.iter_mut().for_each(|group| group.sort_unstable());
+    groups.sort_unstable();
+    for group in groups {
+        for later in &group[1..] {
+            let message = format!("resource `{}` stands twice", rows.id(*later as usize));
+            let (here, there) = (rows.places[*later as usize].span(), rows.places[group[0] as usize].span());
+            out.push(Diagnostic::at(&codes::DUPLICATE_ID, here, message).other(there, "the first"));
+        }
+    }
+}
+
+/// Looks every id up among those of parents, which are few: the table of all ids is far larger.
+pub(super) fn link(rows: &CatalogRows, out: &mut Vec<Diagnostic>) -> Links {
+    let find = |row: usize| rows.parents.find(rows.id(row)).unwrap_or(NONE);
+    let mut own: Vec<u32> = (0..rows.len()).into_par_iter().map(find).collect();
+    let mut by_number = vec![NONE; rows.parents.texts().len()];
+    for (row, number) in own.iter_mut().enumerate().filter(|(_, number)| **number != NONE) {
+        // The first of an id that stands twice.
+        match &mut by_number[*number as usize] {
+            place if *place == NONE => *place = row as u32,
+            _ => *number = NONE,
+        }
+    }
+    let links = Links { rows: by_number, own };
+    if links.rows.contains(&NONE) {
+        lost(rows, &links, out);
+    }
+    links
+}
+
+/// Reports parents that are not there.
+fn lost(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) {
+    let lost = |row: &usize| !rows.parent(*row).is_empty() && links.parent(rows, *row) == NONE;
+    let lost = (0..rows.len()).filter(lost).filter(|row| !rows.broken.contains(rows.parent(*row)));
     for (told, row) in lost.enumerate() {
-        let parent = rows.parents.get(row);
-        let message =
-            format!("resource `{}` has the parent `{parent}`, which is not in the catalog", rows.ids.get(row));
+        let parent = rows.parent(row);
+        let message = format!("resource `{}` has the parent `{parent}`, which is not in the catalog", rows.id(row));
         let mut diagnostic = Diagnostic::at(&codes::UNKNOWN_PARENT, rows.places[row].span(), message);
         if told < MOST_SUGGESTIONS
-            && let Some(near) = nearest(parent, rows.ids.iter())
+            && let Some(near) = nearest(parent, (0..rows.len()).map(|row| rows.id(row)))
         {
             diagnostic = diagnostic.help(format!("did you mean `{near}`?"));
         }
         out.push(diagnostic);
-    }
-    parents
-}
-
-struct Tree {
-    /// Old rows in pre-order.
-    order: Vec<u32>,
-    ends: Vec<u32>,
-    depths: Vec<u16>,
-}
-
-/// Puts rows in pre-order, siblings by name, then id. None where the tree has a cycle or is too
-/// deep, which is reported.
-fn order(rows: &CatalogRows, parents: &[u32], out: &mut Vec<Diagnostic>) -> Option<Tree> {
-    let count = parents.len();
-    // Children of each row in one list, cut by `first`; roots stand under `count`.
-    let slot = |p: u32| if p == NONE { count } else { p as usize };
-    let mut first = vec![0u32; count + 2];
-    for &p in parents {
-        first[slot(p) + 1] += 1;
-    }
-    for i in 1..first.len() {
-        first[i] += first[i - 1];
-    }
-    let mut next = first.clone();
-    let mut children = vec![0u32; count];
-    for (row, &p) in parents.iter().enumerate() {
-        let at = &mut next[slot(p)];
-        children[*at as usize] = row as u32;
-        *at += 1;
-    }
-    sort_siblings(rows, &first, &mut children);
-    let mut tree = Tree { order: Vec::with_capacity(count), ends: vec![0; count], depths: Vec::with_capacity(count) };
-    // Each level holds the children still to come and the position to close when they are done.
-    let mut levels: Vec<(u32, u32, Option<u32>)> = vec![(first[count], first[count + 1], None)];
-    while let Some((at, end, open)) = levels.last_mut() {
-        if at == end {
-            if let Some(open) = open {
-                tree.ends[*open as usize] = tree.order.len() as u32;
-            }
-            levels.pop();
-            continue;
-        }
-        let row = children[*at as usize];
-        *at += 1;
-        let depth = levels.len() as u16;
-        if depth > DEEPEST {
-            let message = format!("resource `{}` lies deeper than {DEEPEST} levels", rows.ids.get(row as usize));
-            out.push(Diagnostic::at(&codes::TOO_DEEP, rows.places[row as usize].span(), message));
-            return None;
-        }
-        let position = tree.order.len() as u32;
-        tree.order.push(row);
-        tree.depths.push(depth);
-        levels.push((first[row as usize], first[row as usize + 1], Some(position)));
-    }
-    if tree.order.len() < count {
-        parent_cycles(rows, parents, &tree.order, out);
-        return None;
-    }
-    Some(tree)
-}
-
-/// Sorts each group of siblings by name, then id. `first` says where each group begins and the last
-/// one ends; halves are sorted at the same time.
-fn sort_siblings(rows: &CatalogRows, first: &[u32], children: &mut [u32]) {
-    const ENOUGH: usize = 1 << 14;
-    let groups = first.len() - 1;
-    if children.len() > ENOUGH && groups > 1 {
-        let middle = first[0] + children.len() as u32 / 2;
-        let cut = first.partition_point(|at| *at < middle).clamp(1, groups - 1);
-        let (left, right) = children.split_at_mut((first[cut] - first[0]) as usize);
-        rayon::join(|| sort_siblings(rows, &first[..=cut], left), || sort_siblings(rows, &first[cut..], right));
-        return;
-    }
-    let mut sorted: Vec<(&str, &str, u32)> = Vec::new();
-    for group in first.windows(2) {
-        let siblings = &mut children[(group[0] - first[0]) as usize..(group[1] - first[0]) as usize];
-        if siblings.len() > 1 {
-            sorted.clear();
-            sorted.extend(siblings.iter().map(|r| (rows.names.get(*r as usize), rows.ids.get(*r as usize), *r)));
-            sorted.sort_unstable();
-            siblings.iter_mut().zip(&sorted).for_each(|(to, (.., row))| *to = *row);
-        }
-    }
-}
-
-/// Rows no root leads to lie on or under a cycle; each cycle is named whole, once.
-fn parent_cycles(rows: &CatalogRows, parents: &[u32], reached: &[u32], out: &mut Vec<Diagnostic>) {
-    let mut seen: FixedBitSet = reached.iter().map(|r| *r as usize).collect();
-    seen.grow(parents.len());
-    for start in 0..parents.len() {
-        let mut path: Vec<usize> = Vec::new();
-        let mut row = start;
-        while !seen.put(row) {
-            path.push(row);
-            row = parents[row] as usize;
-        }
-        let Some(from) = path.iter().position(|r| *r == row) else { continue };
-        let ids: Vec<&str> = path[from..].iter().map(|r| rows.ids.get(*r)).collect();
-        let message = format!("resources contain each other: `{}` is in `{}`", ids.join("` is in `"), ids[0]);
-        out.push(Diagnostic::at(&codes::PARENT_CYCLE, rows.places[row].span(), message));
     }
 }
 
@@ -242,31 +183,33 @@ pub(crate) fn barrier_depths(catalog: &Catalog) -> Vec<u16> {
     depths
 }
 
-fn containment(
-    catalog: &Catalog,
-    schema: &Schema,
-    places: &[RowPlace],
-    orphans: &FixedBitSet,
-    out: &mut Vec<Diagnostic>,
-) {
+/// Reports what lies in something that may not hold it, and roots of kinds that lie in something.
+fn containment(catalog: &Catalog, schema: &Schema, places: &Places, out: &mut Vec<Diagnostic>) {
+    let kinds = schema.kinds.len();
+    // By kind and the kind of the parent; the last of each is for roots.
+    let mut fits = vec![false; kinds * (kinds + 1)];
+    for (kind, of) in schema.kinds.iter().enumerate() {
+        for holder in KindId::all(kinds) {
+            fits[kind * (kinds + 1) + holder.index()] = of.containers.iter().any(|c| schema.is_kind(holder, *c));
+        }
+        fits[kind * (kinds + 1) + kinds] = of.containers.is_empty();
+    }
     for resource in catalog.all() {
+        let parent = catalog.parent(resource);
+        let holder = parent.map_or(kinds, |parent| catalog.kind(parent).index());
+        if fits[catalog.kind(resource).index() * (kinds + 1) + holder] || places.is_orphan(catalog, resource) {
+            continue;
+        }
         let kind = &schema.kinds[catalog.kind(resource).index()];
-        let (id, place) = (catalog.id(resource), places[resource.index()].span());
-        let message = match catalog.parent(resource) {
-            None if kind.containers.is_empty() || orphans.contains(resource.index()) => continue,
+        let (id, place) = (catalog.id(resource), places.at(resource.index()).span());
+        let message = match parent {
             None => format!("`{id}` has no parent, and kind `{}` cannot be a root", kind.name),
-            Some(parent) => {
-                let holder = catalog.kind(parent);
-                if kind.containers.iter().any(|c| schema.is_kind(holder, *c)) {
-                    continue;
-                }
-                let holder = &schema.kinds[holder.index()].name;
-                format!(
-                    "`{id}` of kind `{}` lies in `{}` of kind `{holder}`, which cannot hold it",
-                    kind.name,
-                    catalog.id(parent)
-                )
-            }
+            Some(parent) => format!(
+                "`{id}` of kind `{}` lies in `{}` of kind `{}`, which cannot hold it",
+                kind.name,
+                catalog.id(parent),
+                schema.kinds[holder].name
+            ),
         };
         let names: Vec<&str> = kind.containers.iter().map(|c| schema.kinds[c.index()].name.as_str()).collect();
         let note = match names.as_slice() {
@@ -277,7 +220,7 @@ fn containment(
     }
 }
 
-fn unknown_owners(catalog: &Catalog, places: &[RowPlace], out: &mut Vec<Diagnostic>) {
+fn unknown_owners(catalog: &Catalog, places: &Places, out: &mut Vec<Diagnostic>) {
     let mut seen: Vec<(usize, usize)> = vec![(0, 0); catalog.owner_users.len()];
     for resource in catalog.all() {
         if let Some(code) = catalog.owners.code(resource.index())
@@ -294,12 +237,12 @@ fn unknown_owners(catalog: &Catalog, places: &[RowPlace], out: &mut Vec<Diagnost
         let Value::Text(owner) = &catalog.owners.values[code] else { continue };
         let resources = if *count == 1 { "1 resource".into() } else { format!("{count} resources") };
         let message = format!("owner `{owner}` does not exist: {resources} without a known owner");
-        out.push(Diagnostic::at(&codes::UNKNOWN_REFERENCE, places[*first].span(), message).label("the first"));
+        out.push(Diagnostic::at(&codes::UNKNOWN_REFERENCE, places.at(*first).span(), message).label("the first"));
     }
 }
 
 /// Reports sources that are not there, and cycles of sources, each named whole.
-fn check_sources(catalog: &Catalog, places: &[RowPlace], out: &mut Vec<Diagnostic>) {
+fn check_sources(catalog: &Catalog, places: &Places, out: &mut Vec<Diagnostic>) {
     let mut linked: Vec<ResourceId> = catalog.sources.keys().copied().collect();
     linked.sort();
     for &resource in &linked {
@@ -307,7 +250,7 @@ fn check_sources(catalog: &Catalog, places: &[RowPlace], out: &mut Vec<Diagnosti
             if let Source::Missing(id) = source {
                 let message =
                     format!("resource `{}` has the source `{id}`, which is not in the catalog", catalog.id(resource));
-                out.push(Diagnostic::at(&codes::UNKNOWN_REFERENCE, places[resource.index()].span(), message));
+                out.push(Diagnostic::at(&codes::UNKNOWN_REFERENCE, places.at(resource.index()).span(), message));
             }
         }
     }
@@ -318,6 +261,6 @@ fn check_sources(catalog: &Catalog, places: &[RowPlace], out: &mut Vec<Diagnosti
     for cycle in super::cycles::cycles(&linked, next) {
         let ids: Vec<&str> = cycle.iter().map(|r| catalog.id(*r)).collect();
         let message = format!("resources are derived from each other: `{}` from `{}`", ids.join("` from `"), ids[0]);
-        out.push(Diagnostic::at(&codes::SOURCE_CYCLE, places[cycle[0].index()].span(), message));
+        out.push(Diagnostic::at(&codes::SOURCE_CYCLE, places.at(cycle[0].index()).span(), message));
     }
 }

@@ -12,6 +12,7 @@ mod expression;
 mod groups;
 mod overlay;
 pub(crate) mod people;
+mod preorder;
 mod proofs;
 mod schema;
 mod scope;

@@ -13,7 +13,7 @@ use hashbrown::HashMap;
 
 pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Vec<Diagnostic>) -> People {
     let (_, twice) = Index::of(&rows.ids);
-    duplicates("user", &rows.ids, &twice, &rows.places, out);
+    duplicates(&rows.ids, &twice, &rows.places, out);
     let dropped: FixedBitSet = twice.iter().map(|(later, _)| *later as usize).collect();
     let mut order: Vec<u32> = (0..rows.ids.len() as u32).filter(|i| !dropped.contains(*i as usize)).collect();
     order.sort_by_key(|i| rows.ids.get(*i as usize));
@@ -34,7 +34,7 @@ pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Vec<Diagnostic>
         .map(|(attribute, column)| {
             let mut column = column.reordered(&order);
             fill(&mut column, attribute, count, |_| true);
-            required(&column, attribute, &ids, &places, "user", |_| true, out);
+            required(&column, attribute, &ids, &|row| places[row], "user", |_| true, out);
             column
         })
         .collect();
@@ -67,15 +67,9 @@ fn farewells(of_rows: Vec<(u32, String, String)>, order: &[u32]) -> Vec<Farewell
 }
 
 /// Reports ids that stand twice, naming both places.
-pub(super) fn duplicates(
-    what: &str,
-    ids: &Strings,
-    twice: &[(u32, u32)],
-    places: &[RowPlace],
-    out: &mut Vec<Diagnostic>,
-) {
+fn duplicates(ids: &Strings, twice: &[(u32, u32)], places: &[RowPlace], out: &mut Vec<Diagnostic>) {
     for &(later, first) in twice {
-        let message = format!("{what} `{}` stands twice", ids.get(later as usize));
+        let message = format!("user `{}` stands twice", ids.get(later as usize));
         let (here, there) = (places[later as usize].span(), places[first as usize].span());
         out.push(Diagnostic::at(&codes::DUPLICATE_ID, here, message).other(there, "the first"));
     }
@@ -97,7 +91,7 @@ pub(super) fn required(
     column: &Column,
     attribute: &Attribute,
     ids: &Strings,
-    places: &[RowPlace],
+    places: &dyn Fn(usize) -> RowPlace,
     what: &str,
     has: impl Fn(usize) -> bool,
     out: &mut Vec<Diagnostic>,
@@ -108,7 +102,7 @@ pub(super) fn required(
     for row in (0..ids.len()).filter(|row| has(*row)) {
         if column.get(row).is_none_or(Value::is_empty_set) {
             let message = format!("{what} `{}` has no `{}`, which is required", ids.get(row), attribute.name);
-            let place = places[row].span();
+            let place = places(row).span();
             out.push(Diagnostic::at(&codes::MISSING_VALUE, place, message).other(attribute.span, "required here"));
         }
     }

@@ -1,0 +1,469 @@
+//! The rows of a catalog put into pre-order of the tree, siblings by name, then id.
+//!
+//! A catalog of a million rows comes in any order, and to look rows up one by one in memory costs more than to
+//! read the file. So rows are moved in pieces that lie together: containers, which are few, are put in order first;
+//! then each row is dealt, in the order of the files, into one of some buckets of neighbouring containers; a bucket fits
+//! into the cache and is sorted there by container and name; and what lies in one container is in the end copied in runs.
+
+use bastide_model::column::NONE;
+use bastide_model::rows::{CatalogRows, grid};
+use bastide_model::strings::{Strings, beginning};
+use bastide_model::*;
+use bastide_syntax::{Diagnostic, codes};
+use fixedbitset::FixedBitSet;
+use rayon::prelude::*;
+
+/// A tree deeper than this is an error.
+const DEEPEST: usize = 1000;
+/// About so many rows are in a bucket.
+const BUCKET: usize = 1 << 13;
+/// Columns that rows get besides those of the grid.
+const EXTRA: usize = 2;
+
+/// Which rows the ids of parents name.
+pub(super) struct Links {
+    /// By the number of a parent, its row; none where it is not there.
+    pub rows: Vec<u32>,
+    /// By row, its number as a parent; none where nothing lies in it.
+    pub own: Vec<u32>,
+}
+
+impl Links {
+    /// The row of a row's parent.
+    pub fn parent(&self, rows: &CatalogRows, row: usize) -> u32 {
+        self.container(rows.grid.row(row)[grid::PARENT]).map_or(NONE, |number| self.rows[number])
+    }
+
+    /// The number of a parent that is there.
+    fn container(&self, number: u32) -> Option<usize> {
+        (number != NONE && self.rows[number as usize] != NONE).then_some(number as usize)
+    }
+}
+
+/// The rows in order.
+pub(super) struct Tree {
+    /// Rows as they stand in the files.
+    pub order: Vec<u32>,
+    pub ids: Strings,
+    pub names: Strings,
+    /// The columns of the grid.
+    pub columns: Vec<Vec<u32>>,
+    pub parents: Vec<Option<ResourceId>>,
+    pub ends: Vec<u32>,
+    pub depths: Vec<u16>,
+}
+
+/// Puts rows in order. None where the tree has a cycle or is too deep, which is reported.
+pub(super) fn tree(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) -> Option<Tree> {
+    let groups = groups(rows, links, out)?;
+    let buckets = deal(rows, links, &groups);
+    let sorted: Vec<Bucket> =
+        buckets.into_par_iter().map(|(from, pieces)| sort(from, pieces, rows.grid.width())).collect();
+    let (runs, mut tree) = runs(&sorted, rows.len());
+    let copy = |of: fn(&Bucket) -> &Strings| {
+        let mut all = Strings::default();
+        all.reserve(rows.len(), sorted.iter().map(|b| of(b).bytes()).sum());
+        runs.iter()
+            .for_each(|run| all.append_part(of(&sorted[run.bucket as usize]), run.from as usize..run.to as usize));
+        all
+    };
+    let column = |at: usize| {
+        let mut all: Vec<u32> = Vec::with_capacity(rows.len());
+        for run in &runs {
+            all.extend_from_slice(&sorted[run.bucket as usize].columns[at][run.from as usize..run.to as usize]);
+        }
+        all
+    };
+    let width = rows.grid.width();
+    let ((ids, names), columns) = rayon::join(
+        || rayon::join(|| copy(|b| &b.ids), || copy(|b| &b.names)),
+        || (0..=width).into_par_iter().map(column).collect::<Vec<_>>(),
+    );
+    (tree.ids, tree.names, tree.columns) = (ids, names, columns);
+    tree.order = tree.columns.pop().unwrap_or_default();
+    Some(tree)
+}
+
+/// What lies in one container is a group; the first one holds the roots, and rows whose parent is not there. The others
+/// follow in the order of the containers.
+struct Groups {
+    /// By number of a parent.
+    of: Vec<u32>,
+    /// How many rows each group has.
+    sizes: Vec<u32>,
+}
+
+/// Puts the containers in order.
+fn groups(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) -> Option<Groups> {
+    let numbers = links.rows.len();
+    let mut within: Vec<Vec<u32>> = vec![Vec::new(); numbers + 1];
+    for (number, row) in links.rows.iter().enumerate().filter(|(_, row)| **row != NONE) {
+        let parent = links.container(rows.grid.row(*row as usize)[grid::PARENT]);
+        within[parent.unwrap_or(numbers)].push(number as u32);
+    }
+    let name = |number: &u32| {
+        let row = links.rows[*number as usize] as usize;
+        (rows.name(row), rows.id(row))
+    };
+    within.par_iter_mut().for_each(|list| list.sort_unstable_by(|a, b| name(b).cmp(&name(a))));
+    let mut found = Groups { of: vec![NONE; numbers], sizes: vec![0] };
+    // What is still to come, the next one last, each with its depth.
+    let mut open: Vec<(u32, usize)> = within[numbers].iter().map(|number| (*number, 1)).collect();
+    while let Some((number, depth)) = open.pop() {
+        if depth >= DEEPEST {
+            too_deep(rows, number, out);
+            return None;
+        }
+        found.of[number as usize] = found.sizes.len() as u32;
+        found.sizes.push(0);
+        open.extend(within[number as usize].iter().map(|inner| (*inner, depth + 1)));
+    }
+    if (0..numbers).any(|number| links.rows[number] != NONE && found.of[number] == NONE) {
+        cycles(rows, links, &found, out);
+        return None;
+    }
+    for number in rows.grid.column(grid::PARENT) {
+        let group = found.group(number);
+        found.sizes[group] += 1;
+    }
+    Some(found)
+}
+
+impl Groups {
+    /// The group of a row, by the number of its parent.
+    fn group(&self, number: u32) -> usize {
+        match number {
+            NONE => 0,
+            number => Some(self.of[number as usize]).filter(|group| *group != NONE).unwrap_or(0) as usize,
+        }
+    }
+}
+
+/// Reports the first of those that lie in a container which is as deep as a resource may be.
+fn too_deep(rows: &CatalogRows, number: u32, out: &mut Vec<Diagnostic>) {
+    let inside = rows.grid.column(grid::PARENT).enumerate().filter(|(_, parent)| *parent == number);
+    if let Some(row) = inside.map(|(row, _)| row).min_by_key(|row| (rows.name(*row), rows.id(*row))) {
+        let message = format!("resource `{}` lies deeper than {DEEPEST} levels", rows.id(row));
+        out.push(Diagnostic::at(&codes::TOO_DEEP, rows.places[row].span(), message));
+    }
+}
+
+/// Rows no root leads to lie on or under a cycle; each cycle is named whole, once.
+fn cycles(rows: &CatalogRows, links: &Links, reached: &Groups, out: &mut Vec<Diagnostic>) {
+    let under = |number: u32| links.container(number).is_none_or(|number| reached.of[number] != NONE);
+    let numbers = rows.grid.column(grid::PARENT).enumerate();
+    let mut seen: FixedBitSet = numbers.filter(|(_, number)| under(*number)).map(|(row, _)| row).collect();
+    seen.grow(rows.len());
+    for start in 0..rows.len() {
+        let mut path: Vec<usize> = Vec::new();
+        let mut row = start;
+        while !seen.put(row) {
+            path.push(row);
+            row = links.parent(rows, row) as usize;
+        }
+        let Some(from) = path.iter().position(|r| *r == row) else { continue };
+        let ids: Vec<&str> = path[from..].iter().map(|r| rows.id(*r)).collect();
+        let message = format!("resources contain each other: `{}` is in `{}`", ids.join("` is in `"), ids[0]);
+        out.push(Diagnostic::at(&codes::PARENT_CYCLE, rows.places[row].span(), message));
+    }
+}
+
+/// Rows of neighbouring groups, as they came.
+#[derive(Default)]
+struct Piece {
+    /// Of each row the id, then the name.
+    texts: Strings,
+    /// Of each row its group, the number of the group that it holds, its cells, and where it stood.
+    cells: Vec<u32>,
+}
+
+/// Deals the rows into buckets of neighbouring groups: each is the first of its groups, and the rows in the order
+/// in which they came.
+fn deal(rows: &CatalogRows, links: &Links, groups: &Groups) -> Vec<(u32, Vec<Piece>)> {
+    let (mut bucket_of, mut firsts) = (Vec::with_capacity(groups.sizes.len()), Vec::new());
+    let mut full = BUCKET;
+    for (group, size) in groups.sizes.iter().enumerate() {
+        if full >= BUCKET {
+            firsts.push(group as u32);
+            full = 0;
+        }
+        full += *size as usize;
+        bucket_of.push(firsts.len() as u32 - 1);
+    }
+    let width = rows.grid.width() + EXTRA + 1;
+    let part = |part: std::ops::Range<usize>| {
+        let mut pieces: Vec<Piece> = firsts.iter().map(|_| Piece::default()).collect();
+        let room = part.len() / firsts.len().max(1);
+        pieces.iter_mut().for_each(|piece| {
+            piece.texts.reserve(2 * room, 24 * room);
+            piece.cells.reserve(width * room);
+        });
+        for row in part {
+            let cells = rows.grid.row(row);
+            let group = groups.group(cells[grid::PARENT]);
+            let piece = &mut pieces[bucket_of[group] as usize];
+            piece.texts.push(rows.id(row));
+            piece.texts.push(rows.name(row));
+            let own = match links.own[row] {
+                NONE => NONE,
+                number => groups.of[number as usize],
+            };
+            piece.cells.extend_from_slice(&[group as u32, own]);
+            piece.cells.extend_from_slice(cells);
+            piece.cells.push(row as u32);
+        }
+        pieces
+    };
+    let parts = rayon::current_num_threads().clamp(1, 16);
+    let size = rows.len().div_ceil(parts).max(1);
+    let dealt: Vec<Vec<Piece>> = (0..parts)
+        .into_par_iter()
+        .map(|i| part((i * size).min(rows.len())..((i + 1) * size).min(rows.len())))
+        .collect();
+    let mut buckets: Vec<(u32, Vec<Piece>)> = firsts.into_iter().map(|first| (first, Vec::new())).collect();
+    for pieces in dealt {
+        buckets.iter_mut().zip(pieces).for_each(|(bucket, piece)| bucket.1.push(piece));
+    }
+    buckets
+}
+
+/// A bucket with its rows in order: by group, then name, then id.
+struct Bucket {
+    ids: Strings,
+    names: Strings,
+    /// The columns of the grid, and where each row stood.
+    columns: Vec<Vec<u32>>,
+    /// How many rows each of its groups has.
+    sizes: Vec<u32>,
+    /// Containers among the rows: where, and the group that each holds.
+    containers: Vec<(u32, u32)>,
+}
+
+/// A row among its siblings.
+#[derive(Clone, Copy, Default)]
+struct Child {
+    piece: u32,
+    at: u32,
+    /// How its name begins.
+    name: [u64; 2],
+}
+
+fn sort(first: u32, pieces: Vec<Piece>, grid_width: usize) -> Bucket {
+    let width = grid_width + EXTRA + 1;
+    // What lies in one container comes together by counting, and is sorted by itself.
+    let mut sizes: Vec<u32> = Vec::new();
+    for row in pieces.iter().flat_map(|piece| piece.cells.chunks_exact(width)) {
+        let group = (row[0] - first) as usize;
+        if sizes.len() <= group {
+            sizes.resize(group + 1, 0);
+        }
+        sizes[group] += 1;
+    }
+    let mut next: Vec<u32> = sizes.iter().scan(0, |sum, size| Some(std::mem::replace(sum, *sum + size))).collect();
+    let count = sizes.iter().sum::<u32>() as usize;
+    let mut children = vec![Child::default(); count];
+    for (piece, Piece { texts, cells }) in pieces.iter().enumerate() {
+        for (at, row) in cells.chunks_exact(width).enumerate() {
+            let place = &mut next[(row[0] - first) as usize];
+            let name = beginning(texts.get(2 * at + 1));
+            children[*place as usize] = Child { piece: piece as u32, at: at as u32, name };
+            *place += 1;
+        }
+    }
+    let text = |child: &Child, which: usize| pieces[child.piece as usize].texts.get(2 * child.at as usize + which);
+    let whole = |child: &Child| (text(child, 1), text(child, 0), child.piece, child.at);
+    let mut rest = children.as_mut_slice();
+    for size in &sizes {
+        let (siblings, others) = rest.split_at_mut(*size as usize);
+        siblings.sort_unstable_by(|a, b| a.name.cmp(&b.name).then_with(|| whole(a).cmp(&whole(b))));
+        rest = others;
+    }
+    let mut bucket = Bucket {
+        ids: Strings::default(),
+        names: Strings::default(),
+        columns: (0..=grid_width).map(|_| Vec::with_capacity(count)).collect(),
+        sizes,
+        containers: Vec::new(),
+    };
+    bucket.ids.reserve(count, 12 * count);
+    bucket.names.reserve(count, 16 * count);
+    for (new, child) in children.iter().enumerate() {
+        bucket.ids.push(text(child, 0));
+        bucket.names.push(text(child, 1));
+        let from = child.at as usize * width;
+        let row = &pieces[child.piece as usize].cells[from..from + width];
+        if row[1] != NONE {
+            bucket.containers.push((new as u32, row[1]));
+        }
+        bucket.columns.iter_mut().zip(&row[EXTRA..]).for_each(|(column, cell)| column.push(*cell));
+    }
+    bucket
+}
+
+/// Rows that follow each other in a bucket and in the end.
+struct Run {
+    bucket: u32,
+    from: u32,
+    to: u32,
+}
+
+/// The rows of one group: where they begin and end, and which of the bucket's containers are among them.
+struct Span {
+    bucket: u32,
+    rows: std::ops::Range<u32>,
+    containers: std::ops::Range<u32>,
+}
+
+/// The order of rows in runs; and of the tree what follows from the runs alone.
+fn runs(buckets: &[Bucket], count: usize) -> (Vec<Run>, Tree) {
+    let mut spans: Vec<Span> = Vec::new();
+    for (number, bucket) in buckets.iter().enumerate() {
+        let (mut from, mut passed) = (0, 0);
+        for size in &bucket.sizes {
+            let to = from + size;
+            let containers = bucket.containers[passed as usize..].iter().take_while(|(at, _)| *at < to).count() as u32;
+            spans.push(Span { bucket: number as u32, rows: from..to, containers: passed..passed + containers });
+            (from, passed) = (to, passed + containers);
+        }
+    }
+    let mut tree = Tree {
+        order: Vec::new(),
+        ids: Strings::default(),
+        names: Strings::default(),
+        columns: Vec::new(),
+        parents: Vec::with_capacity(count),
+        ends: Vec::with_capacity(count),
+        depths: Vec::with_capacity(count),
+    };
+    let mut runs: Vec<Run> = Vec::new();
+    // Each level is a group, what is left of its rows and containers, and the resource that holds it.
+    let mut levels: Vec<(Span, Option<ResourceId>)> = Vec::new();
+    spans.reverse();
+    levels.extend(spans.pop().map(|roots| (roots, None)));
+    while let Some((left, holder)) = levels.last_mut() {
+        let bucket = &buckets[left.bucket as usize];
+        let holder_then = *holder;
+        let container = left.containers.next().map(|at| bucket.containers[at as usize]);
+        let to = container.map_or(left.rows.end, |(at, _)| at + 1);
+        let run = Run { bucket: left.bucket, from: left.rows.start, to };
+        left.rows.start = to;
+        let (depth, from) = (levels.len() as u16, tree.parents.len());
+        let upto = from + (run.to - run.from) as usize;
+        tree.parents.resize(upto, holder_then);
+        tree.depths.resize(upto, depth);
+        tree.ends.extend(from as u32 + 1..=upto as u32);
+        if run.from < run.to {
+            runs.push(run);
+        }
+        match container {
+            // Groups are numbered in the order in which they are come upon.
+            Some(_) => levels.extend(spans.pop().map(|span| (span, Some(ResourceId::new(upto - 1))))),
+            None => {
+                if let Some(holder) = holder_then {
+                    tree.ends[holder.index()] = upto as u32;
+                }
+                levels.pop();
+            }
+        }
+    }
+    (runs, tree)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bastide_model::column::Grid;
+    use bastide_model::rows::RowPlace;
+    use bastide_model::strings::Pool;
+    use bastide_syntax::FileId;
+    use std::collections::BTreeMap;
+
+    /// Rows of id, parent and name.
+    fn rows(list: &[(String, String, String)]) -> CatalogRows {
+        let mut rows = CatalogRows {
+            texts: Strings::default(),
+            grid: Grid::new(grid::ATTRIBUTES),
+            parents: Pool::default(),
+            owners: Vec::new(),
+            states: Vec::new(),
+            attributes: Vec::new(),
+            sources: Vec::new(),
+            places: Vec::new(),
+            broken: Default::default(),
+        };
+        for (i, (id, parent, name)) in list.iter().enumerate() {
+            rows.texts.push(id);
+            rows.texts.push(name);
+            let cells = rows.grid.push();
+            if !parent.is_empty() {
+                cells[grid::PARENT] = rows.parents.number(parent).0;
+            }
+            cells[grid::LINE] = i as u32;
+            rows.places.push(RowPlace { file: FileId(0), line: i as u32, start: 0, end: 0 });
+        }
+        rows
+    }
+
+    /// The order by what it says: each row, then what lies in it by name and id.
+    fn plainly(list: &[(String, String, String)], parent: &str, depth: u16, found: &mut Vec<(usize, u16, usize)>) {
+        let mut inside: Vec<usize> = (0..list.len()).filter(|i| list[*i].1 == parent).collect();
+        inside.sort_by_key(|i| (&list[*i].2, &list[*i].0));
+        for i in inside {
+            let at = found.len();
+            found.push((i, depth, 0));
+            plainly(list, &list[i].0, depth + 1, found);
+            found[at].2 = found.len();
+        }
+    }
+
+    #[test]
+    fn rows_come_in_the_order_of_the_tree() {
+        let mut rng = fastrand::Rng::with_seed(25);
+        for count in [0, 1, 2, 50, 700, 30_000] {
+            let mut list: Vec<(String, String, String)> = Vec::new();
+            for i in 0..count {
+                let parent = match rng.usize(0..10) {
+                    0 => String::new(),
+                    // Some have many children, most have none.
+                    1..5 => format!("r{}", rng.usize(0..=i / 40)),
+                    _ => format!("r{}", rng.usize(0..=i)),
+                };
+                let parent = if parent == format!("r{i}") { String::new() } else { parent };
+                let name =
+                    ["Plan", "Plan of the upper floor", "", "Übersicht", "Plan of the upper flooring"][rng.usize(0..5)];
+                list.push((format!("r{i}"), parent, format!("{name}{}", rng.u8(0..4))));
+            }
+            rng.shuffle(&mut list);
+            let mut expected = Vec::new();
+            if count <= 700 {
+                plainly(&list, "", 1, &mut expected);
+            }
+            let rows = rows(&list);
+            let mut out = Vec::new();
+            let links = super::super::catalog::link(&rows, &mut out);
+            let tree = tree(&rows, &links, &mut out).expect("there is no cycle");
+            assert!(out.is_empty());
+            assert_eq!(tree.order.len(), count);
+            for (new, (old, depth, end)) in expected.iter().enumerate() {
+                let (id, parent, name) = &list[*old];
+                assert_eq!((tree.ids.get(new), tree.names.get(new)), (id.as_str(), name.as_str()));
+                assert_eq!((tree.order[new] as usize, tree.depths[new], tree.ends[new] as usize), (*old, *depth, *end));
+                assert_eq!(tree.columns[grid::LINE][new] as usize, *old);
+                assert_eq!(tree.parents[new].map_or("", |p| tree.ids.get(p.index())), parent);
+            }
+            // In a large one, what has to hold of every row and its neighbour.
+            let index: BTreeMap<&str, usize> = tree.ids.iter().enumerate().map(|(new, id)| (id, new)).collect();
+            for (id, parent, name) in &list {
+                let new = index[id.as_str()];
+                assert_eq!(tree.names.get(new), name);
+                assert_eq!(tree.parents[new].map_or("", |p| tree.ids.get(p.index())), parent);
+                let end = tree.ends[new] as usize;
+                if end < count && tree.parents[end] == tree.parents[new] {
+                    let key = |at: usize| (tree.names.get(at), tree.ids.get(at));
+                    assert!(key(new) < key(end), "{:?} {:?}", key(new), key(end));
+                }
+                assert!(tree.parents[new].is_none_or(|p| p.index() < new && end <= tree.ends[p.index()] as usize));
+            }
+        }
+    }
+}
