@@ -41,8 +41,11 @@ impl Profiles {
             // Every class is on one side of the set as it was met first; of what differs from that,
             // the one or two users who stand elsewhere now, only they can split off.
             if first != flipped {
-                let users: Vec<usize> = first.into_iter().chain(flipped).collect();
-                self.split(&users);
+                match (first, flipped) {
+                    (Some(first), Some(flipped)) => self.split(&[first, flipped]),
+                    (Some(user), None) | (None, Some(user)) => self.split(&[user]),
+                    (None, None) => {}
+                }
             }
             return;
         }

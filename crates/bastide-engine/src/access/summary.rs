@@ -5,7 +5,6 @@ use crate::decide::Reason;
 use crate::sets::store::{SetId, SetStore};
 use crate::sets::{Outcome, RowId, SetEngine};
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use hashbrown::{HashMap, HashSet};
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -56,9 +55,14 @@ const TOLD: u32 = 4096;
 /// A decision that depends on itself.
 pub fn summary(estate: &Estate, moment: &Moment, done: Done) -> Result<Summary, Stopped<Infallible>> {
     let actions = estate.schema.actions.len();
-    let parts: Result<Vec<Counts>, Vec<Diagnostic>> =
-        shares(estate.catalog.len()).into_par_iter().map(|share| Counts::of(estate, moment, share, done)).collect();
-    let mut parts = parts.map_err(Stopped::Cycle)?.into_iter();
+    let mut engines = vec![SetEngine::new(estate, moment).map_err(Stopped::Cycle)?];
+    let shares = shares(estate.catalog.len());
+    for _ in 1..shares.len() {
+        // Where statements reach is worked out once for all of them.
+        engines.push(engines[0].beside(estate, moment).map_err(Stopped::Cycle)?);
+    }
+    let counted = engines.into_par_iter().zip(shares).map(|(engine, share)| Counts::of(engine, share, done));
+    let mut parts = counted.collect::<Vec<Counts>>().into_iter();
     let mut whole = parts.next().expect("there is at least one share");
     parts.for_each(|part| whole.add(part));
     let Counts { allowed, reasons, profiles, distinct, .. } = whole;
@@ -111,22 +115,20 @@ struct Counts {
     reasons: [u64; Reason::ALL.len()],
     profiles: Profiles,
     distinct: HashSet<u128>,
+    /// Actions that are otherwise for an owner; kept for its room.
+    turned: Vec<usize>,
 }
 
 impl Counts {
-    fn of(
-        estate: &Estate,
-        moment: &Moment,
-        share: std::ops::Range<u32>,
-        done: Done,
-    ) -> Result<Counts, Vec<Diagnostic>> {
-        let mut engine = SetEngine::new(estate, moment)?;
+    fn of(mut engine: SetEngine, share: std::ops::Range<u32>, done: Done) -> Counts {
+        let estate = engine.estate();
         let (actions, kinds) = (estate.schema.actions.len(), estate.schema.kinds.len());
         let mut counts = Counts {
             allowed: vec![vec![0; actions]; kinds],
             reasons: [0; Reason::ALL.len()],
             profiles: Profiles::new(estate.people.len()),
             distinct: HashSet::new(),
+            turned: Vec::new(),
         };
         let mut prints = Prints::default();
         // How often each row occurs, by kind, and whether anywhere it is everybody's.
@@ -161,7 +163,7 @@ impl Counts {
         for row in (0..plain.len()).filter(|row| plain[*row]) {
             counts.outcome(&engine, RowId::new(row), None, &mut prints);
         }
-        Ok(counts)
+        counts
     }
 
     /// Counts a row as it is for everybody.
@@ -187,7 +189,8 @@ impl Counts {
         prints: &mut Prints,
     ) -> bool {
         let (owner, owners) = owner;
-        let mut turned: Vec<usize> = Vec::new();
+        let mut turned = std::mem::take(&mut self.turned);
+        turned.clear();
         for action in ActionId::all(self.allowed[kind].len()) {
             if engine.is_same(row, owners, action) {
                 continue;
@@ -206,7 +209,8 @@ impl Counts {
         if !turned.is_empty() {
             self.outcome(engine, row, Some((owner, &turned)), prints);
         }
-        !turned.is_empty()
+        self.turned = turned;
+        !self.turned.is_empty()
     }
 
     /// Takes note of who may do what, for profiles and for the number of different outcomes.

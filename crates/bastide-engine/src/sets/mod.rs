@@ -125,6 +125,7 @@ pub struct SetEngine<'e> {
     /// Single outcomes that were asked for before their row was done.
     early: HashMap<(ResourceId, ActionId, View), OutcomeId>,
     key: Vec<u32>,
+    short_key: Vec<u32>,
     /// While it works with the sets of another engine: the statements of which it has learnt something.
     borrowed: Option<Vec<StatementId>>,
 }
@@ -152,6 +153,27 @@ struct Site {
     parts: HashMap<Box<[u32]>, OutcomeId>,
     /// The rows met so far, by signature: for others, and for an owner.
     known: HashMap<Box<[u32]>, (RowId, RowId)>,
+    /// A shorter way to them, where there is one.
+    short: Option<Short>,
+}
+
+/// The rows of a site by the values that its statements mention. A signature follows from these, which are fewer than
+/// the statements, and so quicker to look up; but where nearly every resource has values of its own it is no way at all.
+struct Short {
+    features: Box<[Feature]>,
+    asks: Box<[(Target, ActionId)]>,
+    known: HashMap<Box<[u32]>, (RowId, RowId)>,
+    asked: u32,
+    found: u32,
+}
+
+impl Short {
+    /// After so many resources it must have helped with half of them.
+    const TRIAL: u32 = 1 << 10;
+
+    fn is_worth_it(&self) -> bool {
+        self.asked < Self::TRIAL || self.found >= self.asked / 2
+    }
 }
 
 impl<'e> SetEngine<'e> {
@@ -220,6 +242,7 @@ impl<'e> SetEngine<'e> {
             row_of: vec![None; estate.catalog.len()],
             early: HashMap::new(),
             key: Vec::new(),
+            short_key: Vec::new(),
             borrowed: None,
             judge,
         }
@@ -285,11 +308,16 @@ impl<'e> SetEngine<'e> {
     /// What is decided on a resource.
     pub fn row(&mut self, resource: ResourceId) -> Decided {
         if self.row_of[resource.index()].is_none() {
-            // Parents come first, so that what is asked of them is there; iteratively, for deep trees.
-            let above: Vec<ResourceId> =
-                self.estate.catalog.upward(resource).take_while(|r| self.row_of[r.index()].is_none()).collect();
-            for resource in above.into_iter().rev() {
+            let parent = self.estate.catalog.parent(resource);
+            if parent.is_none_or(|parent| self.row_of[parent.index()].is_some()) {
                 self.make_row(resource);
+            } else {
+                // Parents come first, so that what is asked of them is there; iteratively, for deep trees.
+                let above: Vec<ResourceId> =
+                    self.estate.catalog.upward(resource).take_while(|r| self.row_of[r.index()].is_none()).collect();
+                for resource in above.into_iter().rev() {
+                    self.make_row(resource);
+                }
             }
         }
         let (others, owners) = self.row_of[resource.index()].expect("just made");
@@ -350,6 +378,18 @@ impl<'e> SetEngine<'e> {
 
     fn make_row(&mut self, resource: ResourceId) {
         let site = self.site(resource);
+        let short = self.short_key(site, resource);
+        if let Some(key) = &short
+            && let Some(way) = &mut self.sites[site].short
+        {
+            way.asked += 1;
+            if let Some(known) = way.known.get(&key[..]) {
+                way.found += 1;
+                self.row_of[resource.index()] = Some(*known);
+                self.short_key = short.unwrap_or_default();
+                return;
+            }
+        }
         let key = self.signature(site, resource);
         let rows = match self.sites[site].known.get(&key[..]) {
             Some(known) => *known,
@@ -363,6 +403,33 @@ impl<'e> SetEngine<'e> {
         };
         self.key = key;
         self.row_of[resource.index()] = Some(rows);
+        if let Some(key) = short {
+            let site = &mut self.sites[site];
+            match &mut site.short {
+                Some(way) if way.is_worth_it() => {
+                    way.known.insert(key[..].into(), rows);
+                }
+                way => *way = None,
+            }
+            self.short_key = key;
+        }
+    }
+
+    /// The values of a resource that the statements of its site mention, and what its actions need elsewhere; none where
+    /// that is no shorter way.
+    fn short_key(&mut self, site: usize, resource: ResourceId) -> Option<Vec<u32>> {
+        let way = self.sites[site].short.as_ref()?;
+        let mut key = std::mem::take(&mut self.short_key);
+        key.clear();
+        key.extend(way.features.iter().map(|feature| match feature {
+            Feature::Field(step, field) => features::code(self.estate, *step, *field, resource),
+            _ => features::owned(self.estate, resource),
+        }));
+        for i in 0..way.asks.len() {
+            let (target, action) = self.sites[site].short.as_ref()?.asks[i];
+            key.push(self.met(resource, target, action, View::Other).0);
+        }
+        Some(key)
     }
 
     fn decide_row(&mut self, resource: ResourceId, view: View) -> RowId {

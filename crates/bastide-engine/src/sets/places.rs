@@ -6,6 +6,7 @@
 
 use crate::decide::place::{anchor, cut_depth};
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::{HashMap, HashSet};
 use std::sync::Arc;
 
@@ -30,6 +31,7 @@ impl Places {
                 anchors.entry(place.resource).or_default().push((id, place.reach));
             }
         }
+        let anchored: FixedBitSet = anchors.keys().map(|resource| resource.index()).collect();
         let mut lists = Lists::default();
         let empty = lists.keep(Vec::new());
         let mut class = vec![empty; catalog.len()];
@@ -38,7 +40,7 @@ impl Places {
         for resource in catalog.all() {
             let from = catalog.parent(resource).map_or(empty, |parent| beneath[parent.index()]);
             let barrier = catalog.barriers.contains(resource.index());
-            let own = anchors.get(&resource);
+            let own = if anchored.contains(resource.index()) { anchors.get(&resource) } else { None };
             if own.is_none() && !barrier {
                 class[resource.index()] = from;
                 beneath[resource.index()] = from;

@@ -2,7 +2,7 @@
 
 use super::features::{self, Feature, View};
 use super::store::SetId;
-use super::{SetEngine, Site};
+use super::{SetEngine, Short, Site, places};
 use crate::decide::place::covers;
 use bastide_model::condition::{Condition, Term};
 use bastide_model::schema::Target;
@@ -155,7 +155,9 @@ impl<'e> SetEngine<'e> {
             Some(positions.into_boxed_slice())
         });
         let relevant: Vec<Option<Box<[u32]>>> = relevant.collect();
+        let short = self.short(&reached, &varying, &fields, &asks, owned);
         let site = Site {
+            short,
             relevant: relevant.into(),
             parts: HashMap::new(),
             reached: reached.into(),
@@ -168,6 +170,43 @@ impl<'e> SetEngine<'e> {
         self.sites.push(site);
         self.site_of[at] = self.sites.len() as u32 - 1;
         self.sites.len() - 1
+    }
+
+    /// The shorter way to the rows of a site: none where layers would have to be known, or where so few statements vary
+    /// that it would not be shorter.
+    fn short(
+        &self,
+        reached: &[places::Reached],
+        varying: &[u32],
+        fields: &[Feature],
+        asks: &[(Target, ActionId)],
+        owned: bool,
+    ) -> Option<Short> {
+        let mut features = fields.to_vec();
+        let mut asks = asks.to_vec();
+        if owned && !features.contains(&Feature::Owned) {
+            features.push(Feature::Owned);
+        }
+        for at in varying {
+            let (id, _) = reached[*at as usize];
+            for feature in &self.compiled[id.index()].as_ref()?.features {
+                match feature {
+                    Feature::Ask(target, action) if !asks.contains(&(*target, *action)) => {
+                        asks.push((*target, *action))
+                    }
+                    Feature::Field(..) | Feature::Owned if !features.contains(feature) => features.push(*feature),
+                    _ => {}
+                }
+            }
+        }
+        let shorter = features.len() + asks.len() < varying.len();
+        (self.estate.layers.is_empty() && shorter).then(|| Short {
+            features: features.into(),
+            asks: asks.into(),
+            known: HashMap::new(),
+            asked: 0,
+            found: 0,
+        })
     }
 
     /// The values of a statement's features on a resource.
