@@ -9,6 +9,7 @@
 mod case;
 mod fewest;
 mod findings;
+mod mend;
 mod power;
 mod survey;
 
@@ -18,15 +19,13 @@ pub use findings::{ALL, Descriptor, Group, Level};
 pub use power::{Powerful, powerful};
 pub use survey::{Meeting, StatementSurvey, Survey};
 
-use bastide_engine::change::{Change, Described, apply, describe, only, only_changes, only_user};
-use bastide_engine::difference::{Radius, difference, radius};
+use bastide_engine::change::{Change, Described};
+use bastide_engine::difference::Radius;
 use bastide_engine::explain::explain;
-use bastide_engine::sets::SetEngine;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::sync::Arc;
 
 /// A user, an action, a resource.
 pub type Triple = (UserId, ActionId, ResourceId);
@@ -187,11 +186,16 @@ pub fn audit_by(case: &Case, survey: &Survey, wanted: &dyn Fn(&str) -> bool, tel
     }
     tell("what would mend it");
     let mut findings: Vec<Finding> = Vec::new();
-    for (descriptor, found) in all {
+    let mut suggested: Vec<Option<Suggested>> = Vec::new();
+    for (descriptor, mut found) in all {
         let level = case.level(descriptor.name).or(found.level).unwrap_or(descriptor.level);
         if level != Level::None {
+            suggested.push(found.suggestion.take());
             findings.push(finish(case, survey, descriptor, found, level));
         }
+    }
+    for (finding, suggestion) in findings.iter_mut().zip(mend::evaluated(case, &survey.statements, suggested)) {
+        finding.suggestion = suggestion;
     }
     findings.sort_by(|a, b| {
         let rank = |f: &Finding| (f.level, position(&f.name));
@@ -215,7 +219,6 @@ fn finish(case: &Case, survey: &Survey, descriptor: &Descriptor, found: Found, l
             sentence: explanation.sentence,
         }
     });
-    let suggestion = found.suggestion.and_then(|s| suggestion(case, survey, s));
     let waiver = estate.proofs.waivers.iter().find(|w| {
         w.finding == descriptor.name
             && w.until.is_some_and(|until| case.moment.date <= until)
@@ -232,60 +235,6 @@ fn finish(case: &Case, survey: &Survey, descriptor: &Descriptor, found: Found, l
         message: found.message,
         evidence: found.evidence,
         example,
-        suggestion,
+        suggestion: None,
     }
-}
-
-/// Evaluates what would mend a finding. None where it was claimed to change nothing, and does.
-fn suggestion(case: &Case, survey: &Survey, suggested: Suggested) -> Option<Suggestion> {
-    let estate = case.estate;
-    let changes = suggested.changes.iter().map(|c| describe(estate, c)).collect();
-    if !suggested.instead.is_empty() {
-        let radius = reworded(case, suggested.instead)?;
-        return Some(Suggestion { words: suggested.words, changes, radius: Some(radius) });
-    }
-    if suggested.changes.is_empty() {
-        return Some(Suggestion { words: suggested.words, changes, radius: None });
-    }
-    let radius = evaluated(case, survey, &suggested.changes)?;
-    if suggested.harmless && radius.triples() > 0 {
-        return None;
-    }
-    Some(Suggestion { words: suggested.words, changes, radius: Some(radius) })
-}
-
-/// What changes where statements are worded otherwise, or go.
-fn reworded(case: &Case, instead: Vec<(StatementId, Option<Statement>)>) -> Option<Radius> {
-    let mut after = case.estate.clone();
-    for (id, statement) in instead {
-        let place = &mut after.statements[id.index()];
-        match statement {
-            Some(statement) => *place = Arc::new(statement),
-            None => Arc::make_mut(place).off = true,
-        }
-    }
-    let mut old = SetEngine::new(case.estate, case.moment).ok()?;
-    let mut new = SetEngine::new(&after, case.moment).ok()?;
-    Some(radius(&difference(&mut old, &mut new)))
-}
-
-/// The blast radius of changes. What goes with one statement the survey knows already; what touches one
-/// user alone is worked out with that user alone.
-fn evaluated(case: &Case, survey: &Survey, changes: &[Change]) -> Option<Radius> {
-    let estate = case.estate;
-    if let [Change::Off(id)] = changes {
-        let statement = estate.statement(*id);
-        let live = statement.is_on() && statement.in_date(case.moment.date);
-        return Some(if live { survey.of(*id).sole } else { Radius::default() });
-    }
-    let small =
-        only_user(estate, changes).and_then(|user| Some((only(estate, user), only_changes(estate, changes, user)?)));
-    let (before, changes) = match &small {
-        Some((small, changes)) => (small, changes.as_slice()),
-        None => (estate, changes),
-    };
-    let after = apply(before, changes).ok()?;
-    let mut old = SetEngine::new(before, case.moment).ok()?;
-    let mut new = SetEngine::new(&after, case.moment).ok()?;
-    Some(radius(&difference(&mut old, &mut new)))
 }

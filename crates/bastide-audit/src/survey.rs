@@ -93,12 +93,12 @@ impl<'e> Survey<'e> {
         let mut survey = Survey {
             judge,
             engine: RefCell::new(engine),
-            statements: vec![StatementSurvey::default(); estate.statements.len()],
+            statements: Vec::new(),
             meetings: HashMap::new(),
             active,
             guests,
         };
-        survey.sweep(case);
+        survey.sweep(case)?;
         survey.sole(case)?;
         Ok(survey)
     }
@@ -113,170 +113,29 @@ impl<'e> Survey<'e> {
         &self.statements[id.index()]
     }
 
-    fn sweep(&mut self, case: &Case<'e>) {
-        let estate = case.estate;
-        let catalog = &estate.catalog;
+    /// Everybody's access in shares, one for each core; the first one's engine is the survey's.
+    fn sweep(&mut self, case: &Case<'e>) -> Result<(), Vec<Diagnostic>> {
+        let (estate, moment, active) = (case.estate, case.moment, self.active);
         let engine = self.engine.get_mut();
-        // Kept once: in a large estate they are what takes the most memory.
-        let mut alike: HashMap<Rc<Like>, (ResourceId, u64)> = HashMap::new();
-        let mut order: Vec<Once> = Vec::new();
-        for resource in catalog.all() {
-            let decided = engine.row(resource);
-            let reaching = engine.reaching(resource);
-            let owner = catalog.owner(resource).flatten();
-            // Without an owner, or where the owner is as everybody, it is all one who owns it.
-            let owned = |r: &Reaching| {
-                owner.is_some_and(|o| {
-                    engine.sets().contains(r.others, o.index()) != engine.sets().contains(r.owners, o.index())
-                })
-            };
-            if let Some(owner) = owner.filter(|_| decided.owner.is_some() || reaching.iter().any(owned)) {
-                order.push(Once::Owned(resource, owner));
-                continue;
-            }
-            let key = (decided, catalog.kind(resource), settled(reaching));
-            match alike.get_mut(&key) {
-                Some((_, times)) => *times += 1,
-                None => {
-                    let key = Rc::new(key);
-                    order.push(Once::Alike(Rc::clone(&key)));
-                    alike.insert(key, (resource, 1));
-                }
-            }
+        let count = rayon::current_num_threads().min(estate.catalog.len() / SMALLEST_SHARE).max(1);
+        let share =
+            |i: usize| ResourceId::all(estate.catalog.len() * (i + 1) / count).skip(estate.catalog.len() * i / count);
+        let mut others = Vec::new();
+        for i in 1..count {
+            others.push((engine.beside(estate, moment)?, i));
         }
-        let mut users: Vec<Vec<u64>> = vec![Vec::new(); estate.statements.len()];
-        for once in order {
-            match once {
-                Once::Alike(key) => {
-                    let (resource, times) = alike[&key];
-                    self.count(case, &key, resource, times, &mut users);
-                }
-                Once::Owned(resource, owner) => {
-                    // One user stands out: counted singly, with the sets as they are for that user, which nobody
-                    // asks for again.
-                    let engine = self.engine.get_mut();
-                    let decided = engine.row(resource);
-                    let mut reaching = engine.reaching(resource);
-                    let single = engine.single(owner);
-                    let aside = engine.aside();
-                    for r in &mut reaching {
-                        let is = engine.sets().contains(r.owners, owner.index());
-                        if is != engine.sets().contains(r.others, owner.index()) {
-                            r.others = if is { engine.either(r.others, single) } else { engine.but(r.others, single) };
-                        }
-                    }
-                    let key = (decided, catalog.kind(resource), settled(reaching));
-                    self.count(case, &key, resource, 1, &mut users);
-                    self.engine.get_mut().forget(aside);
-                }
-            }
-        }
-        for (survey, words) in self.statements.iter_mut().zip(users) {
+        let sweep = |(mut engine, i): (SetEngine<'e>, usize)| {
+            let active = engine.set_of(estate.people.active.ones());
+            Tally::of(case, &mut engine, active, share(i))
+        };
+        let (mut whole, others): (Tally, Vec<Tally>) =
+            rayon::join(|| Tally::of(case, engine, active, share(0)), || others.into_par_iter().map(sweep).collect());
+        others.into_iter().for_each(|other| whole.add(other));
+        for (survey, words) in whole.statements.iter_mut().zip(whole.users) {
             survey.users = words.iter().map(|w| w.count_ones() as usize).sum();
         }
-    }
-
-    fn count(&mut self, case: &Case, key: &Like, resource: ResourceId, times: u64, users: &mut [Vec<u64>]) {
-        let estate = case.estate;
-        let (_, kind, reaching) = key;
-        let actions = ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, *kind));
-        let actions: Vec<ActionId> = actions.collect();
-        let engine = self.engine.get_mut();
-        let allowed: Vec<SetId> = actions.iter().map(|a| engine.allowed(resource, *a)).collect();
-        let mut permitted: Vec<Vec<SetId>> = vec![Vec::new(); actions.len()];
-        let speaks =
-            |s: &Statement, action: ActionId| s.actions.contains(action.index()) != (s.modality == Modality::MayOnly);
-        for r in reaching {
-            let statement = estate.statement(r.id);
-            for (i, action) in actions.iter().enumerate() {
-                if statement.modality.permits() && speaks(statement, *action) {
-                    permitted[i].push(r.others);
-                }
-            }
-        }
-        for r in reaching {
-            let statement = estate.statement(r.id);
-            let survey = &mut self.statements[r.id.index()];
-            survey.touches = true;
-            let set = engine.both(r.others, self.active);
-            if set == SetId::NONE {
-                continue;
-            }
-            let number = u64::from(engine.sets().count(set));
-            survey.pairs += number * times;
-            let words = &mut users[r.id.index()];
-            words.resize(engine.sets().row(set).len(), 0);
-            words.iter_mut().zip(engine.sets().row(set)).for_each(|(all, word)| *all |= word);
-            let mut meaning = false;
-            for (i, action) in actions.iter().enumerate().filter(|(_, a)| speaks(statement, **a)) {
-                meaning = true;
-                survey.triples += number * times;
-                let yes = u64::from(engine.sets().count_both(set, allowed[i]));
-                let agree = if statement.modality.permits() { yes } else { number - yes };
-                survey.agree += agree * times;
-                let triple = |user: Option<usize>| user.map(|u| (UserId::new(u), *action, resource));
-                let (inside, outside) =
-                    (engine.sets().first_of_both(set, allowed[i]), engine.sets().first_of_rest(set, allowed[i]));
-                let (for_it, against) =
-                    if statement.modality.permits() { (inside, outside) } else { (outside, inside) };
-                if survey.example.is_none() {
-                    survey.example = triple(for_it);
-                }
-                if survey.against.is_none() {
-                    survey.against = triple(against);
-                }
-                if statement.modality.permits() {
-                    let parts = engine.outcome(key.0.others, *action).parts.iter();
-                    let blocked = parts.filter(|p| p.reason == Reason::Blocked);
-                    let counts: u64 = blocked.map(|p| u64::from(engine.sets().count_both(set, p.users))).sum();
-                    survey.blocked += counts * times;
-                }
-                if !statement.modality.permits() {
-                    survey.idle += u64::from(engine.sets().count_outside(set, &permitted[i])) * times;
-                }
-            }
-            survey.resources += if meaning { times as usize } else { 0 };
-        }
-        self.meet(case, reaching, (&actions, &allowed), resource, times);
-    }
-
-    /// Permissions and restrictions that speak of the same action to the same users.
-    fn meet(
-        &mut self,
-        case: &Case,
-        reaching: &[Reaching],
-        (actions, allowed): (&[ActionId], &[SetId]),
-        resource: ResourceId,
-        times: u64,
-    ) {
-        let estate = case.estate;
-        let engine = self.engine.get_mut();
-        let weighed = |r: &&Reaching, permits: bool| {
-            let s = estate.statement(r.id);
-            s.modality.permits() == permits && s.modality != Modality::MayOnly
-        };
-        for d in reaching.iter().filter(|r| weighed(r, false)) {
-            for p in reaching.iter().filter(|r| weighed(r, true)) {
-                let both = engine.both(p.others, d.others);
-                let both = engine.both(both, self.active);
-                if both == SetId::NONE {
-                    continue;
-                }
-                let (ps, ds) = (estate.statement(p.id), estate.statement(d.id));
-                for (i, action) in actions.iter().enumerate() {
-                    if !ps.actions.contains(action.index()) || !ds.actions.contains(action.index()) {
-                        continue;
-                    }
-                    let meeting = self.meetings.entry((p.id, d.id)).or_default();
-                    meeting.triples += u64::from(engine.sets().count(both)) * times;
-                    meeting.allowed += u64::from(engine.sets().count_both(both, allowed[i])) * times;
-                    if meeting.example.is_none() {
-                        let user = engine.sets().users(both).next();
-                        meeting.example = user.map(|u| (UserId::new(u), *action, resource));
-                    }
-                }
-            }
-        }
+        (self.statements, self.meetings) = (whole.statements, whole.meetings);
+        Ok(())
     }
 
     /// What changes if each statement is taken out, several at a time.
@@ -309,6 +168,217 @@ impl<'e> Survey<'e> {
             self.statements[id.index()].sole = radius;
         }
         Ok(())
+    }
+}
+
+/// Below so many resources a share of their own is not worth an engine.
+const SMALLEST_SHARE: usize = 5_000;
+
+/// What was counted of a share of the resources.
+struct Tally {
+    statements: Vec<StatementSurvey>,
+    /// By statement, the users it applies to somewhere, as words.
+    users: Vec<Vec<u64>>,
+    meetings: HashMap<(StatementId, StatementId), Meeting>,
+}
+
+impl Tally {
+    /// Goes through some resources.
+    fn of(case: &Case, engine: &mut SetEngine, active: SetId, share: impl Iterator<Item = ResourceId>) -> Tally {
+        let estate = case.estate;
+        let catalog = &estate.catalog;
+        let mut tally = Tally {
+            statements: vec![StatementSurvey::default(); estate.statements.len()],
+            users: vec![Vec::new(); estate.statements.len()],
+            meetings: HashMap::new(),
+        };
+        // Kept once: in a large estate they are what takes the most memory.
+        let mut alike: HashMap<Rc<Like>, (ResourceId, u64)> = HashMap::new();
+        let mut order: Vec<Once> = Vec::new();
+        for resource in share {
+            let decided = engine.row(resource);
+            let reaching = engine.reaching(resource);
+            let owner = catalog.owner(resource).flatten();
+            // Without an owner, or where the owner is as everybody, it is all one who owns it.
+            let owned = |r: &Reaching| {
+                owner.is_some_and(|o| {
+                    engine.sets().contains(r.others, o.index()) != engine.sets().contains(r.owners, o.index())
+                })
+            };
+            if let Some(owner) = owner.filter(|_| decided.owner.is_some() || reaching.iter().any(owned)) {
+                order.push(Once::Owned(resource, owner));
+                continue;
+            }
+            let key = (decided, catalog.kind(resource), settled(reaching));
+            match alike.get_mut(&key) {
+                Some((_, times)) => *times += 1,
+                None => {
+                    let key = Rc::new(key);
+                    order.push(Once::Alike(Rc::clone(&key)));
+                    alike.insert(key, (resource, 1));
+                }
+            }
+        }
+        for once in order {
+            match once {
+                Once::Alike(key) => {
+                    let (resource, times) = alike[&key];
+                    tally.count(case, (engine, active), &key, resource, times);
+                }
+                Once::Owned(resource, owner) => {
+                    // One user stands out: counted singly, with the sets as they are for that user, which nobody
+                    // asks for again.
+                    let decided = engine.row(resource);
+                    let mut reaching = engine.reaching(resource);
+                    let single = engine.single(owner);
+                    let aside = engine.aside();
+                    for r in &mut reaching {
+                        let is = engine.sets().contains(r.owners, owner.index());
+                        if is != engine.sets().contains(r.others, owner.index()) {
+                            r.others = if is { engine.either(r.others, single) } else { engine.but(r.others, single) };
+                        }
+                    }
+                    let key = (decided, catalog.kind(resource), settled(reaching));
+                    tally.count(case, (engine, active), &key, resource, 1);
+                    engine.forget(aside);
+                }
+            }
+        }
+        tally
+    }
+
+    fn count(
+        &mut self,
+        case: &Case,
+        (engine, active): (&mut SetEngine, SetId),
+        key: &Like,
+        resource: ResourceId,
+        times: u64,
+    ) {
+        let estate = case.estate;
+        let (_, kind, reaching) = key;
+        let actions = ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, *kind));
+        let actions: Vec<ActionId> = actions.collect();
+        let allowed: Vec<SetId> = actions.iter().map(|a| engine.allowed(resource, *a)).collect();
+        let mut permitted: Vec<Vec<SetId>> = vec![Vec::new(); actions.len()];
+        let speaks =
+            |s: &Statement, action: ActionId| s.actions.contains(action.index()) != (s.modality == Modality::MayOnly);
+        for r in reaching {
+            let statement = estate.statement(r.id);
+            for (i, action) in actions.iter().enumerate() {
+                if statement.modality.permits() && speaks(statement, *action) {
+                    permitted[i].push(r.others);
+                }
+            }
+        }
+        for r in reaching {
+            let statement = estate.statement(r.id);
+            let survey = &mut self.statements[r.id.index()];
+            survey.touches = true;
+            let set = engine.both(r.others, active);
+            if set == SetId::NONE {
+                continue;
+            }
+            let number = u64::from(engine.sets().count(set));
+            survey.pairs += number * times;
+            let words = &mut self.users[r.id.index()];
+            words.resize(engine.sets().row(set).len(), 0);
+            words.iter_mut().zip(engine.sets().row(set)).for_each(|(all, word)| *all |= word);
+            let mut meaning = false;
+            for (i, action) in actions.iter().enumerate().filter(|(_, a)| speaks(statement, **a)) {
+                meaning = true;
+                survey.triples += number * times;
+                let yes = u64::from(engine.sets().count_both(set, allowed[i]));
+                let agree = if statement.modality.permits() { yes } else { number - yes };
+                survey.agree += agree * times;
+                let triple = |user: Option<usize>| user.map(|u| (UserId::new(u), *action, resource));
+                let (inside, outside) =
+                    (engine.sets().first_of_both(set, allowed[i]), engine.sets().first_of_rest(set, allowed[i]));
+                let (for_it, against) =
+                    if statement.modality.permits() { (inside, outside) } else { (outside, inside) };
+                if survey.example.is_none() {
+                    survey.example = triple(for_it);
+                }
+                if survey.against.is_none() {
+                    survey.against = triple(against);
+                }
+                if statement.modality.permits() {
+                    let parts = engine.outcome(key.0.others, *action).parts.iter();
+                    let blocked = parts.filter(|p| p.reason == Reason::Blocked);
+                    let counts: u64 = blocked.map(|p| u64::from(engine.sets().count_both(set, p.users))).sum();
+                    survey.blocked += counts * times;
+                }
+                if !statement.modality.permits() {
+                    survey.idle += u64::from(engine.sets().count_outside(set, &permitted[i])) * times;
+                }
+            }
+            survey.resources += if meaning { times as usize } else { 0 };
+        }
+        self.meet(case, (engine, active), reaching, (&actions, &allowed), resource, times);
+    }
+
+    /// Permissions and restrictions that speak of the same action to the same users.
+    fn meet(
+        &mut self,
+        case: &Case,
+        (engine, active): (&mut SetEngine, SetId),
+        reaching: &[Reaching],
+        (actions, allowed): (&[ActionId], &[SetId]),
+        resource: ResourceId,
+        times: u64,
+    ) {
+        let estate = case.estate;
+        let weighed = |r: &&Reaching, permits: bool| {
+            let s = estate.statement(r.id);
+            s.modality.permits() == permits && s.modality != Modality::MayOnly
+        };
+        for d in reaching.iter().filter(|r| weighed(r, false)) {
+            for p in reaching.iter().filter(|r| weighed(r, true)) {
+                let both = engine.both(p.others, d.others);
+                let both = engine.both(both, active);
+                if both == SetId::NONE {
+                    continue;
+                }
+                let (ps, ds) = (estate.statement(p.id), estate.statement(d.id));
+                for (i, action) in actions.iter().enumerate() {
+                    if !ps.actions.contains(action.index()) || !ds.actions.contains(action.index()) {
+                        continue;
+                    }
+                    let meeting = self.meetings.entry((p.id, d.id)).or_default();
+                    meeting.triples += u64::from(engine.sets().count(both)) * times;
+                    meeting.allowed += u64::from(engine.sets().count_both(both, allowed[i])) * times;
+                    if meeting.example.is_none() {
+                        let user = engine.sets().users(both).next();
+                        meeting.example = user.map(|u| (UserId::new(u), *action, resource));
+                    }
+                }
+            }
+        }
+    }
+
+    /// Adds another share, whose resources come later.
+    fn add(&mut self, other: Tally) {
+        for (own, other) in self.statements.iter_mut().zip(other.statements) {
+            own.resources += other.resources;
+            own.pairs += other.pairs;
+            own.triples += other.triples;
+            own.agree += other.agree;
+            own.blocked += other.blocked;
+            own.idle += other.idle;
+            own.example = own.example.or(other.example);
+            own.against = own.against.or(other.against);
+            own.touches |= other.touches;
+        }
+        for (own, other) in self.users.iter_mut().zip(other.users) {
+            own.resize(own.len().max(other.len()), 0);
+            own.iter_mut().zip(other).for_each(|(all, words)| *all |= words);
+        }
+        for (pair, other) in other.meetings {
+            let own = self.meetings.entry(pair).or_default();
+            own.triples += other.triples;
+            own.allowed += other.allowed;
+            own.example = own.example.or(other.example);
+        }
     }
 }
 

@@ -206,17 +206,17 @@ impl Counted {
             self.mark_users(after, others);
             return true;
         }
+        let touched = self.touched(after, others, owners);
         let (mut any, mut first_owner, mut several) = (false, None, false);
+        // Resources whose owner has nothing of it: there it is as for everybody.
+        let mut usual = 0;
         for resource in members {
             let owner = catalog.owner(*resource).flatten();
             several |= owner.is_none() || first_owner.is_some_and(|first| Some(first) != owner);
             first_owner = first_owner.or(owner);
-            let Some(owner) = owner else {
-                if others != 0 {
-                    (self.radius.gained, self.radius.lost) = (self.radius.gained + gained, self.radius.lost + lost);
-                    self.radius.resources += 1;
-                    any = true;
-                }
+            let is_touched = |owner: &UserId| touched[owner.index() / 64] >> (owner.index() % 64) & 1 == 1;
+            let Some(owner) = owner.filter(is_touched) else {
+                usual += 1;
                 continue;
             };
             let (as_other, as_owner) = (self.turns_of(after, others, owner), self.turns_of(after, owners, owner));
@@ -231,6 +231,12 @@ impl Counted {
             if as_owner != (0, 0) {
                 self.users[owner.index() / 64] |= 1 << (owner.index() % 64);
             }
+        }
+        if others != 0 && usual > 0 {
+            self.radius.gained += gained * usual as u64;
+            self.radius.lost += lost * usual as u64;
+            self.radius.resources += usual;
+            any = true;
         }
         // Where one user owns them all, what others would have of it does not count for that user.
         let alone = first_owner.filter(|_| !several);
@@ -263,6 +269,17 @@ impl Counted {
         }
         self.known.insert((was, is), row);
         row
+    }
+
+    /// The users for whom anything differs by either of two rows, as words.
+    fn touched(&self, engine: &SetEngine, others: u32, owners: u32) -> Vec<u64> {
+        let mut words = vec![0; self.users.len()];
+        for (gained, lost) in self.rows[others as usize].iter().chain(&self.rows[owners as usize]) {
+            for set in [*gained, *lost] {
+                words.iter_mut().zip(engine.sets().row(set)).for_each(|(all, word)| *all |= word);
+            }
+        }
+        words
     }
 
     /// How many gain and how many lose by a row, all actions together.

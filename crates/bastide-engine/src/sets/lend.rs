@@ -41,9 +41,9 @@ impl SetEngine<'_> {
         self.classes.retain(|_, Classes { classes, by_value, missing }| {
             !(is_new(missing) || classes.iter().any(|(_, set)| is_new(set)) || by_value.values().any(is_new))
         });
-        for id in touched {
+        for (id, learnt) in touched {
             if let Some(compiled) = &mut self.compiled[id.index()] {
-                compiled.forget(loan.mark);
+                compiled.forget(&learnt, loan.mark);
             }
         }
         self.sets.release(loan.mark);

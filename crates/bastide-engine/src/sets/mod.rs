@@ -35,7 +35,7 @@ use fixedbitset::FixedBitSet;
 use hashbrown::{HashMap, HashSet};
 use pairs::{Classes, Pair};
 use places::Places;
-use statement::Compiled;
+use statement::{Compiled, Learnt};
 use std::sync::Arc;
 use store::{SetId, SetStore};
 
@@ -126,8 +126,8 @@ pub struct SetEngine<'e> {
     early: HashMap<(ResourceId, ActionId, View), OutcomeId>,
     key: Vec<u32>,
     short_key: Vec<u32>,
-    /// While it works with the sets of another engine: the statements of which it has learnt something.
-    borrowed: Option<Vec<StatementId>>,
+    /// While it works with the sets of another engine: what it has learnt of statements.
+    borrowed: Option<Vec<(StatementId, Learnt)>>,
 }
 
 /// Stands for a site that was not met yet.

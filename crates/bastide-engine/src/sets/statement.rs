@@ -33,6 +33,16 @@ pub(super) struct Compiled {
     covering: HashMap<Box<[u32]>, bool>,
 }
 
+/// Where a set of users was entered that a statement applies to.
+pub(super) enum Learnt {
+    /// Whatever the resource.
+    Constant,
+    /// In its table.
+    Place(View, usize),
+    /// By the values of a resource.
+    Values(View, Box<[u32]>),
+}
+
 /// Stands for a set that was not asked for yet.
 const UNMADE: SetId = SetId(u32::MAX);
 /// A table has at most so many places.
@@ -44,12 +54,23 @@ impl Compiled {
         self.owned
     }
 
-    /// Forgets sets with this number or a higher one.
-    pub fn forget(&mut self, mark: u32) {
-        let is_new = |set: &SetId| *set != UNMADE && set.0 >= mark;
-        self.constant = self.constant.filter(|set| !is_new(set));
-        self.table.iter_mut().flatten().filter(|set| is_new(set)).for_each(|set| *set = UNMADE);
-        self.known.iter_mut().for_each(|known| known.retain(|_, set| !is_new(set)));
+    /// Forgets what was learnt, where that is a set with this number or a higher one.
+    pub fn forget(&mut self, learnt: &Learnt, mark: u32) {
+        let is_new = |set: &SetId| set.0 >= mark;
+        match learnt {
+            Learnt::Constant => self.constant = self.constant.filter(|set| !is_new(set)),
+            Learnt::Place(view, at) => {
+                if let Some(set) = self.table[*view as usize].get_mut(*at).filter(|set| is_new(set)) {
+                    *set = UNMADE;
+                }
+            }
+            Learnt::Values(view, values) => {
+                let known = &mut self.known[*view as usize];
+                if known.get(values).is_some_and(is_new) {
+                    known.remove(values);
+                }
+            }
+        }
     }
 
     pub fn new(estate: &Estate, statement: &Statement) -> Compiled {
@@ -231,17 +252,6 @@ impl<'e> SetEngine<'e> {
         if let Some(known) = compiled.constant {
             return known;
         }
-        let set = self.applies_anew(id, resource, view);
-        if let Some(borrowed) = &mut self.borrowed
-            && borrowed.last() != Some(&id)
-        {
-            borrowed.push(id);
-        }
-        set
-    }
-
-    fn applies_anew(&mut self, id: StatementId, resource: ResourceId, view: View) -> SetId {
-        let compiled = self.compiled(id);
         let (own, constant) = (compiled.own, compiled.features.is_empty());
         // To most statements it is all one who owns the resource.
         let view = if compiled.owned || own { view } else { View::Other };
@@ -249,6 +259,7 @@ impl<'e> SetEngine<'e> {
         if constant && !own {
             let set = self.users_of(statement, resource, view);
             self.compiled(id).constant = Some(set);
+            self.learn(id, || Learnt::Constant);
             return set;
         }
         if own {
@@ -266,6 +277,7 @@ impl<'e> SetEngine<'e> {
                 table.resize(at + 1, UNMADE);
             }
             table[at] = set;
+            self.learn(id, || Learnt::Place(view, at));
             return set;
         }
         let values = self.values(id, resource);
@@ -273,8 +285,16 @@ impl<'e> SetEngine<'e> {
             return *known;
         }
         let set = self.users_of(statement, resource, view);
+        self.learn(id, || Learnt::Values(view, values.clone().into()));
         self.compiled(id).known[view as usize].insert(values.into(), set);
         set
+    }
+
+    /// Takes note of what was entered while it works with the sets of another engine.
+    fn learn(&mut self, id: StatementId, what: impl FnOnce() -> Learnt) {
+        if let Some(borrowed) = &mut self.borrowed {
+            borrowed.push((id, what()));
+        }
     }
 
     /// The place of a resource's values in a statement's table.
