@@ -307,6 +307,13 @@ impl Tally {
                     let blocked = parts.filter(|p| p.reason == Reason::Blocked);
                     let counts: u64 = blocked.map(|p| u64::from(engine.sets().count_both(set, p.users))).sum();
                     survey.blocked += counts * times;
+                    // The owner is decided by a row of its own.
+                    if let Some((owner, row)) = key.0.owner
+                        && engine.sets().contains(set, owner.index())
+                    {
+                        let is = |row| u64::from(engine.part_of(row, owner, *action).reason == Reason::Blocked) * times;
+                        survey.blocked = survey.blocked - is(key.0.others) + is(row);
+                    }
                 }
                 if !statement.modality.permits() {
                     survey.idle += u64::from(engine.sets().count_outside(set, &permitted[i])) * times;

@@ -1,0 +1,214 @@
+//! However many cores there are, and whichever way a file is read, an estate is the same, and so is what is counted.
+
+use bastide_engine::access;
+use bastide_model::{Catalog, Estate, Moment, ResourceId, Source};
+use bastide_testkit::Case;
+use rayon::{ThreadPool, ThreadPoolBuilder};
+use std::fmt::Write;
+use std::path::Path;
+
+const VOCABULARY: &str = r#"
+kind hall
+kind shelf in hall, shelf
+kind paper in hall, shelf
+action read
+action write needs read
+type label = scale open < inner < secret
+attribute label of resource: label default open highest
+attribute house of user, resource: text inherit
+attribute weight of paper: number
+
+rule read { because "Colleagues read." who anyone where user.house = resource.house may read what anything }
+rule write { because "Owners write." who owner may write what paper }
+rule late { because "Heavy ones stay." who anyone may never write what paper where resource.weight > 700 }
+rule secret { because "Secret." who anyone may only read what anything where resource.label = secret }
+"#;
+
+/// Shelves in shelves, papers on them in no order, some of them links, some shut.
+fn estate(papers: usize) -> Case {
+    let mut rng = fastrand::Rng::with_seed(2026);
+    let shelves = papers / 40;
+    let mut rows: Vec<String> = Vec::new();
+    for i in 0..shelves {
+        let parent = if i < 5 { String::new() } else { format!("s{}", rng.usize(0..i)) };
+        let kind = if i < 5 { "hall" } else { "shelf" };
+        let house = ["", "north", "south"][rng.usize(0..3)];
+        let shut = if rng.u8(0..20) == 0 { "no" } else { "" };
+        rows.push(format!("s{i},{parent},{kind},Shelf number {},,,{shut},,{house},,", i % 97));
+    }
+    for i in 0..papers {
+        let owner = match rng.u8(0..4) {
+            0 => String::new(),
+            1 => "somebody who left".to_string(),
+            _ => format!("u{}", rng.usize(0..50)),
+        };
+        let label = ["", "", "open", "inner", "secret"][rng.usize(0..5)];
+        let source = if rng.u8(0..50) == 0 { format!("p{}", rng.usize(0..papers)) } else { String::new() };
+        let source = if source == format!("p{i}") { String::new() } else { source };
+        let weight = if rng.bool() { rng.usize(0..1000).to_string() } else { String::new() };
+        rows.push(format!(
+            "p{i},s{},paper,Paper about number {},{owner},,,{source},,{label},{weight}",
+            rng.usize(0..shelves),
+            rng.usize(0..papers)
+        ));
+    }
+    // Links must not lead in a circle.
+    let linked = |row: &String| row.split(',').nth(7).is_some_and(|s| !s.is_empty());
+    for row in rows.iter_mut().filter(|row| linked(row)) {
+        let number = |id: &str| id[1..].parse::<usize>().unwrap_or_default();
+        let cells: Vec<&str> = row.split(',').collect();
+        if number(cells[7]) > number(cells[0]) {
+            let mut cells: Vec<String> = cells.into_iter().map(str::to_string).collect();
+            cells[7].clear();
+            *row = cells.join(",");
+        }
+    }
+    rng.shuffle(&mut rows);
+    let mut people = "id,name,house\n".to_string();
+    for i in 0..70 {
+        let _ = writeln!(people, "u{i},User {i},{}", ["north", "south", "", "west"][i % 4]);
+    }
+    let mut case = Case::parse("An estate.\n", Path::new("."));
+    let manifest = "name = \"Shelves\"\npolicy = [\"p.bastide\"]\n[[people]]\nfile = \"people.csv\"\n[[catalog]]\nfile = \"catalog.csv\"\n";
+    case.set("bastide.toml", manifest.into());
+    case.set("p.bastide", VOCABULARY.into());
+    case.set("people.csv", people);
+    case.set("catalog.csv", format!("{HEADER}\n{}\n", rows.join("\n")));
+    case
+}
+
+const HEADER: &str = "id,parent,kind,name,owner,state,inherits,sources,house,label,weight";
+
+fn cores(count: usize) -> ThreadPool {
+    ThreadPoolBuilder::new().num_threads(count).build().expect("threads start")
+}
+
+/// The estate as it is loaded on so many cores, and what was said.
+fn load(case: &Case, count: usize) -> (Option<Estate>, Vec<String>) {
+    let dir = case.lay_out();
+    let loaded = cores(count).install(|| bastide_formats::load(dir.path()));
+    let said = loaded.diagnostics.iter().map(|d| {
+        let place = d.place.map(|p| loaded.sources.position(p));
+        format!("{} {} {:?}", d.code.name, d.message, place.map(|p| (p.line, p.column)))
+    });
+    (loaded.estate, said.collect())
+}
+
+/// Everything of a catalog, row by row.
+fn rows(catalog: &Catalog) -> Vec<String> {
+    let row = |r: ResourceId| {
+        let i = r.index();
+        let sources: Vec<String> = catalog
+            .sources(r)
+            .iter()
+            .map(|s| match s {
+                Source::Resource(r) => catalog.id(*r).to_string(),
+                Source::Missing(id) => format!("?{id}"),
+            })
+            .collect();
+        let values: Vec<String> = catalog.attributes.iter().map(|c| format!("{:?}", c.get(i))).collect();
+        let own: Vec<String> = catalog.own.iter().flatten().map(|c| format!("{:?}", c.get(i))).collect();
+        assert_eq!(catalog.find(catalog.id(r)), Some(r));
+        format!(
+            "{} {} {:?} {} {} {:?} {:?} {:?} {} {} {sources:?} {values:?} {own:?} {:?}",
+            catalog.id(r),
+            catalog.name(r),
+            catalog.parent(r).map(|p| catalog.id(p)),
+            catalog.ends[i],
+            catalog.depth(r),
+            catalog.kind(r),
+            catalog.owner(r),
+            catalog.owners.get(i),
+            catalog.barriers.contains(i),
+            catalog.barrier_depths[i],
+            catalog.origins[i].line,
+        )
+    };
+    catalog.all().map(row).collect()
+}
+
+#[test]
+fn a_catalog_is_the_same_in_parts() {
+    // Large enough to be read in parts.
+    let case = estate(30_000);
+    let (one, said) = load(&case, 1);
+    let one = rows(&one.unwrap_or_else(|| panic!("{said:#?}")).catalog);
+    assert_eq!(one.len(), 30_750);
+    assert!(said.iter().any(|s| s.contains("owner `somebody who left` does not exist")), "{said:?}");
+    for count in [2, 3, 7] {
+        let (several, same) = load(&case, count);
+        assert_eq!((rows(&several.expect("no errors").catalog), &same), (one.clone(), &said), "{count} cores");
+    }
+    // With a quote somewhere it is read by the reader for quotes, in one part.
+    let mut quoted = case.clone();
+    let text = case.files().iter().find(|(name, _)| name == "catalog.csv").unwrap().1.clone();
+    quoted.set("catalog.csv", text.replacen("p17,", "\"p17\",", 1).replace('\n', "\r\n"));
+    let (quoted, same) = load(&quoted, 3);
+    assert_eq!((rows(&quoted.expect("no errors").catalog), same), (one, said));
+}
+
+/// Whatever is wrong is told the same, at the same place.
+#[test]
+fn mistakes_are_told_the_same_in_parts() {
+    let case = estate(30_000);
+    assert!(load(&case, 2).0.is_some());
+    let text = case.files().iter().find(|(name, _)| name == "catalog.csv").unwrap().1.clone();
+    let lines: Vec<&str> = text.lines().collect();
+    let (first, last) = (lines[100], lines[lines.len() - 50]);
+    let id = |line: &str| line.split(',').next().unwrap().to_string();
+    for (what, text) in [
+        ("duplicate-id", format!("{text}{first}\n{first}\n")),
+        ("unknown-parent", text.replace(last, &last.replacen(",s", ",nowhere", 1))),
+        ("bad-row", text.replace(last, &format!("{last},one too many"))),
+        ("unknown-kind", text.replace(last, &last.replace(",paper,", ",parchment,"))),
+        (
+            "misplaced",
+            format!(
+                "{text}p-inside,{},paper,Inside a paper,,,,,,,\n",
+                id(lines.iter().rfind(|l| l.starts_with('p')).unwrap())
+            ),
+        ),
+        (
+            "parent-cycle",
+            format!(
+                "{text}c1,c3,shelf,One,,,,,,,\nc2,c1,shelf,Two,,,,,,,\nc3,c2,shelf,Three,,,,,,,\nc4,c2,paper,On it,,,,,,,\n"
+            ),
+        ),
+        (
+            "too-deep",
+            (0..1200).fold(text.clone(), |text, i| {
+                let parent = if i == 0 { "s0".to_string() } else { format!("d{}", i - 1) };
+                text + &format!("d{i},{parent},shelf,Deep,,,,,,,\n")
+            }),
+        ),
+    ] {
+        let mut broken = case.clone();
+        broken.set("catalog.csv", text);
+        let (none, said) = load(&broken, 1);
+        assert!(none.is_none() && said.iter().any(|s| s.starts_with(what)), "{what}: {said:?}");
+        let (_, same) = load(&broken, 4);
+        assert_eq!(said, same, "{what}");
+    }
+}
+
+#[test]
+fn totals_are_the_same_in_shares() {
+    let case = estate(45_000);
+    let (estate, said) = load(&case, 2);
+    let estate = estate.unwrap_or_else(|| panic!("{said:#?}"));
+    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let summary = |count: usize| {
+        let summary = cores(count).install(|| access::summary(&estate, &moment, &|_| {}));
+        let Ok(summary) = summary else { panic!("no circles") };
+        serde_json::to_value(&summary).unwrap()
+    };
+    let one = summary(1);
+    assert_eq!(one, summary(2));
+    assert_eq!(one, summary(4));
+    // Totals by resource are the same sums.
+    let Ok(totals) = access::totals(&estate, &moment, false, &|_| {}) else { panic!("no circles") };
+    for (at, action) in ["read", "write"].into_iter().enumerate() {
+        let sum: u64 = totals.rows.iter().map(|(_, counts)| counts[at]).sum();
+        assert_eq!(one["allowed"][action].as_u64(), Some(sum), "{action}");
+    }
+}
