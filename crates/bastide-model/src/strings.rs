@@ -212,8 +212,7 @@ impl Index {
             }
             (filled, twice)
         };
-        let filled: Vec<(HashTable<u32>, Vec<(u32, u32)>)> = (0..tables).into_par_iter().map(fill).collect();
-        let (tables, twice): (Vec<_>, Vec<_>) = filled.into_iter().unzip();
+        let (tables, twice): (Vec<_>, Vec<Vec<(u32, u32)>>) = (0..tables).into_par_iter().map(fill).unzip();
         let mut twice: Vec<(u32, u32)> = twice.into_iter().flatten().collect();
         twice.sort_unstable();
         (Index { hasher, tables }, twice)
