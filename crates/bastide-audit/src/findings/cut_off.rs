@@ -68,7 +68,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let one = Found::of(case, id, message)
             .evidence(format!("{} of the {} it speaks of lie behind", cut.resources, many(whole, "resource")))
             .evidence(format!(
-                "of the {} it speaks of, {} would be allowed there and are allowed by nothing else",
+                "of the {} it speaks of, {} lie there, and nothing else allows them",
                 many(all, "decision"),
                 cut.kept
             ))
