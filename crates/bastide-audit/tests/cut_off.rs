@@ -1,0 +1,98 @@
+//! What barriers keep from the users of a permission is what they would have if nothing were shut, and have by nothing
+//! else: counted by asking for every triple.
+
+use bastide_audit::{Case, Limits, audit};
+use bastide_engine::{Judge, Reason};
+use bastide_model::*;
+use bastide_testkit::random::{Shape, plan};
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+type Triple = (UserId, ActionId, ResourceId);
+
+/// What a statement permits where nothing else is said, needs aside; with barriers, or as if there were none.
+fn permitted(estate: &Estate, moment: &Moment, id: StatementId, open: bool) -> BTreeSet<Triple> {
+    let mut alone = estate.clone();
+    for other in StatementId::all(estate.statements.len()).filter(|other| *other != id) {
+        Arc::make_mut(&mut alone.statements[other.index()]).off = true;
+    }
+    if open {
+        let catalog = Arc::make_mut(&mut alone.catalog);
+        catalog.barriers.clear();
+        catalog.barrier_depths.iter_mut().for_each(|depth| *depth = 0);
+    }
+    let judge = Judge::new(&alone, moment).expect("no circles");
+    let mut found = BTreeSet::new();
+    for resource in alone.catalog.all() {
+        for action in ActionId::all(alone.schema.actions.len()) {
+            let permits = |user: &UserId| {
+                matches!(
+                    judge.decide(*user, action, resource).reason,
+                    Reason::Granted | Reason::Assured | Reason::Blocked
+                )
+            };
+            found.extend(alone.people.all().filter(permits).map(|user| (user, action, resource)));
+        }
+    }
+    found
+}
+
+#[test]
+fn the_numbers_are_those_of_every_triple() {
+    let mut told = 0;
+    for seed in 0..150 {
+        let dir = plan(seed, Shape::PLAIN).case().lay_out();
+        let estate = bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"));
+        if estate.catalog.barriers.is_clear() {
+            continue;
+        }
+        let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+        let case = Case {
+            estate: &estate,
+            moment: &moment,
+            harmless: vec!["read".to_string()],
+            limits: Limits { cut_off: 0.0, ..Limits::default() },
+            levels: Vec::new(),
+            diagnostics: &[],
+            lines: Vec::new(),
+            used: None,
+        };
+        let findings = audit(&case, &|name| name == "cut-off", &|_| {}).expect("no circles");
+        let found: BTreeMap<String, &Vec<String>> = findings.iter().map(|f| (f.about.clone(), &f.evidence)).collect();
+        assert_eq!(found.len(), findings.len());
+        let judge = Judge::new(&estate, &moment).expect("no circles");
+        let mut expected: BTreeMap<String, [String; 2]> = BTreeMap::new();
+        for (id, statement) in case.live() {
+            if statement.modality != Modality::May || statement.what.places.is_none() {
+                continue;
+            }
+            let (now, open) = (permitted(&estate, &moment, id, false), permitted(&estate, &moment, id, true));
+            let spoken: BTreeSet<&Triple> = open.difference(&now).collect();
+            let kept: Vec<&&Triple> = spoken.iter().filter(|(u, a, r)| !judge.allows(*u, *a, *r)).collect();
+            if !kept.is_empty() {
+                let all = now.len() + spoken.len();
+                let behind: BTreeSet<ResourceId> = kept.iter().map(|(_, _, r)| *r).collect();
+                let resources: BTreeSet<ResourceId> = now.iter().map(|(_, _, r)| *r).collect();
+                let whole = resources.len() + behind.len();
+                let plural = |n: usize, noun: &str| format!("{n} {noun}{}", if n == 1 { "" } else { "s" });
+                expected.insert(
+                    case.stable_name(id),
+                    [
+                        format!("{} of the {} it speaks of lie behind", behind.len(), plural(whole, "resource")),
+                        format!(
+                            "of the {} it speaks of, {} lie there, and nothing else allows them",
+                            plural(all, "decision"),
+                            kept.len()
+                        ),
+                    ],
+                );
+            }
+        }
+        assert_eq!(found.keys().collect::<Vec<_>>(), expected.keys().collect::<Vec<_>>(), "estate {seed}");
+        for (about, evidence) in &expected {
+            assert_eq!(&found[about][..], evidence, "estate {seed}, {about}");
+            told += 1;
+        }
+    }
+    assert!(told > 20, "{told}");
+}
