@@ -19,7 +19,7 @@ fuzz_target!(|text: &str| {
     catalog.csv(FileId(0), text, &mut out);
     groups::csv(FileId(0), text, &mut GroupRows::default(), &mut out);
     entries::csv(FileId(0), text, &mut Vec::new(), &mut out);
-    usage::csv(FileId(0), text, &schema, &mut out);
+    usage::csv(FileId(0), text, &schema, &mut Vec::new(), &mut out);
     bastide_formats::json::catalog(FileId(0), text, &mut catalog, &mut out);
     common::placed(text, &out);
     let _ = (people.finish(), catalog.finish());
