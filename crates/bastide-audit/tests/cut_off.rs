@@ -72,13 +72,16 @@ fn the_numbers_are_those_of_every_triple() {
             if !kept.is_empty() {
                 let all = now.len() + spoken.len();
                 let behind: BTreeSet<ResourceId> = kept.iter().map(|(_, _, r)| *r).collect();
-                let resources: BTreeSet<ResourceId> = now.iter().map(|(_, _, r)| *r).collect();
-                let whole = resources.len() + behind.len();
+                let whole = open.union(&now).map(|(_, _, r)| *r).collect::<BTreeSet<ResourceId>>().len();
                 let plural = |n: usize, noun: &str| format!("{n} {noun}{}", if n == 1 { "" } else { "s" });
                 expected.insert(
                     case.stable_name(id),
                     [
-                        format!("{} of the {} it speaks of lie behind", behind.len(), plural(whole, "resource")),
+                        format!(
+                            "{} of the {} it speaks of are closed by that",
+                            behind.len(),
+                            plural(whole, "resource")
+                        ),
                         format!(
                             "of the {} it speaks of, {} lie there, and nothing else allows them",
                             plural(all, "decision"),

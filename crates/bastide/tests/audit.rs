@@ -342,7 +342,7 @@ fn a_barrier_keeps_out_whom_it_was_meant_for() {
     let value: Value = serde_json::from_str(&run.out).unwrap();
     let of_rule = |f: &&Value| f["about"] == "security-reads-alarm-plans";
     let finding = value["findings"].as_array().unwrap().iter().find(of_rule).expect("the alarm plans");
-    assert_eq!(finding["evidence"][0], "3 of the 9 resources it speaks of lie behind");
+    assert_eq!(finding["evidence"][0], "3 of the 12 resources it speaks of are closed by that");
     let change = finding["suggestion"]["changes"][0].clone();
     let options: Vec<&str> = change["option"].as_array().unwrap().iter().map(|o| o.as_str().unwrap()).collect();
     assert_eq!(options, ["--entry", "group:security,may,read,r-0434,under"]);

@@ -30,7 +30,9 @@ const NAMED: usize = 4;
 /// What barriers keep from the users of one permission.
 #[derive(Default)]
 struct Cut {
-    /// Resources they would reach.
+    /// Resources they would reach there, whether they get in by something else or not.
+    behind: u64,
+    /// Of them, those on which something is kept from them.
     resources: u64,
     /// Decisions it would speak of, allowed by something else or not.
     spoken: u64,
@@ -64,9 +66,9 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         };
         let inherit = if cut.barriers.len() == 1 { "which does not inherit" } else { "which do not inherit" };
         let message = format!("{} stops at {}{more}, {inherit}", case.named(id), names.join(", "));
-        let whole = survey.of(id).resources as u64 + cut.resources;
+        let whole = survey.of(id).resources as u64 + cut.behind;
         let one = Found::of(case, id, message)
-            .evidence(format!("{} of the {} it speaks of lie behind", cut.resources, many(whole, "resource")))
+            .evidence(format!("{} of the {} it speaks of are closed by that", cut.resources, many(whole, "resource")))
             .evidence(format!(
                 "of the {} it speaks of, {} lie there, and nothing else allows them",
                 many(all, "decision"),
@@ -100,7 +102,7 @@ fn cut<'e>(engine: &mut SetEngine<'e>, survey: &Survey, s: &'e Statement, behind
         let users = left.last().copied().unwrap_or(SetId::NONE);
         let users = engine.both(users, survey.active);
         let number = u64::from(engine.sets().count(users));
-        let mut kept = 0;
+        let (mut kept, spoken) = (0, cut.spoken);
         for action in s.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, catalog.kind(resource))) {
             let allowed = engine.allowed(resource, action);
             let rest = engine.but(users, allowed);
@@ -111,6 +113,7 @@ fn cut<'e>(engine: &mut SetEngine<'e>, survey: &Survey, s: &'e Statement, behind
                 cut.example = user.map(|user| (UserId::new(user), action, resource));
             }
         }
+        cut.behind += u64::from(cut.spoken > spoken);
         if kept > 0 {
             cut.kept += kept;
             cut.resources += 1;
