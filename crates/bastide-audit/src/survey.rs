@@ -8,6 +8,7 @@
 
 use crate::Triple;
 use crate::case::Case;
+use bastide_engine::access::shares;
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::{Alike, Radius, difference, radius, radius_without};
 use bastide_engine::sets::claims::Reaching;
@@ -117,19 +118,18 @@ impl<'e> Survey<'e> {
     fn sweep(&mut self, case: &Case<'e>) -> Result<(), Vec<Diagnostic>> {
         let (estate, moment, active) = (case.estate, case.moment, self.active);
         let engine = self.engine.get_mut();
-        let count = rayon::current_num_threads().min(estate.catalog.len() / SMALLEST_SHARE).max(1);
-        let share =
-            |i: usize| ResourceId::all(estate.catalog.len() * (i + 1) / count).skip(estate.catalog.len() * i / count);
+        let mut shares = shares(estate.catalog.len(), SMALLEST_SHARE).into_iter();
+        let first = shares.next().unwrap_or_default();
         let mut others = Vec::new();
-        for i in 1..count {
-            others.push((engine.beside(estate, moment)?, i));
+        for share in shares {
+            others.push((engine.beside(estate, moment)?, share));
         }
-        let sweep = |(mut engine, i): (SetEngine<'e>, usize)| {
+        let sweep = |(mut engine, share): (SetEngine<'e>, std::ops::Range<u32>)| {
             let active = engine.set_of(estate.people.active.ones());
-            Tally::of(case, &mut engine, active, share(i))
+            Tally::of(case, &mut engine, active, share)
         };
         let (mut whole, others): (Tally, Vec<Tally>) =
-            rayon::join(|| Tally::of(case, engine, active, share(0)), || others.into_par_iter().map(sweep).collect());
+            rayon::join(|| Tally::of(case, engine, active, first), || others.into_par_iter().map(sweep).collect());
         others.into_iter().for_each(|other| whole.add(other));
         for (survey, words) in whole.statements.iter_mut().zip(whole.users) {
             survey.users = words.iter().map(|w| w.count_ones() as usize).sum();
@@ -184,7 +184,7 @@ struct Tally {
 
 impl Tally {
     /// Goes through some resources.
-    fn of(case: &Case, engine: &mut SetEngine, active: SetId, share: impl Iterator<Item = ResourceId>) -> Tally {
+    fn of(case: &Case, engine: &mut SetEngine, active: SetId, share: std::ops::Range<u32>) -> Tally {
         let estate = case.estate;
         let catalog = &estate.catalog;
         let mut tally = Tally {
@@ -195,7 +195,7 @@ impl Tally {
         // Kept once: in a large estate they are what takes the most memory.
         let mut alike: HashMap<Rc<Like>, (ResourceId, u64)> = HashMap::new();
         let mut order: Vec<Once> = Vec::new();
-        for resource in share {
+        for resource in share.map(ResourceId) {
             let decided = engine.row(resource);
             let reaching = engine.reaching(resource);
             let owner = catalog.owner(resource).flatten();

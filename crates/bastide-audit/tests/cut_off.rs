@@ -1,6 +1,8 @@
 //! What barriers keep from the users of a permission is what they would have if nothing were shut, and have by nothing
 //! else: counted by asking for every triple.
 
+mod common;
+
 use bastide_audit::{Case, Limits, audit};
 use bastide_engine::{Judge, Reason};
 use bastide_model::*;
@@ -98,4 +100,22 @@ fn the_numbers_are_those_of_every_triple() {
         }
     }
     assert!(told > 20, "{told}");
+}
+
+/// An entry would last longer than what it mends: where that ends some day, the place is opened instead.
+#[test]
+fn what_ends_is_not_mended_for_ever() {
+    let advice = |until: &str| {
+        let mut case = common::clean();
+        common::append(&mut case, "catalog.csv", "v2,v,item,Shut,dee,released,no,,north,,2027-01-01");
+        common::append(&mut case, "entries.csv", &format!("user:fay,may,update,v,under,,{until},For the vault"));
+        let found = common::findings_of(&case);
+        let told: Vec<_> = found.into_iter().filter(|f| f.name == "cut-off").collect();
+        assert_eq!(told.len(), 1, "{told:#?}");
+        let suggestion = told[0].suggestion.clone().expect("it has advice");
+        assert!(suggestion.radius.is_some());
+        suggestion.changes[0].words.clone()
+    };
+    assert_eq!(advice(""), "add an entry: user fay may update under `Papers/Vault/Shut`");
+    assert_eq!(advice("2027-06-30"), "let `Papers/Vault/Shut` inherit again what is given above it");
 }

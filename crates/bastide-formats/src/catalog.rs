@@ -1,10 +1,9 @@
 //! The catalog from cells, whatever file they come from.
 
 use crate::csv_table::{Cells, CsvTable};
-use bastide_model::column::{Grid, Values};
-use bastide_model::rows::{CatalogRows, RowPlace, grid};
+use bastide_model::column::Values;
+use bastide_model::rows::{CatalogRows, grid};
 use bastide_model::schema::{CATALOG_COLUMNS, read_flag, split_set};
-use bastide_model::strings::{Pool, Strings};
 use bastide_model::{KindId, ResourceAttributeId, Schema, Value};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, codes};
@@ -40,15 +39,10 @@ pub enum CatalogField {
 /// Gathers the catalog.
 pub struct CatalogSink<'s> {
     schema: &'s Schema,
-    texts: Strings,
-    grid: Grid,
-    parents: Pool,
+    rows: CatalogRows,
     owners: Values,
     states: Values,
     attributes: Vec<Values>,
-    sources: Vec<(u32, Vec<String>)>,
-    places: Vec<RowPlace>,
-    broken: HashSet<String>,
     /// Unknown kinds and misplaced attributes are told once each.
     told: HashSet<String>,
 }
@@ -67,15 +61,10 @@ impl<'s> CatalogSink<'s> {
     pub fn new(schema: &'s Schema) -> Self {
         CatalogSink {
             schema,
-            texts: Strings::default(),
-            grid: Grid::new(grid::ATTRIBUTES + schema.resource_attributes.len()),
-            parents: Pool::default(),
+            rows: CatalogRows::new(schema.resource_attributes.len()),
             owners: Values::default(),
             states: Values::default(),
             attributes: schema.resource_attributes.iter().map(|_| Values::default()).collect(),
-            sources: Vec::new(),
-            places: Vec::new(),
-            broken: HashSet::new(),
             told: HashSet::new(),
         }
     }
@@ -104,9 +93,9 @@ impl<'s> CatalogSink<'s> {
     /// Makes room for the rows of a text of so many bytes, so that what is there need not move while more comes.
     fn reserve(&mut self, bytes: usize) {
         let rows = bytes / USUAL_ROW;
-        self.grid.reserve(rows);
-        self.places.reserve(rows);
-        self.texts.reserve(2 * rows, bytes / 3);
+        self.rows.grid.reserve(rows);
+        self.rows.places.reserve(rows);
+        self.rows.texts.reserve(2 * rows, bytes / 3);
     }
 
     fn layout(fields: &[Option<CatalogField>]) -> Layout {
@@ -160,25 +149,26 @@ impl<'s> CatalogSink<'s> {
 
     /// Adds what another sink gathered. Nothing was wrong with it.
     fn append(&mut self, other: CatalogSink<'s>) {
-        let rows = self.places.len();
-        if rows == 0 && self.told.is_empty() && self.broken.is_empty() {
+        let rows = self.rows.places.len();
+        if rows == 0 && self.told.is_empty() && self.rows.broken.is_empty() {
             *self = other;
             return;
         }
         let mut codes: Vec<Option<Vec<u32>>> = (0..grid::ATTRIBUTES).map(|_| None).collect();
-        codes[grid::PARENT] = Some(other.parents.texts().iter().map(|text| self.parents.number(text).0).collect());
+        codes[grid::PARENT] =
+            Some(other.rows.parents.texts().iter().map(|text| self.rows.parents.number(text).0).collect());
         codes[grid::OWNER] = Some(self.owners.append(other.owners));
         codes[grid::STATE] = Some(self.states.append(other.states));
         let attributes = self.attributes.iter_mut().zip(other.attributes);
         codes.extend(attributes.map(|(own, other)| Some(own.append(other))));
         rayon::join(
-            || self.grid.append(other.grid, &codes),
+            || self.rows.grid.append(other.rows.grid, &codes),
             || {
-                self.texts.append(&other.texts);
-                self.places.extend_from_slice(&other.places);
+                self.rows.texts.append(&other.rows.texts);
+                self.rows.places.extend_from_slice(&other.rows.places);
             },
         );
-        self.sources.extend(other.sources.into_iter().map(|(row, sources)| (rows as u32 + row, sources)));
+        self.rows.sources.extend(other.rows.sources.into_iter().map(|(row, sources)| (rows as u32 + row, sources)));
     }
 
     /// Takes one resource in that was not read from CSV.
@@ -200,21 +190,21 @@ impl<'s> CatalogSink<'s> {
             out.push(Diagnostic::at(&codes::MISSING_VALUE, span(layout.name), message));
         }
         let Some(kind) = self.kind(text(layout.kind), id, || span(layout.kind), out) else {
-            self.broken.insert(id.to_string());
+            self.rows.broken.insert(id.to_string());
             return;
         };
-        let (row, place) = (self.places.len(), cells.place());
-        self.texts.push(id);
-        self.texts.push(name);
-        let numbers = self.grid.push();
+        let (row, place) = (self.rows.places.len(), cells.place());
+        self.rows.texts.push(id);
+        self.rows.texts.push(name);
+        let numbers = self.rows.grid.push();
         let parent = text(layout.parent);
         if !parent.is_empty() {
-            numbers[grid::PARENT] = self.parents.number(parent).0;
+            numbers[grid::PARENT] = self.rows.parents.number(parent).0;
         }
         numbers[grid::KIND] = kind.0;
         numbers[grid::FILE] = place.file.0;
         numbers[grid::LINE] = place.line;
-        self.places.push(place);
+        self.rows.places.push(place);
         for &(column, field) in &layout.others {
             let text = cells.text(column);
             if !text.is_empty()
@@ -269,7 +259,7 @@ impl<'s> CatalogSink<'s> {
             CatalogField::Sources => {
                 let sources = split_set(text);
                 if !sources.is_empty() {
-                    self.sources.push((row as u32, sources));
+                    self.rows.sources.push((row as u32, sources));
                 }
                 return Ok(());
             }
@@ -285,22 +275,13 @@ impl<'s> CatalogSink<'s> {
                 (grid::ATTRIBUTES + id.index(), number)
             }
         };
-        self.grid.last()[column] = number;
+        self.rows.grid.last()[column] = number;
         Ok(())
     }
 
     /// The whole catalog.
     pub fn finish(self) -> CatalogRows {
-        CatalogRows {
-            texts: self.texts,
-            grid: self.grid,
-            parents: self.parents,
-            owners: self.owners.finish(),
-            states: self.states.finish(),
-            attributes: self.attributes.into_iter().map(Values::finish).collect(),
-            sources: self.sources,
-            places: self.places,
-            broken: self.broken,
-        }
+        let attributes = self.attributes.into_iter().map(Values::finish).collect();
+        CatalogRows { owners: self.owners.finish(), states: self.states.finish(), attributes, ..self.rows }
     }
 }

@@ -172,8 +172,8 @@ fn user(
     if people.row(&fields, &cells, source.realm.as_deref(), out) {
         let read = |name: &str| {
             mapping.iter().any(|(theirs, _)| theirs == name)
-                || people_name(name)
-                || people.known().iter().any(|known| known == name)
+                || ["id", "userName", "displayName"].contains(&name)
+                || people.field(name).is_some()
         };
         let all = resource.iter().chain(enterprise.into_iter().flatten());
         let others = all.filter_map(|(name, value)| Some((name, value.as_str().filter(|_| !read(name))?)));
@@ -181,11 +181,6 @@ fn user(
             people.remark(name, text);
         }
     }
-}
-
-/// Whether a name of the core schema is read as an id or a name.
-fn people_name(name: &str) -> bool {
-    ["id", "userName", "displayName"].contains(&name)
 }
 
 fn group(

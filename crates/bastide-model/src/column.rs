@@ -247,6 +247,7 @@ mod tests {
         assert_eq!(errors, ["no number: x"]);
         assert_eq!((0..4).map(|row| column.code(row)).collect::<Vec<_>>(), [Some(0), None, Some(0), None]);
     }
+
     #[test]
     fn two_lists_of_values_become_one() {
         let number = |text: &str| text.parse().map(Value::Number).map_err(|_| format!("no number: {text}"));

@@ -118,6 +118,21 @@ pub mod grid {
 }
 
 impl CatalogRows {
+    /// No rows yet, of so many resource attributes.
+    pub fn new(attributes: usize) -> CatalogRows {
+        CatalogRows {
+            texts: Strings::default(),
+            grid: Grid::new(grid::ATTRIBUTES + attributes),
+            parents: Pool::default(),
+            owners: Vec::new(),
+            states: Vec::new(),
+            attributes: Vec::new(),
+            sources: Vec::new(),
+            places: Vec::new(),
+            broken: HashSet::new(),
+        }
+    }
+
     /// How many rows there are.
     pub fn len(&self) -> usize {
         self.places.len()

@@ -124,15 +124,16 @@ fn cut<'e>(engine: &mut SetEngine<'e>, survey: &Survey, s: &'e Statement, behind
     cut
 }
 
-/// An entry on each of the places for those whom the statement means, where that can be said in an entry; otherwise
-/// that they inherit.
+/// An entry on each of the places for those whom the statement means, where that can be said in an entry, and would not
+/// last longer than the statement does; otherwise that they inherit.
 fn mended(s: &Statement, barriers: &BTreeSet<ResourceId>) -> Option<(&'static str, Vec<Change>)> {
     if barriers.len() > NAMED {
         return None;
     }
     let Who { terms, condition } = &s.who;
+    let always = s.condition.is_none() && s.from.is_none() && s.until.is_none();
     Some(match (terms.as_slice(), condition) {
-        ([term @ (Term::Members(_) | Term::User(_))], None) => {
+        ([term @ (Term::Members(_) | Term::User(_))], None) if always => {
             let give = |b: &ResourceId| {
                 let (term, actions) = (term.clone(), s.actions.clone());
                 Change::Give(Arc::new(entry(term, Modality::May, actions, Some(*b), statement::Reach::Under)))

@@ -22,7 +22,7 @@ pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, person};
 pub use profiles::Profiles;
 pub use reach::{Narrowing, Reached, reach};
-pub use summary::{Done, Summary, Totals, summary, totals};
+pub use summary::{Done, Summary, Totals, shares, summary, totals};
 pub use turns::{TurnDay, Turns, turns};
 
 use crate::decide::Decision;

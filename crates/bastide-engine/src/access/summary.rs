@@ -56,7 +56,7 @@ const TOLD: u32 = 4096;
 pub fn summary(estate: &Estate, moment: &Moment, done: Done) -> Result<Summary, Stopped<Infallible>> {
     let actions = estate.schema.actions.len();
     let mut engines = vec![SetEngine::new(estate, moment).map_err(Stopped::Cycle)?];
-    let shares = shares(estate.catalog.len());
+    let shares = shares(estate.catalog.len(), SMALLEST_SHARE);
     for _ in 1..shares.len() {
         // Where statements reach is worked out once for all of them.
         engines.push(engines[0].beside(estate, moment).map_err(Stopped::Cycle)?);
@@ -98,9 +98,10 @@ pub fn summary(estate: &Estate, moment: &Moment, done: Done) -> Result<Summary, 
     Ok(summary)
 }
 
-/// The catalog in shares, one for each core. What a share needs from elsewhere, its engine finds.
-fn shares(resources: usize) -> Vec<std::ops::Range<u32>> {
-    let count = rayon::current_num_threads().min(resources / SMALLEST_SHARE).max(1);
+/// A catalog of so many resources in shares, one for each core, none smaller than `smallest`. What a share needs from
+/// elsewhere, its engine finds.
+pub fn shares(resources: usize, smallest: usize) -> Vec<std::ops::Range<u32>> {
+    let count = rayon::current_num_threads().min(resources / smallest).max(1);
     let cut = |i: usize| (resources * i / count) as u32;
     (0..count).map(|i| cut(i)..cut(i + 1)).collect()
 }

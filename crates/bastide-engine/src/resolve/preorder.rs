@@ -372,25 +372,13 @@ fn runs(buckets: &[Bucket], count: usize) -> (Vec<Run>, Tree) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bastide_model::column::Grid;
     use bastide_model::rows::RowPlace;
-    use bastide_model::strings::Pool;
     use bastide_syntax::FileId;
     use std::collections::BTreeMap;
 
     /// Rows of id, parent and name.
     fn rows(list: &[(String, String, String)]) -> CatalogRows {
-        let mut rows = CatalogRows {
-            texts: Strings::default(),
-            grid: Grid::new(grid::ATTRIBUTES),
-            parents: Pool::default(),
-            owners: Vec::new(),
-            states: Vec::new(),
-            attributes: Vec::new(),
-            sources: Vec::new(),
-            places: Vec::new(),
-            broken: Default::default(),
-        };
+        let mut rows = CatalogRows::new(0);
         for (i, (id, parent, name)) in list.iter().enumerate() {
             rows.texts.push(id);
             rows.texts.push(name);
