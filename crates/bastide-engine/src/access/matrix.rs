@@ -63,7 +63,7 @@ pub fn matrix(
             let owner = decided.owner.map(|(owner, _)| owner);
             let flipped =
                 owner.filter(|o| engine.allows(decided, *o, *action) != engine.sets().contains(set, o.index()));
-            profiles.refine(engine.sets(), set, flipped.map(|o| o.index()));
+            profiles.refine(engine.sets(), set, flipped.map(|o| o.index()).as_slice());
         }
         let place = |action: ActionId| wanted.iter().position(|w| *w == action);
         raw.push((row.resource, (0..users.len()).map(|u| row.allowed(u).filter_map(place).collect()).collect()));

@@ -12,6 +12,7 @@ mod person;
 mod profiles;
 mod reach;
 mod summary;
+mod tally;
 mod turns;
 
 pub use compare::{Apart, Beside, Comparison, Party, compare};

@@ -30,27 +30,42 @@ impl Profiles {
         }
     }
 
-    /// Splits classes that lie partly inside and partly outside a set, in which one user perhaps
-    /// stands on the other side. Cost: the first time the words of the set, and the users inside it
-    /// or outside it, whichever are fewer, that are not alone in their class; next to nothing later.
-    pub fn refine(&mut self, sets: &SetStore, set: SetId, flipped: Option<usize>) {
+    /// Splits classes that lie partly inside and partly outside a set: once as it is where `turned` is empty, and otherwise
+    /// once for each of these users with that user on the other side. Cost: the first time the words of the
+    /// set, and the users inside it or outside it, whichever are fewer, that are not alone in their
+    /// class; next to nothing later.
+    pub fn refine(&mut self, sets: &SetStore, set: SetId, turned: &[usize]) {
         if self.sizes.len() == self.class.len() {
             return;
         }
-        if let Some(first) = self.seen.get(&set).copied() {
-            // Every class is on one side of the set as it was met first; of what differs from that,
-            // the one or two users who stand elsewhere now, only they can split off.
-            if first != flipped {
-                match (first, flipped) {
-                    (Some(first), Some(flipped)) => self.split(&[first, flipped]),
-                    (Some(user), None) | (None, Some(user)) => self.split(&[user]),
-                    (None, None) => {}
+        let first = match self.seen.get(&set) {
+            Some(first) => *first,
+            None => {
+                let first = turned.first().copied();
+                self.seen.insert(set, first);
+                self.split_by(sets, set, first);
+                first
+            }
+        };
+        // Every class is on one side of the set as it was met first; of what differs from that, the one or two users
+        // who stand elsewhere now, only they can split off.
+        match (first, turned) {
+            (None, []) => {}
+            (Some(user), []) => self.split(&[user]),
+            (first, turned) => {
+                for user in turned.iter().copied().filter(|user| Some(*user) != first) {
+                    match first {
+                        Some(first) => self.split(&[first, user]),
+                        None => self.split(&[user]),
+                    }
                 }
             }
-            return;
         }
-        self.seen.insert(set, flipped);
-        let word = |i: usize, word: u64| match flipped {
+    }
+
+    /// Splits by a set that was not met before.
+    fn split_by(&mut self, sets: &SetStore, set: SetId, turned: Option<usize>) {
+        let word = |i: usize, word: u64| match turned {
             Some(user) if user / 64 == i => word ^ 1 << (user % 64),
             _ => word,
         };
@@ -82,6 +97,9 @@ impl Profiles {
     }
 
     fn split(&mut self, users: &[usize]) {
+        if users.iter().all(|user| self.sizes[self.class[*user] as usize] == 1) {
+            return;
+        }
         self.inside.clear();
         for user in users {
             self.inside.entry(self.class[*user]).or_insert((0, u32::MAX)).0 += 1;
@@ -144,7 +162,7 @@ mod tests {
         let mut profiles = Profiles::new(70);
         for users in [vec![0, 1, 69], (0..70).collect(), vec![], (2..69).collect(), vec![1, 2], vec![0, 1, 69]] {
             let set = sets.of(users);
-            profiles.refine(&sets, set, None);
+            profiles.refine(&sets, set, &[]);
         }
         assert_eq!(profiles.count(), 4);
         let classes = profiles.classes(&(0..70).collect::<Vec<_>>());
@@ -165,12 +183,17 @@ mod tests {
                 for _ in 0..8 {
                     let mut members: Vec<bool> = (0..users).map(|_| random.u32(..density) == 0).collect();
                     let set = sets.of((0..users).filter(|u| members[*u]));
-                    let flipped = random.bool().then(|| random.usize(..users));
-                    profiles.refine(&sets, set, flipped);
-                    if let Some(user) = flipped {
+                    let turned: Vec<usize> = (0..random.usize(..3)).map(|_| random.usize(..users)).collect();
+                    profiles.refine(&sets, set, &turned);
+                    let mut see = |members: &[bool]| members.iter().enumerate().for_each(|(u, m)| seen[u].push(*m));
+                    if turned.is_empty() {
+                        see(&members);
+                    }
+                    for user in turned {
+                        members[user] = !members[user];
+                        see(&members);
                         members[user] = !members[user];
                     }
-                    members.iter().enumerate().for_each(|(u, m)| seen[u].push(*m));
                 }
                 let distinct: hashbrown::HashSet<&Vec<bool>> = seen.iter().collect();
                 assert_eq!(profiles.count(), distinct.len());

@@ -3,9 +3,10 @@
 
 use super::features::View;
 use super::store::SetId;
-use super::{Outcome, OutcomeId, Part, SetEngine};
+use super::{OutcomeId, Part, SetEngine};
 use crate::decide::Reason;
 use bastide_model::*;
+use std::sync::Arc;
 
 /// Users not decided on yet, and the parts so far.
 struct Sorting {
@@ -13,23 +14,33 @@ struct Sorting {
     parts: Vec<Part>,
 }
 
-/// A statement that is weighed: its number, its depth, whether it permits.
-#[derive(Clone, Copy)]
-struct Weighed {
+/// A statement that speaks of an action, in the order in which each takes its users.
+pub(super) struct Step {
     id: StatementId,
-    depth: u16,
-    permits: bool,
+    reason: Reason,
+    /// Where the estate has layers, the one that a statement is weighed in.
+    layer: Option<LayerId>,
 }
 
 impl SetEngine<'_> {
     /// The outcome of one action on a resource, worked out step by step.
     pub(super) fn decided(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
-        if let Some(known) = self.early.get(&(resource, action, view)) {
+        // Within a row, actions ask for each other on the same resource; elsewhere it is asked for early.
+        let here = self.making.of == Some((resource, view));
+        if here && let Some(known) = self.making.outcomes[action.index()] {
+            return known;
+        }
+        if !self.early.is_empty()
+            && let Some(known) = self.early.get(&(resource, action, view))
+        {
             return *known;
         }
         let id = self.decided_by_parts(resource, action, view);
-        // Within a row, actions ask for each other on the same resource; elsewhere it is asked for early.
-        self.early.insert((resource, action, view), id);
+        if here {
+            self.making.outcomes[action.index()] = Some(id);
+        } else {
+            self.early.insert((resource, action, view), id);
+        }
         id
     }
 
@@ -41,11 +52,10 @@ impl SetEngine<'_> {
         let fits = self.estate.schema.fits(action, self.estate.catalog.kind(resource));
         let relevant = self.sites[site].relevant[action.index()].as_ref().map(|r| r.len());
         let Some(count) = relevant.filter(|_| fits) else {
-            let outcome = self.decide(resource, action, view);
-            return self.keep_outcome(outcome);
+            return self.decide(resource, action, view);
         };
-        let mut key: Vec<u32> = Vec::with_capacity(count + 6);
-        key.push(action.0);
+        let mut key = std::mem::take(&mut self.part_key);
+        key.clear();
         for i in 0..count {
             let at = self.sites[site].relevant[action.index()].as_ref().expect("asked before")[i];
             let (id, _) = self.sites[site].reached[at as usize];
@@ -58,56 +68,74 @@ impl SetEngine<'_> {
         if !self.estate.layers.is_empty() {
             key.push(self.layer(site, resource).map_or(u32::MAX, |l| l.0));
         }
-        if let Some(known) = self.sites[site].parts.get(&key[..]) {
-            return *known;
-        }
-        let outcome = self.decide(resource, action, view);
-        let id = self.keep_outcome(outcome);
-        self.sites[site].parts.insert(key.into(), id);
+        let id = self.sites[site].parts[action.index()].get(&key).unwrap_or_else(|| {
+            let id = self.decide(resource, action, view);
+            self.sites[site].parts[action.index()].insert(&key, id);
+            id
+        });
+        self.part_key = key;
         id
     }
 
-    fn keep_outcome(&mut self, outcome: Outcome) -> OutcomeId {
-        if let Some(known) = self.known_outcomes.get(&outcome) {
-            return *known;
-        }
-        let id = OutcomeId(self.outcomes.len() as u32);
-        self.outcomes.push(outcome.clone());
-        self.known_outcomes.insert(outcome, id);
-        id
-    }
-
-    fn decide(&mut self, resource: ResourceId, action: ActionId, view: View) -> Outcome {
-        let mut sorting = Sorting { rest: SetId::ALL, parts: Vec::new() };
+    fn decide(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
+        let mut sorting = Sorting { rest: SetId::ALL, parts: std::mem::take(&mut self.parts) };
+        sorting.parts.clear();
         if !self.estate.schema.fits(action, self.estate.catalog.kind(resource)) {
             return self.finish(sorting, (resource, view), action, false);
         }
         let inactive = self.sets.complement(self.active);
         self.take(&mut sorting, inactive, Reason::Inactive, None);
         let site = self.site(resource);
+        let steps = self.steps(site, action);
+        let weighed = steps.iter().any(|step| step.layer.is_some());
+        let layer = if weighed { self.layer(site, resource) } else { None };
+        for step in steps.iter().filter(|step| step.layer.is_none() || step.layer == layer) {
+            if sorting.rest == SetId::NONE {
+                break;
+            }
+            let users = self.applies(step.id, resource, view);
+            self.take(&mut sorting, users, step.reason, Some(step.id));
+        }
+        self.finish(sorting, (resource, view), action, true)
+    }
+
+    /// The statements of a site that speak of an action: caps first, then what is always granted, then those that are
+    /// weighed, in the order of the algorithm.
+    fn steps(&mut self, site: usize, action: ActionId) -> Arc<[Step]> {
+        if let Some(known) = &self.sites[site].steps[action.index()] {
+            return Arc::clone(known);
+        }
+        let rest = LayerId::new(self.estate.layers.len());
         let (mut prohibiting, mut assuring, mut weighed) = (Vec::new(), Vec::new(), Vec::new());
         for &(id, depth) in &self.sites[site].reached {
             let statement = self.estate.statement(id);
             let listed = statement.actions.contains(action.index());
+            let step = |reason| Step { id, reason, layer: None };
             match statement.modality {
-                Modality::MayNever if listed => prohibiting.push(id),
-                Modality::MayOnly if !listed => prohibiting.push(id),
-                Modality::MayAlways if listed => assuring.push(id),
+                Modality::MayNever if listed => prohibiting.push(step(Reason::Capped)),
+                Modality::MayOnly if !listed => prohibiting.push(step(Reason::Capped)),
+                Modality::MayAlways if listed => assuring.push(step(Reason::Assured)),
                 Modality::May | Modality::MayNot if listed => {
-                    weighed.push(Weighed { id, depth, permits: statement.modality == Modality::May });
+                    let permits = statement.modality == Modality::May;
+                    let layer = (!self.estate.layers.is_empty()).then(|| statement.layer.unwrap_or(rest));
+                    let reason = if permits { Reason::Granted } else { Reason::Denied };
+                    weighed.push((depth, permits, Step { layer, ..step(reason) }));
                 }
                 _ => {}
             }
         }
-        self.take_all(&mut sorting, &prohibiting, Reason::Capped, (resource, view));
-        self.take_all(&mut sorting, &assuring, Reason::Assured, (resource, view));
-        if !self.estate.layers.is_empty() && !weighed.is_empty() {
-            let layer = self.layer(site, resource);
-            let rest = LayerId::new(self.estate.layers.len());
-            weighed.retain(|w| layer == Some(self.estate.statement(w.id).layer.unwrap_or(rest)));
+        match self.estate.combining {
+            Combining::DenyOverrides => weighed.sort_by_key(|(_, permits, _)| *permits),
+            Combining::PermitOverrides => weighed.sort_by_key(|(_, permits, _)| !permits),
+            Combining::NearestOverrides => {
+                weighed.sort_by_key(|(depth, permits, _)| (std::cmp::Reverse(*depth), *permits))
+            }
+            Combining::FirstApplicable => {}
         }
-        self.combine(&mut sorting, weighed, (resource, view));
-        self.finish(sorting, (resource, view), action, true)
+        let weighed = weighed.into_iter().map(|(.., step)| step);
+        let steps: Arc<[Step]> = prohibiting.into_iter().chain(assuring).chain(weighed).collect();
+        self.sites[site].steps[action.index()] = Some(Arc::clone(&steps));
+        steps
     }
 
     fn take(&mut self, sorting: &mut Sorting, users: SetId, reason: Reason, by: Option<StatementId>) {
@@ -118,35 +146,8 @@ impl SetEngine<'_> {
         }
     }
 
-    fn take_all(&mut self, sorting: &mut Sorting, statements: &[StatementId], reason: Reason, at: (ResourceId, View)) {
-        for &id in statements {
-            if sorting.rest == SetId::NONE {
-                return;
-            }
-            let users = self.applies(id, at.0, at.1);
-            self.take(sorting, users, reason, Some(id));
-        }
-    }
-
-    /// Step 5: each algorithm is an order in which the statements take their users.
-    fn combine(&mut self, sorting: &mut Sorting, mut weighed: Vec<Weighed>, at: (ResourceId, View)) {
-        match self.estate.combining {
-            Combining::DenyOverrides => weighed.sort_by_key(|w| w.permits),
-            Combining::PermitOverrides => weighed.sort_by_key(|w| !w.permits),
-            Combining::NearestOverrides => weighed.sort_by_key(|w| (std::cmp::Reverse(w.depth), w.permits)),
-            Combining::FirstApplicable => {}
-        }
-        for Weighed { id, permits, .. } in weighed {
-            if sorting.rest == SetId::NONE {
-                return;
-            }
-            let users = self.applies(id, at.0, at.1);
-            self.take(sorting, users, if permits { Reason::Granted } else { Reason::Denied }, Some(id));
-        }
-    }
-
     /// What nobody decided is silent; what is permitted must have its needs met.
-    fn finish(&mut self, mut sorting: Sorting, at: (ResourceId, View), action: ActionId, fits: bool) -> Outcome {
+    fn finish(&mut self, mut sorting: Sorting, at: (ResourceId, View), action: ActionId, fits: bool) -> OutcomeId {
         let rest = sorting.rest;
         self.take(&mut sorting, rest, Reason::Silent, None);
         let mut met = SetId::ALL;
@@ -157,9 +158,10 @@ impl SetEngine<'_> {
                 met = self.sets.intersect(met, users);
             }
         }
-        let mut parts: Vec<Part> = Vec::with_capacity(sorting.parts.len() + 2);
+        let mut parts: Vec<Part> = std::mem::take(&mut self.finished);
+        parts.clear();
         let mut allowed = SetId::NONE;
-        for part in sorting.parts {
+        for &part in &sorting.parts {
             if !part.reason.is_allowed() {
                 parts.push(part);
                 continue;
@@ -174,6 +176,8 @@ impl SetEngine<'_> {
                 parts.push(Part { reason: Reason::Blocked, by: part.by, users: blocked });
             }
         }
-        Outcome { parts: parts.into(), allowed }
+        let id = self.book.keep(&parts, allowed);
+        (self.parts, self.finished) = (sorting.parts, parts);
+        id
     }
 }

@@ -20,7 +20,7 @@ impl SetEngine<'_> {
     /// in nothing but statements that are off there, at the same moment. Until it gives them back, this one
     /// may only be asked for rows it has made.
     pub(crate) fn lend(&mut self, other: &mut SetEngine) -> Loan {
-        debug_assert!(other.rows.is_empty(), "it would mix up its own sets with these");
+        debug_assert!(other.row_count() == 0, "it would mix up its own sets with these");
         self.exchange(other);
         let loan = Loan { mark: other.sets.begin(), active: other.active };
         other.active = self.active;

@@ -16,68 +16,32 @@
 //! case is a catalog in which every resource has a signature of its own (grants of its own to
 //! people of its own): then it is resources times the set operations of one evaluation.
 
+mod book;
 pub mod claims;
 mod decide;
 mod features;
+mod keyed;
 mod lend;
 mod pairs;
 mod places;
 mod statement;
 pub mod store;
 
-use crate::decide::{Judge, Reason};
+use crate::decide::Judge;
 use bastide_model::condition::UserField;
 use bastide_model::schema::Target;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
+pub use book::{Book, Outcome, OutcomeId, Part, RowId, ViewsId};
 use features::{Feature, View};
 use fixedbitset::FixedBitSet;
 use hashbrown::{HashMap, HashSet};
+use keyed::Keyed;
 use pairs::{Classes, Pair};
 use places::Places;
 use statement::{Compiled, Learnt};
 use std::sync::Arc;
 use store::{SetId, SetStore};
-
-/// What is decided for whom, on one action.
-#[derive(Clone, PartialEq, Eq, Hash, Debug)]
-pub struct Outcome {
-    /// Disjoint parts that together are all users.
-    pub parts: Box<[Part]>,
-    /// Everybody for whom it is allowed.
-    pub allowed: SetId,
-}
-
-/// Users with the same reason by the same statement.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
-pub struct Part {
-    /// The reason.
-    pub reason: Reason,
-    /// The statement that decides, where one does.
-    pub by: Option<StatementId>,
-    /// Who.
-    pub users: SetId,
-}
-
-/// An outcome that is kept once.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
-pub struct OutcomeId(u32);
-
-/// The outcomes of all actions on a resource, kept once.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
-pub struct RowId(u32);
-
-impl RowId {
-    /// The row of a number.
-    pub fn new(index: usize) -> RowId {
-        RowId(index as u32)
-    }
-
-    /// Its number.
-    pub fn index(self) -> usize {
-        self.0 as usize
-    }
-}
 
 /// What is decided on a resource: one row for everybody, and another for its owner where that differs.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
@@ -111,29 +75,41 @@ pub struct SetEngine<'e> {
     sites: Vec<Site>,
     /// The site of a list of places and a kind, by both; [`NO_SITE`] where none was met yet.
     site_of: Vec<u32>,
+    /// Sites by the statements and the actions that have a meaning there.
+    known_sites: HashMap<(Box<[places::Reached]>, FixedBitSet), u32>,
     singles: Vec<Option<SetId>>,
     groups: Vec<Option<Pair>>,
     classes: HashMap<UserField, Classes>,
     leaves: HashMap<Box<[usize]>, Pair>,
     active: SetId,
-    outcomes: Vec<Outcome>,
-    known_outcomes: HashMap<Outcome, OutcomeId>,
-    rows: Vec<Box<[OutcomeId]>>,
-    known_rows: HashMap<Box<[OutcomeId]>, RowId>,
-    /// The rows that are done: for everybody but the owner, and for the owner.
-    row_of: Vec<Option<(RowId, RowId)>>,
-    /// Single outcomes that were asked for before their row was done.
+    book: Book,
+    /// What is done, by resource.
+    views_of: Vec<ViewsId>,
+    /// The row that is being made.
+    making: Making,
+    /// Single outcomes elsewhere that were asked for before their row was done.
     early: HashMap<(ResourceId, ActionId, View), OutcomeId>,
     key: Vec<u32>,
     short_key: Vec<u32>,
+    part_key: Vec<u32>,
+    parts: Vec<Part>,
+    finished: Vec<Part>,
     /// While it works with the sets of another engine: what it has learnt of statements.
     borrowed: Option<Vec<(StatementId, Learnt)>>,
+}
+
+/// A row that is being made: its actions ask for each other.
+#[derive(Default)]
+struct Making {
+    of: Option<(ResourceId, View)>,
+    /// By action, as far as it is known.
+    outcomes: Vec<Option<OutcomeId>>,
 }
 
 /// Stands for a site that was not met yet.
 const NO_SITE: u32 = u32::MAX;
 
-/// Resources of one kind that the same statements reach from the same depths.
+/// Resources that the same statements reach from the same depths, and on which the same actions have a meaning.
 struct Site {
     /// The statements, in policy order.
     reached: Box<[places::Reached]>,
@@ -149,10 +125,14 @@ struct Site {
     /// By action: the positions of varying statements that speak of it; none where one looks at
     /// decisions on the resource itself.
     relevant: Box<[Option<Box<[u32]>>]>,
-    /// Outcomes of single actions met so far, by what alone they hang on.
-    parts: HashMap<Box<[u32]>, OutcomeId>,
-    /// The rows met so far, by signature: for others, and for an owner.
-    known: HashMap<Box<[u32]>, (RowId, RowId)>,
+    /// By action: whether it may be decided otherwise for an owner.
+    turns: Box<[bool]>,
+    /// By action: the statements that speak of it, once they were asked for.
+    steps: Box<[Option<Arc<[decide::Step]>>]>,
+    /// By action: the outcomes met so far, by what alone they hang on.
+    parts: Box<[Keyed<u32, OutcomeId>]>,
+    /// The rows met so far, by signature.
+    known: Keyed<u32, ViewsId>,
     /// A shorter way to them, where there is one.
     short: Option<Short>,
 }
@@ -162,7 +142,7 @@ struct Site {
 struct Short {
     features: Box<[Feature]>,
     asks: Box<[(Target, ActionId)]>,
-    known: HashMap<Box<[u32]>, (RowId, RowId)>,
+    known: Keyed<u32, ViewsId>,
     asked: u32,
     found: u32,
 }
@@ -230,19 +210,21 @@ impl<'e> SetEngine<'e> {
             everywhere: everywhere.map(|id| (*id, 0)).collect(),
             sites: Vec::new(),
             site_of,
+            known_sites: HashMap::new(),
             singles: vec![None; estate.people.len()],
             groups: vec![None; estate.groups.len()],
             classes: HashMap::new(),
             leaves: HashMap::new(),
             active,
-            outcomes: Vec::new(),
-            known_outcomes: HashMap::new(),
-            rows: Vec::new(),
-            known_rows: HashMap::new(),
-            row_of: vec![None; estate.catalog.len()],
+            book: Book::default(),
+            views_of: vec![ViewsId::UNMADE; estate.catalog.len()],
+            making: Making::default(),
             early: HashMap::new(),
             key: Vec::new(),
             short_key: Vec::new(),
+            part_key: Vec::new(),
+            parts: Vec::new(),
+            finished: Vec::new(),
             borrowed: None,
             judge,
         }
@@ -290,38 +272,59 @@ impl<'e> SetEngine<'e> {
         &self.sets
     }
 
+    /// What was decided so far.
+    pub fn book(&self) -> &Book {
+        &self.book
+    }
+
+    /// What was decided, and the sets that it speaks of; everything else is let go.
+    pub fn into_book(self) -> (Book, SetStore) {
+        (self.book, self.sets)
+    }
+
     /// The outcomes of a row, by action.
     pub fn outcomes(&self, row: RowId) -> impl ExactSizeIterator<Item = &Outcome> {
-        self.rows[row.0 as usize].iter().map(|id| &self.outcomes[id.0 as usize])
+        self.book.outcomes(row)
     }
 
     /// The outcome of one action of a row.
     pub fn outcome(&self, row: RowId, action: ActionId) -> &Outcome {
-        &self.outcomes[self.rows[row.0 as usize][action.index()].0 as usize]
+        self.book.outcome(row, action)
     }
 
     /// How many different rows were met.
     pub fn row_count(&self) -> usize {
-        self.rows.len()
+        self.book.row_count()
     }
 
     /// What is decided on a resource.
     pub fn row(&mut self, resource: ResourceId) -> Decided {
-        if self.row_of[resource.index()].is_none() {
+        let (others, owners) = self.views(resource);
+        Decided { others, owner: self.own_row(resource, others, owners) }
+    }
+
+    /// What is decided on a resource, as one number: equal numbers, equal rows for everybody else and for an owner.
+    pub fn views_id(&mut self, resource: ResourceId) -> ViewsId {
+        if self.views_of[resource.index()] == ViewsId::UNMADE {
             let parent = self.estate.catalog.parent(resource);
-            if parent.is_none_or(|parent| self.row_of[parent.index()].is_some()) {
+            if parent.is_none_or(|parent| self.views_of[parent.index()] != ViewsId::UNMADE) {
                 self.make_row(resource);
             } else {
                 // Parents come first, so that what is asked of them is there; iteratively, for deep trees.
-                let above: Vec<ResourceId> =
-                    self.estate.catalog.upward(resource).take_while(|r| self.row_of[r.index()].is_none()).collect();
+                let unmade = |r: &ResourceId| self.views_of[r.index()] == ViewsId::UNMADE;
+                let above: Vec<ResourceId> = self.estate.catalog.upward(resource).take_while(unmade).collect();
                 for resource in above.into_iter().rev() {
                     self.make_row(resource);
                 }
             }
         }
-        let (others, owners) = self.row_of[resource.index()].expect("just made");
-        Decided { others, owner: self.own_row(resource, others, owners) }
+        self.views_of[resource.index()]
+    }
+
+    /// What is decided for everybody else, and for an owner, whoever that is.
+    pub(crate) fn views(&mut self, resource: ResourceId) -> (RowId, RowId) {
+        let views = self.views_id(resource);
+        self.book.views(views)
     }
 
     /// The owner and the owner's row, where it is another than everybody's.
@@ -330,12 +333,6 @@ impl<'e> SetEngine<'e> {
             return None;
         }
         self.estate.catalog.owner(resource).flatten().map(|owner| (owner, owners))
-    }
-
-    /// What is decided for everybody else, and for an owner, whoever that is.
-    pub(crate) fn views(&mut self, resource: ResourceId) -> (RowId, RowId) {
-        self.row(resource);
-        self.row_of[resource.index()].expect("just made")
     }
 
     /// The statements in force that reach a resource by place and kind, in policy order.
@@ -383,32 +380,28 @@ impl<'e> SetEngine<'e> {
             && let Some(way) = &mut self.sites[site].short
         {
             way.asked += 1;
-            if let Some(known) = way.known.get(&key[..]) {
+            if let Some(known) = way.known.get(key) {
                 way.found += 1;
-                self.row_of[resource.index()] = Some(*known);
+                self.views_of[resource.index()] = known;
                 self.short_key = short.unwrap_or_default();
                 return;
             }
         }
         let key = self.signature(site, resource);
-        let rows = match self.sites[site].known.get(&key[..]) {
-            Some(known) => *known,
+        let views = match self.sites[site].known.get(&key) {
+            Some(known) => known,
             None => {
-                let others = self.decide_row(resource, View::Other);
-                let owned = self.sites[site].owned && features::owned(self.estate, resource) == 2;
-                let owners = if owned { self.decide_row(resource, View::Owner) } else { others };
-                self.sites[site].known.insert(key[..].into(), (others, owners));
-                (others, owners)
+                let views = self.decide_row(site, resource);
+                self.sites[site].known.insert(&key, views);
+                views
             }
         };
         self.key = key;
-        self.row_of[resource.index()] = Some(rows);
+        self.views_of[resource.index()] = views;
         if let Some(key) = short {
             let site = &mut self.sites[site];
             match &mut site.short {
-                Some(way) if way.is_worth_it() => {
-                    way.known.insert(key[..].into(), rows);
-                }
+                Some(way) if way.is_worth_it() => way.known.insert(&key, views),
                 way => *way = None,
             }
             self.short_key = key;
@@ -432,24 +425,33 @@ impl<'e> SetEngine<'e> {
         Some(key)
     }
 
-    fn decide_row(&mut self, resource: ResourceId, view: View) -> RowId {
-        let actions = ActionId::all(self.estate.schema.actions.len());
-        let outcomes: Vec<OutcomeId> = actions.clone().map(|action| self.decided(resource, action, view)).collect();
-        // The row holds them from now on.
-        actions.for_each(|action| {
-            self.early.remove(&(resource, action, view));
-        });
-        self.keep_row(outcomes.into_boxed_slice())
+    /// Decides every action on a resource: for everybody else, and where it matters who owns it, for an owner.
+    fn decide_row(&mut self, site: usize, resource: ResourceId) -> ViewsId {
+        let mut outcomes = vec![None; self.estate.schema.actions.len()];
+        let others = self.decide_view(resource, View::Other, &mut outcomes);
+        let mut owners = others;
+        if self.sites[site].owned && features::owned(self.estate, resource) == 2 {
+            let turns = outcomes.iter_mut().zip(&self.sites[site].turns);
+            turns.filter(|(_, turns)| **turns).for_each(|(outcome, _)| *outcome = None);
+            owners = self.decide_view(resource, View::Owner, &mut outcomes);
+        }
+        self.book.keep_views(others, owners)
     }
 
-    fn keep_row(&mut self, outcomes: Box<[OutcomeId]>) -> RowId {
-        if let Some(known) = self.known_rows.get(&outcomes) {
-            return *known;
+    /// Decides the actions that are not decided yet.
+    fn decide_view(&mut self, resource: ResourceId, view: View, outcomes: &mut Vec<Option<OutcomeId>>) -> RowId {
+        let making = Making { of: Some((resource, view)), outcomes: std::mem::take(outcomes) };
+        let outer = std::mem::replace(&mut self.making, making);
+        let actions = ActionId::all(self.estate.schema.actions.len());
+        let row: Vec<OutcomeId> = actions.clone().map(|action| self.decided(resource, action, view)).collect();
+        *outcomes = std::mem::replace(&mut self.making, outer).outcomes;
+        if !self.early.is_empty() {
+            // The row holds them from now on.
+            actions.for_each(|action| {
+                self.early.remove(&(resource, action, view));
+            });
         }
-        let id = RowId(self.rows.len() as u32);
-        self.rows.push(outcomes.clone());
-        self.known_rows.insert(outcomes, id);
-        id
+        self.book.keep_row(&row)
     }
 
     /// Everything the outcomes on a resource hang on, within its site.
@@ -491,24 +493,23 @@ impl<'e> SetEngine<'e> {
 
     /// The users for whom an action is allowed on a resource.
     pub fn allowed(&mut self, resource: ResourceId, action: ActionId) -> SetId {
-        let (others, owner) = match self.row_of[resource.index()] {
-            Some((others, owners)) => {
+        let (allowed, owner) = match self.views_of[resource.index()] {
+            views if views != ViewsId::UNMADE => {
+                let (others, owners) = self.book.views(views);
                 let own = self.own_row(resource, others, owners);
-                let outcome = |row: RowId| self.rows[row.0 as usize][action.index()];
+                let outcome = |row: RowId| self.book.outcome(row, action).allowed;
                 (outcome(others), own.map(|(user, row)| (user, outcome(row))))
             }
-            None => {
-                let others = self.decided(resource, action, View::Other);
+            _ => {
+                let others = self.allowed_as(resource, action, View::Other);
                 match self.estate.catalog.owner(resource).flatten() {
-                    Some(owner) => (others, Some((owner, self.decided(resource, action, View::Owner)))),
+                    Some(owner) => (others, Some((owner, self.allowed_as(resource, action, View::Owner)))),
                     None => (others, None),
                 }
             }
         };
-        let allowed = self.outcomes[others.0 as usize].allowed;
         let Some((owner, owners)) = owner else { return allowed };
-        let (before, after) = (allowed, self.outcomes[owners.0 as usize].allowed);
-        match (self.sets.contains(before, owner.index()), self.sets.contains(after, owner.index())) {
+        match (self.sets.contains(allowed, owner.index()), self.sets.contains(owners, owner.index())) {
             (false, true) => {
                 let single = self.single(owner);
                 self.sets.union(allowed, single)
@@ -521,14 +522,16 @@ impl<'e> SetEngine<'e> {
         }
     }
 
+    fn allowed_as(&mut self, resource: ResourceId, action: ActionId, view: View) -> SetId {
+        let outcome = self.decided(resource, action, view);
+        self.book.get(outcome).allowed
+    }
+
     /// The users for whom an action is allowed on everything a target leads to. On the resource
     /// itself it is asked as those it is looked at as.
     fn met(&mut self, resource: ResourceId, target: Target, action: ActionId, view: View) -> SetId {
         match target {
-            Target::Own => {
-                let outcome = self.decided(resource, action, view);
-                return self.outcomes[outcome.0 as usize].allowed;
-            }
+            Target::Own => return self.allowed_as(resource, action, view),
             Target::Parent => {
                 let parent = self.estate.catalog.parent(resource);
                 return parent.map_or(SetId::ALL, |parent| self.allowed(parent, action));
@@ -549,7 +552,7 @@ impl<'e> SetEngine<'e> {
 
     /// Whether two rows have the same outcome of an action.
     pub fn is_same(&self, a: RowId, b: RowId, action: ActionId) -> bool {
-        self.rows[a.0 as usize][action.index()] == self.rows[b.0 as usize][action.index()]
+        self.book.is_same(a, b, action)
     }
 
     /// The decision on an action for one user.
@@ -559,9 +562,7 @@ impl<'e> SetEngine<'e> {
 
     /// The part of a row in which a user is.
     pub fn part_of(&self, row: RowId, user: UserId, action: ActionId) -> Part {
-        let parts = &self.outcome(row, action).parts;
-        let part = parts.iter().find(|part| self.sets.contains(part.users, user.index()));
-        *part.expect("the parts of an outcome are everybody")
+        self.book.outcome(row, action).part(&self.sets, user)
     }
 
     /// Whether an action is allowed for one user.

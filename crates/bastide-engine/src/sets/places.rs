@@ -8,6 +8,7 @@ use crate::decide::place::{anchor, cut_depth};
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::{HashMap, HashSet};
+use rayon::prelude::*;
 use std::sync::Arc;
 
 /// A statement and the depth of its anchor.
@@ -16,7 +17,7 @@ pub type Reached = (StatementId, u16);
 /// For every resource the statements with places that reach it.
 pub struct Places {
     /// Per resource, the number of its list.
-    pub class: Arc<[u32]>,
+    pub class: Arc<Vec<u32>>,
     /// The lists, in policy order.
     pub lists: Vec<Box<[Reached]>>,
 }
@@ -37,7 +38,12 @@ impl Places {
         let mut class = vec![empty; catalog.len()];
         // What reaches beneath each resource; needed for containers alone.
         let mut beneath = vec![empty; catalog.len()];
-        for resource in catalog.all() {
+        let is_plain = |resource: ResourceId| {
+            let changes = anchored.contains(resource.index()) || catalog.barriers.contains(resource.index());
+            catalog.is_leaf(resource) && !changes
+        };
+        // Most resources hold nothing and change nothing: they follow when the others are done.
+        for resource in catalog.all().filter(|resource| !is_plain(*resource)) {
             let from = catalog.parent(resource).map_or(empty, |parent| beneath[parent.index()]);
             let barrier = catalog.barriers.contains(resource.index());
             let own = if anchored.contains(resource.index()) { anchors.get(&resource) } else { None };
@@ -66,7 +72,13 @@ impl Places {
             beneath[resource.index()] =
                 if catalog.is_leaf(resource) { empty } else { lists.keep(with([Reach::Under, Reach::Below])) };
         }
-        Places { class: class.into(), lists: lists.lists }
+        class.par_iter_mut().enumerate().with_min_len(1 << 14).for_each(|(row, class)| {
+            let resource = ResourceId::new(row);
+            if let Some(parent) = catalog.parent(resource).filter(|_| is_plain(resource)) {
+                *class = beneath[parent.index()];
+            }
+        });
+        Places { class: Arc::new(class), lists: lists.lists }
     }
 
     /// The lists for an estate with the same tree and barriers, after some statements have gone and
@@ -141,7 +153,7 @@ impl Places {
                 lists.len() as u32 - 1
             });
         }
-        self.class = class.into();
+        self.class = Arc::new(class);
         Some(())
     }
 }

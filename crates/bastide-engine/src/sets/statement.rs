@@ -1,12 +1,14 @@
 //! Statements made ready: what of a resource their set of users hangs on, and the sets met so far.
 
 use super::features::{self, Feature, View};
+use super::keyed::Keyed;
 use super::store::SetId;
 use super::{SetEngine, Short, Site, places};
 use crate::decide::place::covers;
 use bastide_model::condition::{Condition, Term};
 use bastide_model::schema::Target;
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 
 /// A statement in force.
@@ -128,6 +130,17 @@ impl<'e> SetEngine<'e> {
         debug_assert!(
             reached.iter().all(|(id, depth)| covers(estate, estate.statement(*id), resource) == Some(*depth))
         );
+        // Kinds and places that differ in nothing that is decided share what is known.
+        let actions = ActionId::all(estate.schema.actions.len());
+        let fitting: FixedBitSet =
+            actions.filter(|action| estate.schema.fits(*action, kind)).map(|action| action.index()).collect();
+        let next = self.sites.len() as u32;
+        let reached: Box<[places::Reached]> = reached.into();
+        let site = *self.known_sites.entry((reached.clone(), fitting)).or_insert(next);
+        self.site_of[at] = site;
+        if site != next {
+            return site as usize;
+        }
         let (mut varying, mut fields): (Vec<u32>, Vec<Feature>) = (Vec::new(), Vec::new());
         let mut owned = false;
         let mut asks: Vec<(Target, ActionId)> = Vec::new();
@@ -179,18 +192,39 @@ impl<'e> SetEngine<'e> {
         let short = self.short(&reached, &varying, &fields, &asks, owned);
         let site = Site {
             short,
+            turns: self.turns(kind, &reached, &relevant),
+            steps: relevant.iter().map(|_| None).collect(),
+            parts: relevant.iter().map(|_| Keyed::default()).collect(),
             relevant: relevant.into(),
-            parts: HashMap::new(),
-            reached: reached.into(),
+            reached,
             owned,
             varying: varying.into(),
             fields: fields.into(),
             asks: asks.into(),
-            known: HashMap::new(),
+            known: Keyed::default(),
         };
         self.sites.push(site);
-        self.site_of[at] = self.sites.len() as u32 - 1;
-        self.sites.len() - 1
+        next as usize
+    }
+
+    /// By action, whether it may be decided otherwise for an owner: where a statement that speaks of it looks at owners, or
+    /// at decisions on the resource itself, and where it needs such an action on the same resource.
+    fn turns(&self, kind: KindId, reached: &[places::Reached], relevant: &[Option<Box<[u32]>>]) -> Box<[bool]> {
+        let schema = &self.estate.schema;
+        let owned = |at: &u32| self.compiled[reached[*at as usize].0.index()].as_ref().is_some_and(Compiled::is_owned);
+        let looks = |positions: &Option<Box<[u32]>>| positions.as_ref().is_none_or(|all| all.iter().any(owned));
+        let fits = |action: &ActionId| schema.fits(*action, kind);
+        let mut turns: Vec<bool> =
+            ActionId::all(relevant.len()).map(|a| fits(&a) && looks(&relevant[a.index()])).collect();
+        let needs = |turns: &[bool], action: ActionId| {
+            let mut needs = schema.actions[action.index()].needs.iter();
+            needs.any(|need| need.target == Target::Own && turns[need.action.index()])
+        };
+        let fitting = || ActionId::all(relevant.len()).filter(fits);
+        while let Some(more) = fitting().find(|a| !turns[a.index()] && needs(&turns, *a)) {
+            turns[more.index()] = true;
+        }
+        turns.into()
     }
 
     /// The shorter way to the rows of a site: none where layers would have to be known, or where so few statements vary
@@ -224,7 +258,7 @@ impl<'e> SetEngine<'e> {
         (self.estate.layers.is_empty() && shorter).then(|| Short {
             features: features.into(),
             asks: asks.into(),
-            known: HashMap::new(),
+            known: Keyed::default(),
             asked: 0,
             found: 0,
         })

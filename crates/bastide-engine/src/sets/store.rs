@@ -23,18 +23,31 @@ pub struct SetStore {
     words: Vec<u64>,
     counts: Vec<u32>,
     hasher: DefaultHashBuilder,
+    /// What each row hashes to: to read a long row again whenever the table grows takes longer than to keep that.
+    hashes: Vec<u64>,
     table: HashTable<u32>,
-    memo: HashMap<(Operation, SetId, SetId), SetId>,
+    memo: HashMap<Asked, SetId>,
     /// What is remembered for a while only.
-    passing: Option<HashMap<(Operation, SetId, SetId), SetId>>,
+    passing: Option<HashMap<Asked, SetId>>,
     scratch: Vec<u64>,
 }
 
-#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, PartialEq, Eq)]
 enum Operation {
     Union,
     Intersect,
     Subtract,
+}
+
+/// An operation on two sets, in one number.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+struct Asked(u64);
+
+impl Asked {
+    /// Sets are fewer than 2^31: each has words of its own.
+    fn new(operation: Operation, a: SetId, b: SetId) -> Asked {
+        Asked((operation as u64) << 62 | u64::from(a.0) << 31 | u64::from(b.0))
+    }
 }
 
 impl SetStore {
@@ -46,6 +59,7 @@ impl SetStore {
             words: Vec::new(),
             counts: Vec::new(),
             hasher: DefaultHashBuilder::default(),
+            hashes: Vec::new(),
             table: HashTable::new(),
             memo: HashMap::new(),
             passing: None,
@@ -56,6 +70,7 @@ impl SetStore {
             // Everybody is nobody then, and still has an id of its own.
             store.words.extend(std::iter::repeat_n(0, width));
             store.counts.push(0);
+            store.hashes.push(0);
             return store;
         }
         for user in 0..users {
@@ -170,7 +185,7 @@ impl SetStore {
     }
 
     fn combine(&mut self, operation: Operation, a: SetId, b: SetId) -> SetId {
-        let key = (operation, a, b);
+        let key = Asked::new(operation, a, b);
         if let Some(known) = self.memo.get(&key) {
             return *known;
         }
@@ -200,25 +215,26 @@ impl SetStore {
     pub(super) fn release(&mut self, mark: u32) {
         self.passing = None;
         for id in mark..self.counts.len() as u32 {
-            let row = &self.words[id as usize * self.width..][..self.width];
-            if let Ok(entry) = self.table.find_entry(self.hasher.hash_one(row), |known| *known == id) {
+            if let Ok(entry) = self.table.find_entry(self.hashes[id as usize], |known| *known == id) {
                 entry.remove();
             }
         }
         self.counts.truncate(mark as usize);
+        self.hashes.truncate(mark as usize);
         self.words.truncate(mark as usize * self.width);
     }
 
     /// The id of the set in `scratch`, which is kept where it is new.
     fn keep(&mut self) -> SetId {
         let hash = self.hasher.hash_one(&self.scratch[..]);
-        let (width, words, hasher) = (self.width, &self.words, &self.hasher);
+        let (width, words, hashes) = (self.width, &self.words, &self.hashes);
         let row = |id: u32| &words[id as usize * width..][..width];
         if let Some(known) = self.table.find(hash, |id| row(*id) == &self.scratch[..]) {
             return SetId(*known);
         }
         let id = self.counts.len() as u32;
-        self.table.insert_unique(hash, id, |id| hasher.hash_one(row(*id)));
+        self.table.insert_unique(hash, id, |id| hashes[*id as usize]);
+        self.hashes.push(hash);
         self.words.extend_from_slice(&self.scratch);
         self.counts.push(self.scratch.iter().map(|w| w.count_ones()).sum());
         SetId(id)

@@ -1,0 +1,358 @@
+//! What everybody may do on everything, counted: from the sets and how often each occurs, never from pairs.
+//!
+//! Each core makes the rows of a share of the resources with an engine of its own. Then what was made is counted in pieces of
+//! about the same work: equal decisions at once, and for the owners among them what is otherwise.
+
+use super::{Done, Profiles};
+use crate::decide::Reason;
+use crate::sets::store::SetStore;
+use crate::sets::{Book, Outcome, OutcomeId, SetEngine, ViewsId};
+use bastide_model::*;
+use rayon::prelude::*;
+use std::ops::Range;
+use std::sync::Mutex;
+
+/// An engine takes so many resources at a time, and tells of them.
+pub(super) const STEP: u32 = 4096;
+/// What was made is counted in so many pieces a core, so that none waits long for the other.
+const PIECES: usize = 4;
+/// Fingerprints are counted in so many heaps, by how they begin.
+const HEAPS: usize = 64;
+
+/// Totals of everybody on everything.
+pub(super) struct Tally {
+    /// Allowed triples by kind and action.
+    pub allowed: Vec<Vec<u64>>,
+    /// Triples by reason.
+    pub reasons: [u64; Reason::ALL.len()],
+    /// Who may do the same everywhere.
+    pub profiles: Profiles,
+    /// How many rows of the matrix differ from each other.
+    pub distinct: usize,
+}
+
+impl Tally {
+    /// Counts the resources of each share with an engine of its own.
+    pub fn of(engines: Vec<SetEngine>, shares: Vec<Range<u32>>, done: Done) -> Tally {
+        let estate = engines[0].estate();
+        let work = Work { left: shares.into_iter().map(Mutex::new).collect() };
+        let made: Vec<Made> = engines
+            .into_par_iter()
+            .with_max_len(1)
+            .enumerate()
+            .map(|(share, engine)| Made::of(engine, &work, share, done))
+            .collect();
+        let random = Random::new(estate);
+        let prints: Vec<Vec<u128>> = made.iter().map(|made| random.prints(made)).collect();
+        let pieces: Vec<(&Made, Prints, Range<usize>)> = made
+            .iter()
+            .zip(&prints)
+            .flat_map(|(made, of)| {
+                let prints = Prints { of, random: &random };
+                made.pieces().into_iter().map(move |piece| (made, prints, piece))
+            })
+            .collect();
+        let counted: Vec<Counts> =
+            pieces.into_par_iter().map(|(made, prints, piece)| Counts::of(estate, made, piece, prints)).collect();
+        let heap = |heap: usize| {
+            let mut prints: Vec<u128> = counted.iter().flat_map(|counts| counts.prints[heap].iter().copied()).collect();
+            prints.sort_unstable();
+            prints.dedup();
+            prints.len()
+        };
+        let distinct = (0..HEAPS).into_par_iter().map(heap).sum();
+        let mut counted = counted.into_iter();
+        let Counts { mut allowed, mut reasons, mut profiles, .. } =
+            counted.next().expect("there is at least one piece");
+        for other in counted {
+            let pairs = allowed.iter_mut().flatten().zip(other.allowed.iter().flatten());
+            pairs.for_each(|(sum, more)| *sum = sum.wrapping_add(*more));
+            reasons.iter_mut().zip(other.reasons).for_each(|(sum, more)| *sum = sum.wrapping_add(more));
+            profiles.meet(&other.profiles);
+        }
+        made.into_par_iter().for_each(drop);
+        Tally { allowed, reasons, profiles, distinct }
+    }
+}
+
+/// What is still to be done of each share: whoever is ready takes from the end of another's.
+struct Work {
+    left: Vec<Mutex<Range<u32>>>,
+}
+
+impl Work {
+    /// The next resources for an engine with a share of its own.
+    fn next(&self, share: usize) -> Option<Range<u32>> {
+        let take = |of: usize, back: bool| {
+            let mut left = self.left[of].lock().expect("nothing panics while it takes");
+            let count = STEP.min(left.len() as u32);
+            let (from, to) = (left.start, left.end);
+            let taken = if back { to - count..to } else { from..from + count };
+            *left = if back { from..to - count } else { from + count..to };
+            Some(taken).filter(|taken| !taken.is_empty())
+        };
+        let others = (0..self.left.len()).filter(|other| *other != share);
+        take(share, false).or_else(|| others.into_iter().find_map(|other| take(other, true)))
+    }
+}
+
+/// Resources on which it is known what is decided.
+struct Made {
+    book: Book,
+    sets: SetStore,
+    /// How often the same is decided, by kind.
+    occurs: Vec<Vec<u64>>,
+    owned: Owned,
+}
+
+impl Made {
+    fn of(mut engine: SetEngine, work: &Work, share: usize, done: Done) -> Made {
+        let estate = engine.estate();
+        let mut occurs: Vec<Vec<u64>> = vec![Vec::new(); estate.schema.kinds.len()];
+        let mut decided: Vec<(ResourceId, ViewsId)> = Vec::new();
+        let resources = std::iter::from_fn(|| work.next(share)).inspect(|step| done(step.len() as u64)).flatten();
+        for resource in resources.map(ResourceId) {
+            let views = engine.views_id(resource);
+            decided.push((resource, views));
+            let occurs = &mut occurs[estate.catalog.kind(resource).index()];
+            if occurs.len() <= views.index() {
+                occurs.resize(views.index() + 1, 0);
+            }
+            occurs[views.index()] += 1;
+        }
+        let (book, sets) = engine.into_book();
+        let owned = Owned::of(&estate.catalog, &book, &decided);
+        Made { book, sets, occurs, owned }
+    }
+
+    /// What was decided, in pieces of about the same work.
+    fn pieces(&self) -> Vec<Range<usize>> {
+        let work = |views: usize| self.owned.get(views).len() + 8;
+        let whole: usize = (0..self.owned.len()).map(work).sum();
+        let (mut pieces, mut from, mut sum) = (Vec::new(), 0, 0);
+        for views in 0..self.owned.len() {
+            sum += work(views);
+            if sum >= whole.div_ceil(PIECES) {
+                pieces.push(from..views + 1);
+                (from, sum) = (views + 1, 0);
+            }
+        }
+        pieces.push(from..self.owned.len());
+        pieces
+    }
+}
+
+/// What is counted of a piece of what was made.
+struct Counts {
+    /// By kind and action.
+    allowed: Vec<Vec<u64>>,
+    reasons: [u64; Reason::ALL.len()],
+    profiles: Profiles,
+    /// Fingerprints of rows of the matrix, by how they begin.
+    prints: Vec<Vec<u128>>,
+}
+
+impl Counts {
+    fn of(estate: &Estate, made: &Made, piece: Range<usize>, prints: Prints) -> Counts {
+        let schema = &estate.schema;
+        let mut counts = Counts {
+            allowed: vec![vec![0; schema.actions.len()]; schema.kinds.len()],
+            reasons: [0; Reason::ALL.len()],
+            profiles: Profiles::new(estate.people.len()),
+            prints: vec![Vec::new(); HEAPS],
+        };
+        for views in piece {
+            let mut occurs = false;
+            for kind in KindId::all(schema.kinds.len()) {
+                let times = made.occurs[kind.index()].get(views).copied().unwrap_or(0);
+                if times > 0 {
+                    counts.row(made, kind, ViewsId::new(views), times);
+                    occurs = true;
+                }
+            }
+            if occurs {
+                counts.outcomes(made, ViewsId::new(views), prints);
+            }
+        }
+        counts
+    }
+
+    /// Counts what is decided for everybody but owners, and for owners as if they owned nothing.
+    fn row(&mut self, made: &Made, kind: KindId, views: ViewsId, times: u64) {
+        for (action, outcome) in made.book.outcomes(made.book.views(views).0).enumerate() {
+            let count = &mut self.allowed[kind.index()][action];
+            *count = count.wrapping_add(u64::from(made.sets.count(outcome.allowed)) * times);
+            for part in &outcome.parts {
+                let count = &mut self.reasons[part.reason as usize];
+                *count = count.wrapping_add(u64::from(made.sets.count(part.users)) * times);
+            }
+        }
+    }
+
+    /// Takes note of who may do what, for profiles and for the number of different outcomes; and for owners sets right what
+    /// is otherwise. Sums may pass below nothing on the way; wrapping brings them back.
+    fn outcomes(&mut self, made: &Made, views: ViewsId, prints: Prints) {
+        let Made { book, sets, owned, .. } = made;
+        let ((others, own), owners) = (book.views(views), owned.get(views.index()));
+        let mut turns: Vec<Turning> = ActionId::all(self.allowed[0].len())
+            .filter(|action| !book.is_same(others, own, *action))
+            .map(|action| Turning {
+                action,
+                before: book.outcome(others, action),
+                after: book.outcome(own, action),
+                owners: Vec::new(),
+            })
+            .collect();
+        let print = prints.row(book.row(others));
+        let mut unturned = owners.is_empty();
+        for &(owner, kind) in owners {
+            let (mut turned, mut any) = (print, false);
+            for turning in &mut turns {
+                if let Some(gains) = self.turn(sets, turning, owner) {
+                    let count = &mut self.allowed[kind.index()][turning.action.index()];
+                    *count = count.wrapping_add_signed(if gains { 1 } else { -1 });
+                    turned = turned.wrapping_add(prints.random.turn(turning.action, owner, gains));
+                    turning.owners.push(owner.index());
+                    any = true;
+                }
+            }
+            if any {
+                self.note(turned);
+            }
+            unturned |= !any;
+        }
+        if unturned {
+            self.note(print);
+        }
+        for (action, outcome) in book.outcomes(others).enumerate() {
+            let turned = turns.iter().find(|turning| turning.action.index() == action);
+            let turned = turned.map_or(&[][..], |turning| &turning.owners);
+            self.profiles.refine(sets, outcome.allowed, turned);
+            if !turned.is_empty() && turned.len() < owners.len() {
+                self.profiles.refine(sets, outcome.allowed, &[]);
+            }
+        }
+    }
+
+    /// Sets the reason right for one owner. Whether the owner gains, where it is allowed otherwise.
+    fn turn(&mut self, sets: &SetStore, turning: &Turning, owner: UserId) -> Option<bool> {
+        let (was, is) = (turning.before.part(sets, owner).reason, turning.after.part(sets, owner).reason);
+        let reasons = &mut self.reasons;
+        reasons[was as usize] = reasons[was as usize].wrapping_sub(1);
+        reasons[is as usize] = reasons[is as usize].wrapping_add(1);
+        (was.is_allowed() != is.is_allowed()).then(|| is.is_allowed())
+    }
+
+    fn note(&mut self, print: u128) {
+        self.prints[(print >> 64) as usize % HEAPS].push(print);
+    }
+}
+
+/// An action that is decided otherwise for an owner.
+struct Turning<'o> {
+    action: ActionId,
+    before: &'o Outcome,
+    after: &'o Outcome,
+    /// Those who are allowed otherwise.
+    owners: Vec<usize>,
+}
+
+/// Owners for whom it matters that they are, by what is decided: so the sets that are looked at stay near.
+struct Owned {
+    owners: Vec<(UserId, KindId)>,
+    ends: Vec<u32>,
+}
+
+impl Owned {
+    /// Of resources on which it is known what is decided.
+    fn of(catalog: &Catalog, book: &Book, decided: &[(ResourceId, ViewsId)]) -> Owned {
+        let matters: Vec<bool> = book.all_views().iter().map(|(others, owners)| others != owners).collect();
+        let mut next = vec![0u32; matters.len() + 1];
+        let decided = || decided.iter().filter(|(_, views)| matters[views.index()]);
+        decided().for_each(|(_, views)| next[views.index() + 1] += 1);
+        for views in 0..matters.len() {
+            next[views + 1] += next[views];
+        }
+        let mut owners = vec![(UserId(0), KindId(0)); next[matters.len()] as usize];
+        for (resource, views) in decided() {
+            let owner = catalog.owner(*resource).flatten().expect("it is decided for an owner only where there is one");
+            owners[next[views.index()] as usize] = (owner, catalog.kind(*resource));
+            next[views.index()] += 1;
+        }
+        next.pop();
+        Owned { owners, ends: next }
+    }
+
+    /// How many different decisions there are.
+    fn len(&self) -> usize {
+        self.ends.len()
+    }
+
+    /// The owners where this is decided.
+    fn get(&self, views: usize) -> &[(UserId, KindId)] {
+        let from = if views == 0 { 0 } else { self.ends[views - 1] };
+        &self.owners[from as usize..self.ends[views] as usize]
+    }
+}
+
+/// Fingerprints of rows of the matrix: the sum of the words of its sets, each times an odd random number of 128 bits
+/// (multilinear hashing). Two different rows have the same with a chance of at most 2^-64. They serve to count
+/// different outcomes without keeping sets for each.
+struct Random {
+    words: Vec<u128>,
+    actions: Vec<u128>,
+}
+
+impl Random {
+    fn new(estate: &Estate) -> Random {
+        let actions = 0..estate.schema.actions.len();
+        Random {
+            words: (0..estate.people.len().div_ceil(64)).map(random).collect(),
+            actions: actions.map(|action| random(usize::MAX - action)).collect(),
+        }
+    }
+
+    /// The fingerprints of those for whom each outcome allows an action.
+    fn prints(&self, made: &Made) -> Vec<u128> {
+        let print = |outcome: &Outcome| {
+            let words = made.sets.row(outcome.allowed).iter().zip(&self.words);
+            words.fold(0u128, |print, (word, random)| print.wrapping_add(u128::from(*word).wrapping_mul(*random)))
+        };
+        made.book.all_outcomes().par_iter().map(print).collect()
+    }
+
+    /// What a fingerprint grows by where one user gains an action or loses it.
+    fn turn(&self, action: ActionId, user: UserId, gains: bool) -> u128 {
+        let bit = self.words[user.index() / 64] << (user.index() % 64);
+        let turn = if gains { bit } else { bit.wrapping_neg() };
+        turn.wrapping_mul(self.actions[action.index()])
+    }
+}
+
+/// Fingerprints of what was made.
+#[derive(Clone, Copy)]
+struct Prints<'p> {
+    /// By outcome.
+    of: &'p [u128],
+    random: &'p Random,
+}
+
+impl Prints<'_> {
+    /// The fingerprint of a row.
+    fn row(self, row: &[OutcomeId]) -> u128 {
+        let weighed = row.iter().zip(&self.random.actions);
+        weighed.fold(0, |print, (id, weight)| print.wrapping_add(self.of[id.index()].wrapping_mul(*weight)))
+    }
+}
+
+/// A fixed odd number for each place (Steele, Lea and Flood's SplitMix, twice).
+fn random(place: usize) -> u128 {
+    let mix = |seed: u64| {
+        let mut z = seed.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        z ^ (z >> 31)
+    };
+    let low = mix(place as u64);
+    (u128::from(mix(low ^ 0x5851_f42d_4c95_7f2d)) << 64 | u128::from(low)) | 1
+}
