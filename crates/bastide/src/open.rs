@@ -9,6 +9,7 @@ use bastide_model::{Estate, Moment};
 use bastide_syntax::Diagnostic;
 use clap::Args;
 use jiff::civil::Date;
+use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
 
 /// Which estate.
@@ -48,8 +49,8 @@ impl MomentArgs {
 
 /// An estate that may be asked.
 pub struct Opened {
-    /// What was loaded.
-    pub loaded: Loaded,
+    /// What was loaded. It is needed until the process ends, and nobody has to take it apart then.
+    pub loaded: ManuallyDrop<Loaded>,
     /// Seconds it took.
     pub seconds: f64,
 }
@@ -94,7 +95,7 @@ impl EstateArgs {
             let them = if warnings == 1 { "1 warning".to_string() } else { format!("{warnings} warnings") };
             stage.complain(&format!("note: the estate has {them}: `bastide check` shows them\n"));
         }
-        Ok(Opened { loaded, seconds: started.elapsed().as_secs_f64() })
+        Ok(Opened { loaded: ManuallyDrop::new(loaded), seconds: started.elapsed().as_secs_f64() })
     }
 }
 
