@@ -1,9 +1,10 @@
 //! The catalog from cells, whatever file they come from.
 
-use crate::csv_table::{Cells, CsvTable};
-use bastide_model::column::Values;
+use crate::csv_table::{Block, Cells, CsvTable, Plain};
+use bastide_model::column::{NONE, Values};
 use bastide_model::rows::{CatalogRows, grid};
 use bastide_model::schema::{CATALOG_COLUMNS, read_flag, split_set};
+use bastide_model::strings::Pool;
 use bastide_model::{KindId, ResourceAttributeId, Schema, Value};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, codes};
@@ -12,6 +13,8 @@ use rayon::prelude::*;
 
 /// Bytes of a row in most catalogs, at least.
 const USUAL_ROW: usize = 48;
+/// A file is read in so many parts a core, so that none waits long for the other.
+const PARTS: usize = 4;
 
 /// A field of a resource.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -93,9 +96,10 @@ impl<'s> CatalogSink<'s> {
     /// Makes room for the rows of a text of so many bytes, so that what is there need not move while more comes.
     fn reserve(&mut self, bytes: usize) {
         let rows = bytes / USUAL_ROW;
-        self.rows.grid.reserve(rows);
-        self.rows.places.reserve(rows);
-        self.rows.texts.reserve(2 * rows, bytes / 3);
+        let part = self.rows.open();
+        part.grid.reserve(rows);
+        part.places.reserve(rows);
+        part.texts.reserve(2 * rows, bytes / 3);
     }
 
     fn layout(fields: &[Option<CatalogField>]) -> Layout {
@@ -116,8 +120,11 @@ impl<'s> CatalogSink<'s> {
         let Some(mut table) = CsvTable::open(file, text, out) else { return };
         let fields = table.fields(|n| self.field(n), &self.known(), &["id", "parent", "kind", "name"], out);
         let layout = Self::layout(&fields);
-        let parts = table.cut(rayon::current_num_threads());
-        if out.is_empty() && parts.len() > 1 && self.in_parts(&table, &layout, parts) {
+        let cores = rayon::current_num_threads();
+        if out.is_empty()
+            && let Some(parts) = table.plain(if cores == 1 { 1 } else { PARTS * cores })
+            && self.in_parts(&layout, parts)
+        {
             return;
         }
         let mut row = table.row();
@@ -129,46 +136,113 @@ impl<'s> CatalogSink<'s> {
     /// Reads the parts of a file at the same time. False, and nothing taken in, where there is
     /// anything to report: then the file is read once more from front to back, so that it is
     /// reported the same however many parts there are.
-    fn in_parts(&mut self, table: &CsvTable, layout: &Layout, parts: Vec<std::ops::Range<usize>>) -> bool {
+    fn in_parts(&mut self, layout: &Layout, parts: Vec<Plain>) -> bool {
         let schema = self.schema;
-        let read = |part: std::ops::Range<usize>| {
-            let (mut sink, mut out) = (CatalogSink::new(schema), Vec::new());
-            sink.reserve(part.len());
-            let mut table = table.part(part);
-            let mut row = table.row();
-            while out.is_empty() && table.next(&mut row, &mut out) {
-                sink.row(layout, &row, &mut out);
+        let read = |mut part: Plain| {
+            let mut sink = CatalogSink::new(schema);
+            sink.reserve(part.bytes());
+            let mut block = part.block();
+            while part.next(&mut block) {
+                if block.is_empty() {
+                    return Some(sink);
+                }
+                sink.block(layout, &block)?;
             }
-            out.is_empty().then_some(sink)
+            None
         };
         let sinks: Option<Vec<CatalogSink<'s>>> = parts.into_par_iter().map(read).collect();
         let Some(sinks) = sinks else { return false };
-        sinks.into_iter().for_each(|sink| self.append(sink));
+        self.append(sinks);
         true
     }
 
-    /// Adds what another sink gathered. Nothing was wrong with it.
-    fn append(&mut self, other: CatalogSink<'s>) {
-        let rows = self.rows.places.len();
-        if rows == 0 && self.told.is_empty() && self.rows.broken.is_empty() {
-            *self = other;
-            return;
+    /// Takes in the rows of a block, one column after the other. None where there is anything to report.
+    fn block(&mut self, layout: &Layout, block: &Block) -> Option<()> {
+        let (Some(id), Some(parent), Some(kind), Some(name)) = (layout.id, layout.parent, layout.kind, layout.name)
+        else {
+            return None;
+        };
+        let parents = &mut self.rows.parents;
+        let number = |text: &str| if text.is_empty() { NONE } else { parents.number(text).0 };
+        let parents: Vec<u32> = (0..block.len()).map(|row| block.text(row, parent)).map(number).collect();
+        let first = self.rows.len();
+        let part = self.rows.open();
+        let from = part.places.len();
+        part.grid.extend(block.len());
+        let mut kinds: Vec<KindId> = Vec::with_capacity(block.len());
+        let mut last = ("", None);
+        for row in 0..block.len() {
+            let (id, name, kind) = (block.text(row, id), block.text(row, name), block.text(row, kind));
+            if id.is_empty() || name.is_empty() {
+                return None;
+            }
+            if last.0 != kind {
+                last = (kind, self.schema.kind(kind));
+            }
+            kinds.push(last.1?);
+            part.texts.push(id);
+            part.texts.push(name);
+            let place = block.place(row);
+            part.places.push(place);
+            let cells = part.grid.row_mut(from + row);
+            cells[grid::PARENT] = parents[row];
+            cells[grid::KIND] = kinds[row].0;
+            cells[grid::FILE] = place.file.0;
+            cells[grid::LINE] = place.line;
         }
-        let mut codes: Vec<Option<Vec<u32>>> = (0..grid::ATTRIBUTES).map(|_| None).collect();
-        codes[grid::PARENT] =
-            Some(other.rows.parents.texts().iter().map(|text| self.rows.parents.number(text).0).collect());
-        codes[grid::OWNER] = Some(self.owners.append(other.owners));
-        codes[grid::STATE] = Some(self.states.append(other.states));
-        let attributes = self.attributes.iter_mut().zip(other.attributes);
-        codes.extend(attributes.map(|(own, other)| Some(own.append(other))));
-        rayon::join(
-            || self.rows.grid.append(other.rows.grid, &codes),
+        for &(column, field) in &layout.others {
+            for (row, kind) in kinds.iter().enumerate() {
+                let text = block.text(row, column);
+                if !text.is_empty()
+                    && let Some((at, number)) = self.value(first + row, *kind, field, text).ok()?
+                {
+                    self.rows.open().grid.row_mut(from + row)[at] = number;
+                }
+            }
+        }
+        Some(())
+    }
+
+    /// Adds what other sinks gathered, with which nothing was wrong.
+    fn append(&mut self, others: Vec<CatalogSink<'s>>) {
+        let mut others = others.into_iter();
+        if self.rows.is_empty() && self.told.is_empty() && self.rows.broken.is_empty() {
+            others.next().into_iter().for_each(|first| *self = first);
+        }
+        let (mut parents, mut rows) = (Vec::new(), Vec::new());
+        let mut values: Vec<Vec<Values>> = vec![Vec::new(); 2 + self.attributes.len()];
+        for mut other in others {
+            parents.push(std::mem::take(&mut other.rows.parents));
+            let all = [other.owners, other.states].into_iter().chain(other.attributes);
+            values.iter_mut().zip(all).for_each(|(column, more)| column.push(more));
+            rows.push(other.rows);
+        }
+        // Each list takes in those of all others; which are few, and so are the cores.
+        let own = [&mut self.owners, &mut self.states].into_iter().chain(&mut self.attributes).collect::<Vec<_>>();
+        let all_parents = &mut self.rows.parents;
+        let (parents, values) = rayon::join(
             || {
-                self.rows.texts.append(&other.rows.texts);
-                self.rows.places.extend_from_slice(&other.rows.places);
+                let numbers = |pool: &Pool| pool.texts().iter().map(|text| all_parents.number(text).0).collect();
+                parents.iter().map(numbers).collect::<Vec<Vec<u32>>>()
+            },
+            || {
+                let take_in = |(own, others): (&mut Values, Vec<Values>)| {
+                    others.into_iter().map(|other| own.append(other)).collect()
+                };
+                own.into_par_iter().zip(values).map(take_in).collect::<Vec<Vec<Vec<u32>>>>()
             },
         );
-        self.rows.sources.extend(other.rows.sources.into_iter().map(|(row, sources)| (rows as u32 + row, sources)));
+        for (i, mut other) in rows.into_iter().enumerate() {
+            let mut codes: Vec<Option<Vec<u32>>> = (0..grid::ATTRIBUTES).map(|_| None).collect();
+            codes[grid::PARENT] = Some(parents[i].clone());
+            let columns = [grid::OWNER, grid::STATE].into_iter().chain(grid::ATTRIBUTES..other.width());
+            codes.resize(other.width(), None);
+            columns.zip(&values).for_each(|(column, values)| codes[column] = Some(values[i].clone()));
+            let first = self.rows.len() as u32;
+            let sources = std::mem::take(&mut other.sources);
+            self.rows.sources.extend(sources.into_iter().map(|(row, sources)| (first + row, sources)));
+            self.rows.append(other.into_parts(), &codes);
+        }
     }
 
     /// Takes one resource in that was not read from CSV.
@@ -193,25 +267,33 @@ impl<'s> CatalogSink<'s> {
             self.rows.broken.insert(id.to_string());
             return;
         };
-        let (row, place) = (self.rows.places.len(), cells.place());
-        self.rows.texts.push(id);
-        self.rows.texts.push(name);
-        let numbers = self.rows.grid.push();
+        let (row, place) = (self.rows.len(), cells.place());
         let parent = text(layout.parent);
-        if !parent.is_empty() {
-            numbers[grid::PARENT] = self.rows.parents.number(parent).0;
-        }
+        let parent = if parent.is_empty() { NONE } else { self.rows.parents.number(parent).0 };
+        let part = self.rows.open();
+        part.texts.push(id);
+        part.texts.push(name);
+        part.places.push(place);
+        let numbers = part.grid.push();
+        numbers[grid::PARENT] = parent;
         numbers[grid::KIND] = kind.0;
         numbers[grid::FILE] = place.file.0;
         numbers[grid::LINE] = place.line;
-        self.rows.places.push(place);
         for &(column, field) in &layout.others {
             let text = cells.text(column);
-            if !text.is_empty()
-                && let Err(message) = self.value(row, kind, field, text)
-            {
-                let code = if message.1 { &codes::NO_EFFECT } else { &codes::BAD_VALUE };
-                out.push(Diagnostic::at(code, cells.span(column), message.0));
+            if text.is_empty() {
+                continue;
+            }
+            match self.value(row, kind, field, text) {
+                Ok(Some((at, number))) => {
+                    let part = self.rows.open();
+                    part.grid.row_mut(part.places.len() - 1)[at] = number;
+                }
+                Ok(None) => {}
+                Err((message, harmless)) => {
+                    let code = if harmless { &codes::NO_EFFECT } else { &codes::BAD_VALUE };
+                    out.push(Diagnostic::at(code, cells.span(column), message));
+                }
             }
         }
     }
@@ -240,11 +322,18 @@ impl<'s> CatalogSink<'s> {
         found
     }
 
-    /// Reads one value. The flag of an error says that it is only without effect.
-    fn value(&mut self, row: usize, kind: KindId, field: CatalogField, text: &str) -> Result<(), (String, bool)> {
+    /// Reads one value: the column of the grid that it belongs in, and its number. The flag of an error says that it is only
+    /// without effect.
+    fn value(
+        &mut self,
+        row: usize,
+        kind: KindId,
+        field: CatalogField,
+        text: &str,
+    ) -> Result<Option<(usize, u32)>, (String, bool)> {
         let bad = |message: String| (message, false);
-        let (column, number) = match field {
-            CatalogField::Id | CatalogField::Parent | CatalogField::Kind | CatalogField::Name => return Ok(()),
+        Ok(Some(match field {
+            CatalogField::Id | CatalogField::Parent | CatalogField::Kind | CatalogField::Name => return Ok(None),
             CatalogField::Owner => (grid::OWNER, self.owners.number(text, |t| Ok(Value::Text(t.into()))).map_err(bad)?),
             CatalogField::State => {
                 let scalar = self.schema.state_type();
@@ -252,7 +341,7 @@ impl<'s> CatalogSink<'s> {
                 (grid::STATE, number.map_err(|m| bad(format!("`state`: {m}")))?)
             }
             CatalogField::Inherits => match read_flag(text) {
-                Some(true) => return Ok(()),
+                Some(true) => return Ok(None),
                 Some(false) => (grid::KIND, kind.0 | grid::BARRIER),
                 None => return Err(bad(format!("`inherits`: expected `yes` or `no`, found `{text}`"))),
             },
@@ -261,27 +350,28 @@ impl<'s> CatalogSink<'s> {
                 if !sources.is_empty() {
                     self.rows.sources.push((row as u32, sources));
                 }
-                return Ok(());
+                return Ok(None);
             }
             CatalogField::Attribute(id) => {
                 let attribute = &self.schema.resource_attributes[id.index()];
                 if !self.schema.is_any(kind, attribute.kinds.as_deref()) {
                     let kind = &self.schema.kinds[kind.index()].name;
                     let message = format!("kind `{kind}` has no attribute `{}`: the value is left out", attribute.name);
-                    return if self.told.insert(message.clone()) { Err((message, true)) } else { Ok(()) };
+                    return if self.told.insert(message.clone()) { Err((message, true)) } else { Ok(None) };
                 }
                 let number = self.attributes[id.index()].number(text, |t| self.schema.read_cell(attribute, t));
                 let number = number.map_err(|m| bad(format!("`{}`: {m}", attribute.name)))?;
                 (grid::ATTRIBUTES + id.index(), number)
             }
-        };
-        self.rows.grid.last()[column] = number;
-        Ok(())
+        }))
     }
 
     /// The whole catalog.
     pub fn finish(self) -> CatalogRows {
-        let attributes = self.attributes.into_iter().map(Values::finish).collect();
-        CatalogRows { owners: self.owners.finish(), states: self.states.finish(), attributes, ..self.rows }
+        let mut rows = self.rows;
+        rows.owners = self.owners.finish();
+        rows.states = self.states.finish();
+        rows.attributes = self.attributes.into_iter().map(Values::finish).collect();
+        rows
     }
 }

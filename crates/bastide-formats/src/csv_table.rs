@@ -5,6 +5,7 @@ use bastide_model::rows::{Cell, RowPlace};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, Span, codes};
 use csv::StringRecord;
+use rayon::prelude::*;
 
 /// Cells of one row, by column.
 pub trait Cells {
@@ -26,8 +27,6 @@ pub struct CsvTable<'t> {
     base: usize,
     reader: csv::Reader<&'t [u8]>,
     lines: Lines<'t>,
-    /// Where a part without quotes goes on, and where it ends: there, cells lie in the text as they are.
-    plain: Option<std::ops::Range<usize>>,
     /// Column names.
     pub header: Vec<Cell>,
 }
@@ -35,21 +34,13 @@ pub struct CsvTable<'t> {
 /// A row of a [`CsvTable`].
 pub struct CsvRow<'t> {
     record: StringRecord,
-    /// Where the cells of a row without quotes end; empty for another one.
-    ends: Vec<u32>,
     raw: &'t str,
     place: RowPlace,
 }
 
 impl Cells for CsvRow<'_> {
     fn text(&self, column: usize) -> &str {
-        match self.ends.get(column) {
-            Some(end) => {
-                let start = if column == 0 { 0 } else { self.ends[column - 1] as usize + 1 };
-                &self.raw[start..*end as usize]
-            }
-            None => self.record.get(column).unwrap_or(""),
-        }
+        self.record.get(column).unwrap_or("")
     }
 
     fn span(&self, column: usize) -> Span {
@@ -68,7 +59,7 @@ impl<'t> CsvTable<'t> {
     pub fn open(file: FileId, text: &'t str, out: &mut Vec<Diagnostic>) -> Option<CsvTable<'t>> {
         let base = if text.starts_with('\u{feff}') { 3 } else { 0 };
         let reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&text.as_bytes()[base..]);
-        let mut table = CsvTable { file, text, base, reader, lines: Lines::new(text), plain: None, header: Vec::new() };
+        let mut table = CsvTable { file, text, base, reader, lines: Lines::new(text), header: Vec::new() };
         let mut row = table.row();
         if !table.advance(&mut row, out) {
             let span = Span::new(file, base.min(text.len()), base.min(text.len()));
@@ -80,48 +71,49 @@ impl<'t> CsvTable<'t> {
         Some(table)
     }
 
-    /// The rows that begin in a part of the file in which there are no quotes, and which begins and ends at ends of
-    /// lines.
-    pub fn part(&self, part: std::ops::Range<usize>) -> CsvTable<'t> {
-        CsvTable {
-            file: self.file,
-            text: self.text,
-            base: part.start,
-            reader: csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&[]),
-            lines: Lines::from(self.text, part.start),
-            plain: Some(part),
-            header: self.header.clone(),
+    /// Cuts what follows the header into parts of about the same size, at ends of lines, where cells lie in the text as
+    /// they are. None where the file is small, or where quotes might hide a comma or an end of line.
+    pub fn plain(&self, parts: usize) -> Option<Vec<Plain<'t>>> {
+        if self.text.len() < SMALLEST_CUT || parts < 2 {
+            return None;
         }
-    }
-
-    /// Cuts what follows the header into parts of about the same size, at ends of lines. One part
-    /// where quotes might hide an end of line, or where the file is small.
-    pub fn cut(&self, parts: usize) -> Vec<std::ops::Range<usize>> {
-        let from = self.reader.position().byte() as usize + self.base;
-        let parts = if self.text.len() < SMALLEST_CUT || self.text.contains('"') { 1 } else { parts.max(1) };
-        let mut cuts = vec![from.min(self.text.len())];
+        let bytes = self.text.as_bytes();
+        let from = (self.reader.position().byte() as usize + self.base).min(bytes.len());
+        let mut cuts = vec![from];
         for i in 1..parts {
-            let about = from + (self.text.len() - from) * i / parts;
-            let end = self.text.as_bytes()[about..]
-                .iter()
-                .position(|b| *b == b'\n')
-                .map_or(self.text.len(), |n| about + n + 1);
+            let about = from + (bytes.len() - from) * i / parts;
+            let end = bytes[about..].iter().position(|b| *b == b'\n').map_or(bytes.len(), |n| about + n + 1);
             cuts.push(end.max(cuts[cuts.len() - 1]));
         }
-        cuts.push(self.text.len());
-        cuts.windows(2).map(|w| w[0]..w[1]).collect()
+        cuts.push(bytes.len());
+        let ranges: Vec<std::ops::Range<usize>> = cuts.windows(2).map(|w| w[0]..w[1]).collect();
+        // Of each part, how many lines it has, unless there are quotes.
+        let count = |range: &std::ops::Range<usize>| {
+            let part = &self.text[range.clone()];
+            // Many bytes at once, where to look for the first one would go through them one by one.
+            let quoted = |piece: &[u8]| piece.iter().fold(false, |quoted, byte| quoted | (*byte == b'"'));
+            (!part.as_bytes().chunks(1 << 12).any(quoted)).then(|| Lines::new(part).line(part.len()) - 1)
+        };
+        let lines: Vec<u32> = ranges.par_iter().map(count).collect::<Option<_>>()?;
+        let mut line = Lines::new(self.text).line(from);
+        let part = |(range, lines): (std::ops::Range<usize>, u32)| {
+            let first = line;
+            line += lines;
+            Plain { file: self.file, text: self.text, width: self.header.len(), left: range, line: first }
+        };
+        Some(ranges.into_iter().zip(lines).map(part).collect())
     }
 
     /// An empty row to read into.
     pub fn row(&self) -> CsvRow<'t> {
         let place = RowPlace { file: self.file, line: 0, start: 0, end: 0 };
-        CsvRow { record: StringRecord::new(), ends: Vec::new(), raw: "", place }
+        CsvRow { record: StringRecord::new(), raw: "", place }
     }
 
     /// Reads the next row that has a cell for every column; others are reported and passed over.
     pub fn next(&mut self, row: &mut CsvRow<'t>, out: &mut Vec<Diagnostic>) -> bool {
         while self.advance(row, out) {
-            let (found, expected) = (row.record.len().max(row.ends.len()), self.header.len());
+            let (found, expected) = (row.record.len(), self.header.len());
             // A quote that never closes swallows the rest of the file, whatever number of cells that makes.
             let open = row.place.end as usize + 2 >= self.text.len() && cells(row.raw).1.is_some();
             if found == expected && !open {
@@ -158,12 +150,6 @@ impl<'t> CsvTable<'t> {
     }
 
     fn advance(&mut self, row: &mut CsvRow<'t>, out: &mut Vec<Diagnostic>) -> bool {
-        if let Some(left) = self.plain.take() {
-            let left = self.advance_plain(row, left, out);
-            let found = left.is_some();
-            self.plain = Some(left.unwrap_or(0..0));
-            return found;
-        }
         loop {
             let from = self.reader.position().byte() as usize + self.base;
             // The input is in memory and UTF-8 already, so reading cannot fail.
@@ -178,45 +164,6 @@ impl<'t> CsvTable<'t> {
             row.place = RowPlace { file: self.file, line, start: start as u32, end: end as u32 };
             if row.raw.len() <= LONGEST_LINE {
                 return true;
-            }
-            let span = Span::new(self.file, start, start + 1);
-            out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a row of more than 16 MiB"));
-        }
-    }
-
-    /// The next row of a part without quotes, cut at commas: as the reader does it, which ends rows at line feeds and
-    /// carriage returns and passes over empty ones, without a copy of any cell. What is left of the part, where
-    /// there was a row.
-    fn advance_plain(
-        &mut self,
-        row: &mut CsvRow<'t>,
-        mut left: std::ops::Range<usize>,
-        out: &mut Vec<Diagnostic>,
-    ) -> Option<std::ops::Range<usize>> {
-        let bytes = self.text.as_bytes();
-        loop {
-            left.start += bytes[left.clone()].iter().take_while(|b| matches!(b, b'\r' | b'\n')).count();
-            if left.is_empty() {
-                return None;
-            }
-            row.ends.clear();
-            let start = left.start;
-            let mut length = 0;
-            for (i, b) in bytes[left.clone()].iter().enumerate() {
-                match b {
-                    b',' => row.ends.push(i as u32),
-                    b'\n' | b'\r' => break,
-                    _ => {}
-                }
-                length = i + 1;
-            }
-            row.ends.push(length as u32);
-            left.start += length;
-            row.raw = &self.text[start..left.start];
-            let line = self.lines.line(start);
-            row.place = RowPlace { file: self.file, line, start: start as u32, end: left.start as u32 };
-            if length <= LONGEST_LINE {
-                return Some(left);
             }
             let span = Span::new(self.file, start, start + 1);
             out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a row of more than 16 MiB"));
@@ -292,28 +239,199 @@ fn cells(raw: &str) -> (Vec<std::ops::Range<usize>>, Option<usize>) {
     (found, quote)
 }
 
+/// So many rows are cut into cells at a time, and some more.
+const BLOCK: usize = 512;
+
+/// A part of a file without quotes, read in blocks of rows: as the reader does it, which ends rows at line feeds and
+/// carriage returns and passes over empty ones, without a copy of any cell. Whoever works on one column of a block after
+/// the other waits less for memory.
+pub struct Plain<'t> {
+    file: FileId,
+    text: &'t str,
+    width: usize,
+    /// What is still to be read.
+    left: std::ops::Range<usize>,
+    /// The line at which that begins, from 1.
+    line: u32,
+}
+
+/// Rows of a [`Plain`] part.
+pub struct Block<'t> {
+    file: FileId,
+    text: &'t str,
+    width: usize,
+    /// Where each row begins, and on which line.
+    rows: Vec<(u32, u32)>,
+    /// Where each cell ends, row by row.
+    ends: Vec<u32>,
+}
+
+impl<'t> Plain<'t> {
+    /// How many bytes are still to be read.
+    pub fn bytes(&self) -> usize {
+        self.left.len()
+    }
+
+    /// No rows yet.
+    pub fn block(&self) -> Block<'t> {
+        Block { file: self.file, text: self.text, width: self.width, rows: Vec::new(), ends: Vec::new() }
+    }
+
+    /// Reads the next rows in place of those in the block: none at the end of the part. False where a row is not in
+    /// order, which is left to the other reader to report.
+    pub fn next(&mut self, block: &mut Block<'t>) -> bool {
+        block.rows.clear();
+        block.ends.clear();
+        let bytes = self.text.as_bytes();
+        let std::ops::Range { start: mut row, end } = self.left.clone();
+        let (mut at, mut first) = (row, 0);
+        let mut close = |row: usize, to: usize, line: u32, block: &mut Block| {
+            block.rows.push((row as u32, line));
+            block.ends.push(to as u32);
+            let cells = block.ends.len() - first;
+            first = block.ends.len();
+            cells == self.width && to - row <= LONGEST_LINE
+        };
+        while at < end && block.rows.len() < BLOCK {
+            let piece = bytes.get(at..at + 8).filter(|_| at + 8 <= end).and_then(|b| b.try_into().ok());
+            let word = piece.map_or_else(|| last_word(&bytes[at..end]), u64::from_le_bytes);
+            let (comma, feed) = (places(word, b','), places(word, b'\n'));
+            let mut marks = comma | feed | places(word, b'\r');
+            while marks != 0 {
+                let mark = marks & marks.wrapping_neg();
+                let to = at + mark.trailing_zeros() as usize / 8;
+                marks ^= mark;
+                if comma & mark != 0 {
+                    block.ends.push(to as u32);
+                    continue;
+                }
+                if to > row && !close(row, to, self.line, block) {
+                    return false;
+                }
+                self.line += u32::from(feed & mark != 0);
+                row = to + 1;
+            }
+            at += 8;
+        }
+        if at >= end && row < end {
+            if !close(row, end, self.line, block) {
+                return false;
+            }
+            row = end;
+        }
+        // Cells of a row that is not whole are read once more.
+        block.ends.truncate(first);
+        self.left.start = row;
+        true
+    }
+}
+
+impl<'t> Block<'t> {
+    /// How many rows there are.
+    pub fn len(&self) -> usize {
+        self.rows.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.rows.is_empty()
+    }
+
+    /// The text of a row's cell.
+    pub fn text(&self, row: usize, column: usize) -> &'t str {
+        let at = row * self.width + column;
+        let start = if column == 0 { self.rows[row].0 } else { self.ends[at - 1] + 1 };
+        &self.text[start as usize..self.ends[at] as usize]
+    }
+
+    /// Where a row stands.
+    pub fn place(&self, row: usize) -> RowPlace {
+        let (start, line) = self.rows[row];
+        RowPlace { file: self.file, line, start, end: self.ends[(row + 1) * self.width - 1] }
+    }
+}
+
+/// The highest bit of each byte of a word that is this one; all other bits are 0.
+fn places(word: u64, byte: u8) -> u64 {
+    const LOW: u64 = u64::from_ne_bytes([0x7f; 8]);
+    let other = word ^ u64::from_ne_bytes([byte; 8]);
+    !((other & LOW) + LOW | other | LOW)
+}
+
+/// Fewer than eight bytes, filled up.
+fn last_word(bytes: &[u8]) -> u64 {
+    bytes.iter().rev().fold(0, |word, byte| word << 8 | u64::from(*byte))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    /// A part without quotes is read as the reader reads it.
+    /// A part without quotes is read as the reader reads it, wherever words, blocks and parts end.
     #[test]
     fn plain_parts_are_read_alike() {
-        for text in ["a,b\n1,2\n\n,\n3,4\r\n\r5,6\r7,8", "a,b\nälter,日本\n,x\n\n\n1\n1,2,3\n", "a,b\n", "a,b\n\r\n \n"]
-        {
-            let read = |part: bool| {
-                let mut out = Vec::new();
-                let mut whole = CsvTable::open(FileId(0), text, &mut out).unwrap();
-                let mut table = if part { whole.part(whole.cut(1).remove(0)) } else { whole.part(0..0) };
-                let table = if part { &mut table } else { &mut whole };
-                let (mut row, mut found) = (table.row(), Vec::new());
-                while table.next(&mut row, &mut out) {
-                    found.push((row.place(), row.text(0).to_string(), row.text(1).to_string(), row.span(1)));
+        let random = |seed: u64| {
+            let mut random = fastrand::Rng::with_seed(seed);
+            let pieces = ["\n", "\r\n", "\r", "\n\n", "ab", "älter", "日本", " ", "0123456789abcdef"];
+            let mut text = String::from("a,b\n");
+            for _ in 0..random.usize(..2000) {
+                text += pieces[random.usize(4..pieces.len())];
+                text += ",";
+                text += pieces[random.usize(4..pieces.len())];
+                text += pieces[random.usize(..4)];
+            }
+            text
+        };
+        let small = ["a,b\n1,2\n\n,\n3,4\r\n\r5,6\r7,8", "a,b\nälter,日本\n,x\n\n\n1,2\n", "a,b\n", "a,b\n\r\n\n"];
+        for text in small.map(String::from).into_iter().chain((0..60).map(random)) {
+            let mut out = Vec::new();
+            let mut table = CsvTable::open(FileId(0), &text, &mut out).unwrap();
+            let from = table.reader.position().byte() as usize;
+            let mut part = Plain { file: FileId(0), text: &text, width: 2, left: from..text.len(), line: 2 };
+            let (mut row, mut block) = (table.row(), part.block());
+            while part.next(&mut block) && !block.is_empty() {
+                for at in 0..block.len() {
+                    assert!(table.next(&mut row, &mut out));
+                    assert_eq!(block.place(at), row.place(), "{text:?}");
+                    assert_eq!([block.text(at, 0), block.text(at, 1)], [row.text(0), row.text(1)]);
                 }
-                (found, out.iter().map(|d| (d.message.clone(), d.place)).collect::<Vec<_>>())
-            };
-            assert_eq!(read(true), read(false), "{text:?}");
+            }
+            assert!(!table.next(&mut row, &mut out) && out.is_empty() && part.left.is_empty(), "{text:?} {out:?}");
         }
+        for text in ["a,b\n1\n", "a,b\n1,2,3\n4,5", "a,b\n1,2\n \n"] {
+            let mut part = Plain { file: FileId(0), text, width: 2, left: 4..text.len(), line: 2 };
+            let mut block = part.block();
+            assert!(!part.next(&mut block), "{text:?}");
+        }
+    }
+
+    /// The parts of a file are the file, and know their lines.
+    #[test]
+    fn files_are_cut_at_ends_of_lines() {
+        let mut text = String::from("a,b\n");
+        let mut number = 0;
+        while text.len() < SMALLEST_CUT {
+            text += &format!("{number},{}\n", "x".repeat(number % 90));
+            number += 1;
+        }
+        let table = CsvTable::open(FileId(0), &text, &mut Vec::new()).unwrap();
+        for parts in [2, 3, 8] {
+            let mut next = 0;
+            for mut part in table.plain(parts).unwrap() {
+                let mut block = part.block();
+                while part.next(&mut block) && !block.is_empty() {
+                    for row in 0..block.len() {
+                        assert_eq!(block.text(row, 0), next.to_string());
+                        assert_eq!(block.place(row).line, next + 2);
+                        next += 1;
+                    }
+                }
+            }
+            assert_eq!(next as usize, number);
+        }
+        let quoted = text.clone() + "\"1\",2\n";
+        let table = CsvTable::open(FileId(0), &quoted, &mut Vec::new()).unwrap();
+        assert!(table.plain(2).is_none() && table.plain(1).is_none());
     }
 
     fn rows(text: &str) -> (Vec<(u32, Vec<String>)>, Vec<String>) {

@@ -2,8 +2,8 @@
 
 use crate::strings::Pool;
 use crate::value::Value;
-use hashbrown::HashMap;
-use rayon::prelude::*;
+use hashbrown::{DefaultHashBuilder, HashTable};
+use std::hash::BuildHasher;
 
 /// The number of no value.
 pub const NONE: u32 = u32::MAX;
@@ -52,6 +52,12 @@ impl Column {
         }) as u32
     }
 
+    /// The number of each of so many rows, to write into; [`NONE`] where a row has no value.
+    pub fn codes_mut(&mut self, rows: usize) -> &mut [u32] {
+        self.cells.resize(rows, NONE);
+        &mut self.cells
+    }
+
     /// The same rows in another order: the new `i` is the old `order[i]`.
     pub fn reordered(self, order: &[u32]) -> Column {
         if self.cells.is_empty() {
@@ -63,13 +69,15 @@ impl Column {
 }
 
 /// The distinct values of a column, numbered as they come; each distinct text is read once.
-#[derive(Default)]
+#[derive(Default, Clone)]
 pub struct Values {
     values: Vec<Value>,
     /// Texts that were read, and the number of the value of each.
     seen: Pool,
     read: Vec<u32>,
-    known: HashMap<Value, u32>,
+    hasher: DefaultHashBuilder,
+    /// Numbers of values, found by the values.
+    known: HashTable<u32>,
     /// The text that came last: the next one is often the same.
     last: Option<u32>,
 }
@@ -101,21 +109,27 @@ impl Values {
 
     /// The number of a value.
     pub fn number_of(&mut self, value: Value) -> u32 {
-        let next = self.values.len() as u32;
-        let code = *self.known.entry(value.clone()).or_insert(next);
-        if code == next {
-            self.values.push(value);
+        let Values { values, hasher, known, .. } = self;
+        let hash = hasher.hash_one(&value);
+        if let Some(code) = known.find(hash, |code| values[*code as usize] == value) {
+            return *code;
         }
+        let code = values.len() as u32;
+        values.push(value);
+        known.insert_unique(hash, code, |code| hasher.hash_one(&values[*code as usize]));
         code
     }
 
-    /// Takes in the values of another list, and gives what they are numbered here.
+    /// Takes in the values of another list, none of whose texts was an error here, and gives what they are numbered here.
     pub fn append(&mut self, other: Values) -> Vec<u32> {
-        let codes: Vec<u32> = other.values.into_iter().map(|value| self.number_of(value)).collect();
+        let mut codes = vec![NONE; other.values.len()];
         for (text, code) in other.seen.texts().iter().zip(other.read).filter(|(_, code)| *code != NONE) {
-            if self.seen.number(text).1 {
-                self.read.push(codes[code as usize]);
+            let (number, new) = self.seen.number(text);
+            if new {
+                let own = self.number_of(other.values[code as usize].clone());
+                self.read.push(own);
             }
+            codes[code as usize] = self.read[number as usize];
         }
         codes
     }
@@ -190,10 +204,14 @@ impl Grid {
         &mut self.cells[from..]
     }
 
-    /// The row that came last; there is one.
-    pub fn last(&mut self) -> &mut [u32] {
-        let from = self.cells.len() - self.width;
-        &mut self.cells[from..]
+    /// Adds so many rows of empty cells.
+    pub fn extend(&mut self, rows: usize) {
+        self.cells.resize(self.cells.len() + rows * self.width, NONE);
+    }
+
+    /// A row to write into.
+    pub fn row_mut(&mut self, row: usize) -> &mut [u32] {
+        &mut self.cells[row * self.width..(row + 1) * self.width]
     }
 
     /// A row.
@@ -204,24 +222,6 @@ impl Grid {
     /// The cells of one column.
     pub fn column(&self, at: usize) -> impl ExactSizeIterator<Item = u32> + '_ {
         self.cells.chunks_exact(self.width).map(move |row| row[at])
-    }
-
-    /// Adds the rows of another grid. `codes` tells for a column what its numbers are here; where it tells nothing,
-    /// they stay.
-    pub fn append(&mut self, mut other: Grid, codes: &[Option<Vec<u32>>]) {
-        let renumber = |row: &mut [u32]| {
-            for (cell, codes) in row.iter_mut().zip(codes) {
-                if let Some(codes) = codes
-                    && *cell != NONE
-                {
-                    *cell = codes[*cell as usize];
-                }
-            }
-        };
-        other.cells.par_chunks_mut(self.width << 12).for_each(|rows| {
-            rows.chunks_exact_mut(self.width).for_each(renumber);
-        });
-        self.cells.extend_from_slice(&other.cells);
     }
 }
 
@@ -252,24 +252,11 @@ mod tests {
     fn two_lists_of_values_become_one() {
         let number = |text: &str| text.parse().map(Value::Number).map_err(|_| format!("no number: {text}"));
         let (mut values, mut others) = (Values::default(), Values::default());
-        let mut grid = Grid::new(3);
-        for text in ["1", "x", "2"] {
-            let code = values.number(text, number).unwrap_or(NONE);
-            grid.push()[1] = code;
-        }
+        let known = ["1", "x", "2"].map(|text| values.number(text, number).unwrap_or(NONE));
+        assert_eq!(known, [0, NONE, 1]);
         assert_eq!(values.number("x", number), Ok(NONE), "it was told once");
-        let mut other = Grid::new(3);
-        for (i, text) in ["2.0", "3", "1"].into_iter().enumerate() {
-            let code = others.number(text, number).unwrap();
-            let row = other.push();
-            row[1] = code;
-            row[2] = i as u32;
-        }
-        let codes = values.append(others);
-        assert_eq!(codes, [1, 2, 0]);
-        grid.append(other, &[None, Some(codes), None]);
-        assert_eq!(grid.column(1).collect::<Vec<_>>(), [0, NONE, 1, 1, 2, 0]);
-        assert_eq!(grid.row(4), [NONE, 2, 1]);
+        assert_eq!(["2.0", "3", "1"].map(|text| others.number(text, number).unwrap()), [0, 1, 2]);
+        assert_eq!(values.append(others), [1, 2, 0]);
         assert_eq!(values.number("2.0", number), Ok(1));
         let column = Column::new(values.finish(), vec![0, 1, NONE]);
         assert_eq!((column.code(0), column.code(2), column.values.len()), (Some(0), None, 3));

@@ -77,10 +77,10 @@ pub struct GroupRows {
 /// The catalog: whatever is looked up together lies together, since putting a million rows into another order takes as
 /// long as looking them up.
 pub struct CatalogRows {
-    /// Of each row the id, then the name.
-    pub texts: Strings,
-    /// Of each row the numbers of its values; [`grid`] says which column is which.
-    pub grid: Grid,
+    /// The rows, in the order in which they came.
+    parts: Vec<CatalogPart>,
+    /// How many columns a grid has.
+    width: usize,
     /// Distinct ids of parents, by number.
     pub parents: Pool,
     /// Owners' ids, by number.
@@ -91,13 +91,45 @@ pub struct CatalogRows {
     pub attributes: Vec<Vec<Value>>,
     /// Sources' ids, for the rows that have any.
     pub sources: Vec<(u32, Vec<String>)>,
-    /// Where each stands.
-    pub places: Vec<RowPlace>,
     /// Ids of rows that could not be taken in, so that what lies in them is not reported again.
     pub broken: HashSet<String>,
 }
 
-/// The columns of [`CatalogRows::grid`].
+/// Rows of the catalog that were read together.
+pub struct CatalogPart {
+    /// The number of the first of them.
+    first: usize,
+    /// Of each row the id, then the name.
+    pub texts: Strings,
+    /// Of each row the numbers of its values; [`grid`] says which column is which.
+    pub grid: Grid,
+    /// Where each stands.
+    pub places: Vec<RowPlace>,
+    /// By column what its numbers are in the whole catalog; none where they are the same.
+    codes: Vec<Option<Vec<u32>>>,
+}
+
+impl CatalogPart {
+    /// The number in the whole catalog of what stands in a column.
+    pub fn code(&self, column: usize, cell: u32) -> u32 {
+        match self.codes.get(column) {
+            Some(Some(codes)) if cell != NONE => codes[cell as usize],
+            _ => cell,
+        }
+    }
+
+    /// Whether the numbers of a column are others in the whole catalog.
+    pub fn has_codes(&self, column: usize) -> bool {
+        self.codes.get(column).is_some_and(Option::is_some)
+    }
+
+    /// The numbers of the rows.
+    pub fn rows(&self) -> std::ops::Range<usize> {
+        self.first..self.first + self.places.len()
+    }
+}
+
+/// The columns of [`CatalogPart::grid`].
 pub mod grid {
     /// The parent's number; none for a root.
     pub const PARENT: usize = 0;
@@ -121,41 +153,107 @@ impl CatalogRows {
     /// No rows yet, of so many resource attributes.
     pub fn new(attributes: usize) -> CatalogRows {
         CatalogRows {
-            texts: Strings::default(),
-            grid: Grid::new(grid::ATTRIBUTES + attributes),
+            parts: Vec::new(),
+            width: grid::ATTRIBUTES + attributes,
             parents: Pool::default(),
             owners: Vec::new(),
             states: Vec::new(),
             attributes: Vec::new(),
             sources: Vec::new(),
-            places: Vec::new(),
             broken: HashSet::new(),
         }
     }
 
+    /// The rows in the parts in which they were read.
+    pub fn parts(&self) -> &[CatalogPart] {
+        &self.parts
+    }
+
+    /// The part that takes in the next row.
+    pub fn open(&mut self) -> &mut CatalogPart {
+        if self.parts.last().is_none_or(|part| !part.codes.is_empty()) {
+            let (first, grid) = (self.len(), Grid::new(self.width));
+            let (texts, places) = (Strings::default(), Vec::new());
+            self.parts.push(CatalogPart { first, texts, grid, places, codes: Vec::new() });
+        }
+        self.parts.last_mut().expect("just made")
+    }
+
+    /// Takes in the rows of another catalog. `codes` says for a column what its numbers are here; where it says nothing,
+    /// they stay.
+    pub fn append(&mut self, other: Vec<CatalogPart>, codes: &[Option<Vec<u32>>]) {
+        for mut part in other {
+            let mut own = |column: usize| part.codes.get_mut(column).and_then(Option::take);
+            let join = |(column, codes): (usize, &Option<Vec<u32>>)| match (own(column), codes) {
+                (Some(own), Some(codes)) => {
+                    Some(own.iter().map(|own| if *own == NONE { NONE } else { codes[*own as usize] }).collect())
+                }
+                (own, codes) => own.or_else(|| codes.clone()),
+            };
+            part.codes = codes.iter().enumerate().map(join).collect();
+            part.first = self.len();
+            self.parts.push(part);
+        }
+    }
+
+    /// The parts alone.
+    pub fn into_parts(self) -> Vec<CatalogPart> {
+        self.parts
+    }
+
+    /// How many columns a grid has.
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
     /// How many rows there are.
     pub fn len(&self) -> usize {
-        self.places.len()
+        self.parts.last().map_or(0, |part| part.rows().end)
     }
 
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
-        self.places.is_empty()
+        self.len() == 0
+    }
+
+    /// The part of a row, and its position there.
+    fn find(&self, row: usize) -> (&CatalogPart, usize) {
+        let part = &self.parts[self.parts.partition_point(|part| part.first <= row) - 1];
+        (part, row - part.first)
     }
 
     /// The id of a row.
     pub fn id(&self, row: usize) -> &str {
-        self.texts.get(2 * row)
+        let (part, at) = self.find(row);
+        part.texts.get(2 * at)
     }
 
     /// The name of a row.
     pub fn name(&self, row: usize) -> &str {
-        self.texts.get(2 * row + 1)
+        let (part, at) = self.find(row);
+        part.texts.get(2 * at + 1)
+    }
+
+    /// Where a row stands.
+    pub fn place(&self, row: usize) -> RowPlace {
+        let (part, at) = self.find(row);
+        part.places[at]
+    }
+
+    /// The number of a row's parent; [`NONE`] for a root.
+    pub fn parent_number(&self, row: usize) -> u32 {
+        let (part, at) = self.find(row);
+        part.code(grid::PARENT, part.grid.row(at)[grid::PARENT])
+    }
+
+    /// The numbers of all parents, by row.
+    pub fn parent_numbers(&self) -> impl Iterator<Item = u32> + '_ {
+        self.parts.iter().flat_map(|part| part.grid.column(grid::PARENT).map(|cell| part.code(grid::PARENT, cell)))
     }
 
     /// The id of a row's parent; empty for a root.
     pub fn parent(&self, row: usize) -> &str {
-        match self.grid.row(row)[grid::PARENT] {
+        match self.parent_number(row) {
             NONE => "",
             number => self.parents.texts().get(number as usize),
         }

@@ -28,41 +28,48 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
         return Catalog::default();
     };
     let Tree { order, ids, names, columns, parents, ends, depths } = tree;
-    let (index, twice) = Index::of(&ids);
-    doubles(&rows, &order, &twice, out);
+    let (ids, names) = (Arc::new(ids), Arc::new(names));
     let mut columns = columns.into_iter();
     let mut next = || columns.next().unwrap_or_default();
     let [named_parents, kinds, files, lines, owners, states] = [(); grid::ATTRIBUTES].map(|()| next());
     let attributes: Vec<Column> = rows.attributes.iter().map(|values| Column::new(values.clone(), next())).collect();
-    let barriers: FixedBitSet = (0..kinds.len()).filter(|new| kinds[*new] & grid::BARRIER != 0).collect();
-    let owners = Column::new(rows.owners.clone(), owners);
-    let origin = |(file, line): (u32, u32)| Origin { file: FileId(file), line };
-    let mut catalog = Catalog {
-        index: Arc::new(index),
-        names: Arc::new(names),
-        parents,
-        ends,
-        depths,
-        kinds: kinds.into_iter().map(|kind| KindId(kind & !grid::BARRIER)).collect(),
-        owner_users: owners
-            .values
-            .iter()
-            .map(|v| if let Value::Text(id) = v { people.find(id) } else { None })
-            .collect(),
-        owners,
-        states: Column::new(rows.states.clone(), states),
-        barriers,
-        barrier_depths: Vec::new(),
-        sources: HashMap::new(),
-        attributes: Vec::new(),
-        own: Vec::new(),
-        origins: files.into_iter().zip(lines).map(origin).collect(),
-        ids: Arc::new(ids),
-    };
-    catalog.barrier_depths = barrier_depths(&catalog);
     let places = Places { rows: &rows, order: &order, parents: &named_parents };
-    containment(&catalog, schema, &places, out);
-    unknown_owners(&catalog, &places, out);
+    let linked = || {
+        let barriers: FixedBitSet = (0..kinds.len()).filter(|new| kinds[*new] & grid::BARRIER != 0).collect();
+        let owners = Column::new(rows.owners.clone(), owners);
+        let origin = |(file, line): (u32, u32)| Origin { file: FileId(file), line };
+        let mut catalog = Catalog {
+            index: Arc::default(),
+            names,
+            parents,
+            ends,
+            depths,
+            kinds: kinds.into_iter().map(|kind| KindId(kind & !grid::BARRIER)).collect(),
+            owner_users: owners
+                .values
+                .iter()
+                .map(|v| if let Value::Text(id) = v { people.find(id) } else { None })
+                .collect(),
+            owners,
+            states: Column::new(rows.states.clone(), states),
+            barriers,
+            barrier_depths: Vec::new(),
+            sources: HashMap::new(),
+            attributes: Vec::new(),
+            own: Vec::new(),
+            origins: files.into_iter().zip(lines).map(origin).collect(),
+            ids: Arc::clone(&ids),
+        };
+        catalog.barrier_depths = barrier_depths(&catalog);
+        let mut out = Vec::new();
+        containment(&catalog, schema, &places, &mut out);
+        unknown_owners(&catalog, &places, &mut out);
+        (catalog, out)
+    };
+    let ((index, twice), (mut catalog, misplaced)) = rayon::join(|| Index::of(&ids), linked);
+    catalog.index = Arc::new(index);
+    doubles(&rows, &order, &twice, out);
+    out.extend(misplaced);
     if !rows.sources.is_empty() {
         let mut position = vec![NONE; rows.len()];
         order.iter().enumerate().for_each(|(new, old)| position[*old as usize] = new as u32);
@@ -107,7 +114,7 @@ struct Places<'r> {
 
 impl Places<'_> {
     fn at(&self, new: usize) -> RowPlace {
-        self.rows.places[self.order[new] as usize]
+        self.rows.place(self.order[new] as usize)
     }
 
     /// Whether a parent was named that is not there.
@@ -129,7 +136,7 @@ fn doubles(rows: &CatalogRows, order: &[u32], twice: &[(u32, u32)], out: &mut Ve
     for group in groups {
         for later in &group[1..] {
             let message = format!("resource `{}` stands twice", rows.id(*later as usize));
-            let (here, there) = (rows.places[*later as usize].span(), rows.places[group[0] as usize].span());
+            let (here, there) = (rows.place(*later as usize).span(), rows.place(group[0] as usize).span());
             out.push(Diagnostic::at(&codes::DUPLICATE_ID, here, message).other(there, "the first"));
         }
     }
@@ -137,8 +144,11 @@ fn doubles(rows: &CatalogRows, order: &[u32], twice: &[(u32, u32)], out: &mut Ve
 
 /// Looks every id up among those of parents, which are few: the table of all ids is far larger.
 pub(super) fn link(rows: &CatalogRows, out: &mut Vec<Diagnostic>) -> Links {
-    let find = |row: usize| rows.parents.find(rows.id(row)).unwrap_or(NONE);
-    let mut own: Vec<u32> = (0..rows.len()).into_par_iter().map(find).collect();
+    let mut own: Vec<u32> = Vec::with_capacity(rows.len());
+    for part in rows.parts() {
+        let find = |row: usize| rows.parents.find(part.texts.get(2 * row)).unwrap_or(NONE);
+        own.par_extend((0..part.rows().len()).into_par_iter().map(find));
+    }
     let mut by_number = vec![NONE; rows.parents.texts().len()];
     for (row, number) in own.iter_mut().enumerate().filter(|(_, number)| **number != NONE) {
         // The first of an id that stands twice.
@@ -161,7 +171,7 @@ fn lost(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) {
     for (told, row) in lost.enumerate() {
         let parent = rows.parent(row);
         let message = format!("resource `{}` has the parent `{parent}`, which is not in the catalog", rows.id(row));
-        let mut diagnostic = Diagnostic::at(&codes::UNKNOWN_PARENT, rows.places[row].span(), message);
+        let mut diagnostic = Diagnostic::at(&codes::UNKNOWN_PARENT, rows.place(row).span(), message);
         if told < MOST_SUGGESTIONS
             && let Some(near) = nearest(parent, (0..rows.len()).map(|row| rows.id(row)))
         {

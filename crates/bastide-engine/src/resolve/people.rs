@@ -1,6 +1,6 @@
 //! People: sorted by id, doubles refused, defaults filled in.
 
-use bastide_model::column::Column;
+use bastide_model::column::{Column, NONE};
 use bastide_model::people::Farewell;
 use bastide_model::rows::{PeopleRows, RowPlace};
 use bastide_model::schema::Attribute;
@@ -78,10 +78,11 @@ fn duplicates(ids: &Strings, twice: &[(u32, u32)], places: &[RowPlace], out: &mu
 /// Gives rows without a value (or with the empty set) the default.
 pub(crate) fn fill(column: &mut Column, attribute: &Attribute, rows: usize, has: impl Fn(usize) -> bool) {
     let Some(default) = &attribute.default else { return };
-    let code = column.intern(default.clone());
-    for row in (0..rows).filter(|row| has(*row)) {
-        if column.get(row).is_none_or(Value::is_empty_set) {
-            column.set_code(row, rows, Some(code));
+    let default = column.intern(default.clone());
+    let empty: Vec<bool> = column.values.iter().map(Value::is_empty_set).collect();
+    for (row, code) in column.codes_mut(rows).iter_mut().enumerate() {
+        if (*code == NONE || empty[*code as usize]) && has(row) {
+            *code = default;
         }
     }
 }

@@ -6,7 +6,7 @@
 //! into the cache and is sorted there by container and name; and what lies in one container is in the end copied in runs.
 
 use bastide_model::column::NONE;
-use bastide_model::rows::{CatalogRows, grid};
+use bastide_model::rows::{CatalogPart, CatalogRows, grid};
 use bastide_model::strings::{Strings, beginning};
 use bastide_model::*;
 use bastide_syntax::{Diagnostic, codes};
@@ -17,6 +17,10 @@ use rayon::prelude::*;
 const DEEPEST: usize = 1000;
 /// About so many rows are in a bucket.
 const BUCKET: usize = 1 << 13;
+/// Rows are dealt in about so many shares a core, so that none waits long for the other.
+const PIECES: usize = 4;
+/// Fewer rows are no share of their own.
+const SMALLEST: usize = 1 << 12;
 /// Columns that rows get besides those of the grid.
 const EXTRA: usize = 2;
 
@@ -31,7 +35,7 @@ pub(super) struct Links {
 impl Links {
     /// The row of a row's parent.
     pub fn parent(&self, rows: &CatalogRows, row: usize) -> u32 {
-        self.container(rows.grid.row(row)[grid::PARENT]).map_or(NONE, |number| self.rows[number])
+        self.container(rows.parent_number(row)).map_or(NONE, |number| self.rows[number])
     }
 
     /// The number of a parent that is there.
@@ -57,8 +61,7 @@ pub(super) struct Tree {
 pub(super) fn tree(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) -> Option<Tree> {
     let groups = groups(rows, links, out)?;
     let buckets = deal(rows, links, &groups);
-    let sorted: Vec<Bucket> =
-        buckets.into_par_iter().map(|(from, pieces)| sort(from, pieces, rows.grid.width())).collect();
+    let sorted: Vec<Bucket> = buckets.into_par_iter().map(|(from, pieces)| sort(from, pieces, rows.width())).collect();
     let (runs, mut tree) = runs(&sorted, rows.len());
     let copy = |of: fn(&Bucket) -> &Strings| {
         let mut all = Strings::default();
@@ -74,7 +77,7 @@ pub(super) fn tree(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>)
         }
         all
     };
-    let width = rows.grid.width();
+    let width = rows.width();
     let ((ids, names), columns) = rayon::join(
         || rayon::join(|| copy(|b| &b.ids), || copy(|b| &b.names)),
         || (0..=width).into_par_iter().map(column).collect::<Vec<_>>(),
@@ -98,7 +101,7 @@ fn groups(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) -> Optio
     let numbers = links.rows.len();
     let mut within: Vec<Vec<u32>> = vec![Vec::new(); numbers + 1];
     for (number, row) in links.rows.iter().enumerate().filter(|(_, row)| **row != NONE) {
-        let parent = links.container(rows.grid.row(*row as usize)[grid::PARENT]);
+        let parent = links.container(rows.parent_number(*row as usize));
         within[parent.unwrap_or(numbers)].push(number as u32);
     }
     let name = |number: &u32| {
@@ -122,10 +125,17 @@ fn groups(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) -> Optio
         cycles(rows, links, &found, out);
         return None;
     }
-    for number in rows.grid.column(grid::PARENT) {
-        let group = found.group(number);
-        found.sizes[group] += 1;
-    }
+    let count = |part: &CatalogPart| {
+        let mut sizes = vec![0u32; found.sizes.len()];
+        part.grid.column(grid::PARENT).for_each(|cell| sizes[found.group(part.code(grid::PARENT, cell))] += 1);
+        sizes
+    };
+    let sum = |mut sizes: Vec<u32>, more: Vec<u32>| {
+        sizes.iter_mut().zip(more).for_each(|(size, more)| *size += more);
+        sizes
+    };
+    let none = || vec![0; found.sizes.len()];
+    found.sizes = rows.parts().par_iter().map(count).reduce(none, sum);
     Some(found)
 }
 
@@ -141,17 +151,17 @@ impl Groups {
 
 /// Reports the first of those that lie in a container which is as deep as a resource may be.
 fn too_deep(rows: &CatalogRows, number: u32, out: &mut Vec<Diagnostic>) {
-    let inside = rows.grid.column(grid::PARENT).enumerate().filter(|(_, parent)| *parent == number);
+    let inside = rows.parent_numbers().enumerate().filter(|(_, parent)| *parent == number);
     if let Some(row) = inside.map(|(row, _)| row).min_by_key(|row| (rows.name(*row), rows.id(*row))) {
         let message = format!("resource `{}` lies deeper than {DEEPEST} levels", rows.id(row));
-        out.push(Diagnostic::at(&codes::TOO_DEEP, rows.places[row].span(), message));
+        out.push(Diagnostic::at(&codes::TOO_DEEP, rows.place(row).span(), message));
     }
 }
 
 /// Rows no root leads to lie on or under a cycle; each cycle is named whole, once.
 fn cycles(rows: &CatalogRows, links: &Links, reached: &Groups, out: &mut Vec<Diagnostic>) {
     let under = |number: u32| links.container(number).is_none_or(|number| reached.of[number] != NONE);
-    let numbers = rows.grid.column(grid::PARENT).enumerate();
+    let numbers = rows.parent_numbers().enumerate();
     let mut seen: FixedBitSet = numbers.filter(|(_, number)| under(*number)).map(|(row, _)| row).collect();
     seen.grow(rows.len());
     for start in 0..rows.len() {
@@ -164,7 +174,7 @@ fn cycles(rows: &CatalogRows, links: &Links, reached: &Groups, out: &mut Vec<Dia
         let Some(from) = path.iter().position(|r| *r == row) else { continue };
         let ids: Vec<&str> = path[from..].iter().map(|r| rows.id(*r)).collect();
         let message = format!("resources contain each other: `{}` is in `{}`", ids.join("` is in `"), ids[0]);
-        out.push(Diagnostic::at(&codes::PARENT_CYCLE, rows.places[row].span(), message));
+        out.push(Diagnostic::at(&codes::PARENT_CYCLE, rows.place(row).span(), message));
     }
 }
 
@@ -190,36 +200,43 @@ fn deal(rows: &CatalogRows, links: &Links, groups: &Groups) -> Vec<(u32, Vec<Pie
         full += *size as usize;
         bucket_of.push(firsts.len() as u32 - 1);
     }
-    let width = rows.grid.width() + EXTRA + 1;
-    let part = |part: std::ops::Range<usize>| {
+    let width = rows.width() + EXTRA + 1;
+    let deal = |part: &CatalogPart, some: std::ops::Range<usize>| {
+        let renumbered: Vec<usize> = (0..rows.width()).filter(|column| part.has_codes(*column)).collect();
         let mut pieces: Vec<Piece> = firsts.iter().map(|_| Piece::default()).collect();
-        let room = part.len() / firsts.len().max(1);
+        let room = some.len() / firsts.len().max(1);
         pieces.iter_mut().for_each(|piece| {
             piece.texts.reserve(2 * room, 24 * room);
             piece.cells.reserve(width * room);
         });
-        for row in part {
-            let cells = rows.grid.row(row);
-            let group = groups.group(cells[grid::PARENT]);
+        for at in some {
+            let (row, cells) = (part.rows().start + at, part.grid.row(at));
+            let group = groups.group(part.code(grid::PARENT, cells[grid::PARENT]));
             let piece = &mut pieces[bucket_of[group] as usize];
-            piece.texts.push(rows.id(row));
-            piece.texts.push(rows.name(row));
+            piece.texts.push(part.texts.get(2 * at));
+            piece.texts.push(part.texts.get(2 * at + 1));
             let own = match links.own[row] {
                 NONE => NONE,
                 number => groups.of[number as usize],
             };
             piece.cells.extend_from_slice(&[group as u32, own]);
+            let from = piece.cells.len();
             piece.cells.extend_from_slice(cells);
             piece.cells.push(row as u32);
+            for column in &renumbered {
+                piece.cells[from + column] = part.code(*column, cells[*column]);
+            }
         }
         pieces
     };
-    let parts = rayon::current_num_threads().clamp(1, 16);
-    let size = rows.len().div_ceil(parts).max(1);
-    let dealt: Vec<Vec<Piece>> = (0..parts)
-        .into_par_iter()
-        .map(|i| part((i * size).min(rows.len())..((i + 1) * size).min(rows.len())))
-        .collect();
+    let size = rows.len().div_ceil(PIECES * rayon::current_num_threads()).max(SMALLEST);
+    let some = |part: &CatalogPart| {
+        let count = part.rows().len();
+        (0..count.div_ceil(size)).map(|i| i * size..((i + 1) * size).min(count)).collect::<Vec<_>>()
+    };
+    let shares: Vec<(&CatalogPart, std::ops::Range<usize>)> =
+        rows.parts().iter().flat_map(|part| some(part).into_iter().map(move |some| (part, some))).collect();
+    let dealt: Vec<Vec<Piece>> = shares.into_par_iter().map(|(part, some)| deal(part, some)).collect();
     let mut buckets: Vec<(u32, Vec<Piece>)> = firsts.into_iter().map(|first| (first, Vec::new())).collect();
     for pieces in dealt {
         buckets.iter_mut().zip(pieces).for_each(|(bucket, piece)| bucket.1.push(piece));
@@ -380,14 +397,14 @@ mod tests {
     fn rows(list: &[(String, String, String)]) -> CatalogRows {
         let mut rows = CatalogRows::new(0);
         for (i, (id, parent, name)) in list.iter().enumerate() {
-            rows.texts.push(id);
-            rows.texts.push(name);
-            let cells = rows.grid.push();
-            if !parent.is_empty() {
-                cells[grid::PARENT] = rows.parents.number(parent).0;
-            }
+            let number = if parent.is_empty() { NONE } else { rows.parents.number(parent).0 };
+            let part = rows.open();
+            part.texts.push(id);
+            part.texts.push(name);
+            let cells = part.grid.push();
+            cells[grid::PARENT] = number;
             cells[grid::LINE] = i as u32;
-            rows.places.push(RowPlace { file: FileId(0), line: i as u32, start: 0, end: 0 });
+            part.places.push(RowPlace { file: FileId(0), line: i as u32, start: 0, end: 0 });
         }
         rows
     }

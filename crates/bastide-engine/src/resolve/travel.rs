@@ -1,10 +1,10 @@
 //! Attributes that travel: what each resource's value is after `inherit`, `highest` and `default`.
 
 use super::people::fill;
-use bastide_model::column::Column;
+use bastide_model::column::{Column, NONE};
 use bastide_model::schema::{Attribute, Travel};
 use bastide_model::value::Value;
-use bastide_model::{Catalog, Source};
+use bastide_model::{Catalog, ResourceId, Source};
 
 /// The column as conditions see it. Values pass through resources whose kind does not have the
 /// attribute (`has` is false there), which themselves stay without one.
@@ -20,9 +20,11 @@ pub(crate) fn travelled(
         Travel::Inherit => inherit(&mut column, catalog),
         Travel::Highest => highest(&mut column, catalog),
     }
-    if attribute.travel != Travel::Stays {
-        for row in (0..rows).filter(|row| !has(*row)) {
-            column.set_code(row, rows, None);
+    if attribute.travel != Travel::Stays && !column.values.is_empty() {
+        for (row, code) in column.codes_mut(rows).iter_mut().enumerate() {
+            if !has(row) {
+                *code = NONE;
+            }
         }
     }
     fill(&mut column, attribute, rows, has);
@@ -31,14 +33,18 @@ pub(crate) fn travelled(
 
 /// Its own value (an empty set counts as none), else the parent's. Parents come first in pre-order.
 fn inherit(column: &mut Column, catalog: &Catalog) {
-    let rows = catalog.len();
-    for resource in catalog.all() {
-        let row = resource.index();
-        if column.get(row).is_none_or(Value::is_empty_set)
-            && let Some(parent) = catalog.parent(resource)
-            && let Some(code) = column.code(parent.index())
+    let empty: Vec<bool> = column.values.iter().map(Value::is_empty_set).collect();
+    if empty.is_empty() {
+        return;
+    }
+    let codes = column.codes_mut(catalog.len());
+    for row in 0..codes.len() {
+        let none = codes[row] == NONE || empty[codes[row] as usize];
+        if none
+            && let Some(parent) = catalog.parents[row]
+            && codes[parent.index()] != NONE
         {
-            column.set_code(row, rows, Some(code));
+            codes[row] = codes[parent.index()];
         }
     }
 }
@@ -46,20 +52,34 @@ fn inherit(column: &mut Column, catalog: &Catalog) {
 /// The greatest of its own, its parent's and its sources'. Repeats until nothing rises, so that a
 /// circle through parents and sources ends; a value rises at most once a step of the scale.
 fn highest(column: &mut Column, catalog: &Catalog) {
-    let rows = catalog.len();
+    // Values by how great they are; the last is no value, which is the least.
+    let mut greater: Vec<u32> = (0..column.values.len() as u32).collect();
+    greater.sort_by(|a, b| column.values[*a as usize].cmp(&column.values[*b as usize]));
+    let mut ranks = vec![0; greater.len() + 1];
+    greater.iter().enumerate().for_each(|(rank, code)| ranks[*code as usize] = rank + 1);
+    if greater.is_empty() {
+        return;
+    }
+    let codes = column.codes_mut(catalog.len());
+    let rank = |code: u32| ranks[(code as usize).min(ranks.len() - 1)];
     loop {
         let mut rose = false;
         for resource in catalog.all() {
-            let row = resource.index();
-            let known = |source: &Source| if let Source::Resource(r) = source { Some(*r) } else { None };
-            let from = catalog.parent(resource).into_iter().chain(catalog.sources(resource).iter().filter_map(known));
-            let value = |code: Option<u32>| code.map(|c| &column.values[c as usize]);
-            let own = column.code(row);
-            let best = from.map(|r| column.code(r.index())).fold(own, |a, b| if value(b) > value(a) { b } else { a });
-            if value(best) > value(own) {
-                column.set_code(row, rows, best);
-                rose = true;
+            let mut best = codes[resource.index()];
+            let mut rise = |from: ResourceId| {
+                let other = codes[from.index()];
+                if rank(other) > rank(best) {
+                    best = other;
+                    rose = true;
+                }
+            };
+            catalog.parent(resource).into_iter().for_each(&mut rise);
+            for source in catalog.sources(resource) {
+                if let Source::Resource(source) = source {
+                    rise(*source);
+                }
             }
+            codes[resource.index()] = best;
         }
         if !rose || catalog.sources.is_empty() {
             return;

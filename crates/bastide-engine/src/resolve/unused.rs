@@ -2,7 +2,7 @@
 
 use bastide_model::rows::{EntryRow, GroupRows, MemberRow};
 use bastide_model::schema::split_set;
-use bastide_model::{Catalog, KindId, Schema};
+use bastide_model::{Catalog, Schema};
 use bastide_syntax::tree::*;
 use bastide_syntax::{Diagnostic, codes};
 use hashbrown::HashSet;
@@ -36,8 +36,9 @@ pub(super) fn report(
         MemberRow::Group(group) => Some(group.clone()),
         _ => None,
     }));
-    let of_resources: HashSet<KindId> = catalog.kinds.iter().copied().collect();
-    used.kinds.extend(of_resources.iter().map(|k| schema.kinds[k.index()].name.clone()));
+    let mut of_resources = vec![false; schema.kinds.len()];
+    catalog.kinds.iter().for_each(|kind| of_resources[kind.index()] = true);
+    used.kinds.extend(schema.kinds.iter().zip(of_resources).filter(|(_, is)| *is).map(|(kind, _)| kind.name.clone()));
     let mut tell = |what: &str, name: &Name, used: bool, note: &str| {
         if !used {
             let message = format!("{what} `{}` is declared and never used", name.text);
