@@ -150,7 +150,7 @@ impl<'s> CatalogSink<'s> {
             }
             None
         };
-        let sinks: Option<Vec<CatalogSink<'s>>> = parts.into_par_iter().map(read).collect();
+        let sinks: Option<Vec<CatalogSink<'s>>> = parts.into_par_iter().with_max_len(1).map(read).collect();
         let Some(sinks) = sinks else { return false };
         self.append(sinks);
         true
@@ -162,9 +162,14 @@ impl<'s> CatalogSink<'s> {
         else {
             return None;
         };
-        let parents = &mut self.rows.parents;
-        let number = |text: &str| if text.is_empty() { NONE } else { parents.number(text).0 };
-        let parents: Vec<u32> = (0..block.len()).map(|row| block.text(row, parent)).map(number).collect();
+        // Of a column, the rows that have something there, and what that is.
+        let filled = |column: usize| -> (Vec<usize>, Vec<&str>) {
+            let cells = (0..block.len()).map(|row| (row, block.text(row, column)));
+            cells.filter(|(_, text)| !text.is_empty()).unzip()
+        };
+        let mut parents = vec![NONE; block.len()];
+        let (inner, named) = filled(parent);
+        inner.into_iter().zip(self.rows.parents.numbers(&named)).for_each(|(row, number)| parents[row] = number);
         let first = self.rows.len();
         let part = self.rows.open();
         let from = part.places.len();
@@ -190,15 +195,33 @@ impl<'s> CatalogSink<'s> {
             cells[grid::FILE] = place.file.0;
             cells[grid::LINE] = place.line;
         }
+        let schema = self.schema;
         for &(column, field) in &layout.others {
-            for (row, kind) in kinds.iter().enumerate() {
-                let text = block.text(row, column);
-                if !text.is_empty()
-                    && let Some((at, number)) = self.value(first + row, *kind, field, text).ok()?
-                {
-                    self.rows.open().grid.row_mut(from + row)[at] = number;
+            let (rows, texts) = filled(column);
+            let (at, numbers) = match field {
+                CatalogField::Owner => (grid::OWNER, self.owners.numbers(&texts, |t| Ok(Value::Text(t.into())))),
+                CatalogField::State => {
+                    (grid::STATE, self.states.numbers(&texts, |t| schema.read(schema.state_type(), t)))
                 }
-            }
+                CatalogField::Attribute(id) => {
+                    let attribute = &schema.resource_attributes[id.index()];
+                    if rows.iter().any(|row| !schema.is_any(kinds[*row], attribute.kinds.as_deref())) {
+                        return None;
+                    }
+                    let numbers = self.attributes[id.index()].numbers(&texts, |t| schema.read_cell(attribute, t));
+                    (grid::ATTRIBUTES + id.index(), numbers)
+                }
+                _ => {
+                    for (row, text) in rows.into_iter().zip(texts) {
+                        if let Some((at, number)) = self.value(first + row, kinds[row], field, text).ok()? {
+                            self.rows.open().grid.row_mut(from + row)[at] = number;
+                        }
+                    }
+                    continue;
+                }
+            };
+            let grid = &mut self.rows.open().grid;
+            rows.into_iter().zip(numbers.ok()?).for_each(|(row, number)| grid.row_mut(from + row)[at] = number);
         }
         Some(())
     }

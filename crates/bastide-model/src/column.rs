@@ -107,6 +107,25 @@ impl Values {
         parsed.map(|_| code)
     }
 
+    /// The numbers of the values of many texts, none of which is empty.
+    ///
+    /// # Errors
+    /// What `parse` says of the first text that it cannot read. The list is of no use after that.
+    pub fn numbers(
+        &mut self,
+        texts: &[&str],
+        parse: impl Fn(&str) -> Result<Value, String>,
+    ) -> Result<Vec<u32>, String> {
+        let mut numbers = self.seen.numbers(texts);
+        for new in self.read.len()..self.seen.texts().len() {
+            let value = parse(self.seen.texts().get(new))?;
+            let code = self.number_of(value);
+            self.read.push(code);
+        }
+        numbers.iter_mut().for_each(|number| *number = self.read[*number as usize]);
+        Ok(numbers)
+    }
+
     /// The number of a value.
     pub fn number_of(&mut self, value: Value) -> u32 {
         let Values { values, hasher, known, .. } = self;

@@ -2,7 +2,7 @@
 
 use hashbrown::{DefaultHashBuilder, HashTable};
 use rayon::prelude::*;
-use std::hash::BuildHasher;
+use std::hash::{BuildHasher, Hasher};
 
 /// A list of texts, numbered from 0.
 #[derive(Default, Clone, Debug)]
@@ -119,6 +119,17 @@ pub struct Pool {
     table: HashTable<Pooled>,
 }
 
+/// A short text is told by how it begins and by its length.
+fn hash(hasher: &DefaultHashBuilder, beginning: [u64; 2], text: &str) -> u64 {
+    if text.len() > 16 {
+        return hasher.hash_one(text);
+    }
+    let mut hash = hasher.build_hasher();
+    hash.write_u64(beginning[0]);
+    hash.write_u64(beginning[1] ^ text.len() as u64);
+    hash.finish()
+}
+
 /// A text of a [`Pool`]: most are so short that nothing else has to be looked up to tell them apart.
 #[derive(Clone, Copy)]
 struct Pooled {
@@ -138,23 +149,38 @@ impl Pooled {
 impl Pool {
     /// The number of a text, and whether it is new.
     pub fn number(&mut self, text: &str) -> (u32, bool) {
+        let beginning = beginning(text);
+        self.number_hashed(hash(&self.hasher, beginning, text), beginning, text)
+    }
+
+    fn number_hashed(&mut self, hashed: u64, beginning: [u64; 2], text: &str) -> (u32, bool) {
         let Pool { texts, hasher, table } = self;
-        let (hash, beginning) = (hasher.hash_one(text), beginning(text));
-        if let Some(known) = table.find(hash, |pooled| pooled.is(beginning, text, texts)) {
+        if let Some(known) = table.find(hashed, |pooled| pooled.is(beginning, text, texts)) {
             return (known.number, false);
         }
         let number = texts.len() as u32;
         texts.push(text);
         let pooled = Pooled { beginning, length: text.len() as u32, number };
-        table.insert_unique(hash, pooled, |pooled| hasher.hash_one(texts.get(pooled.number as usize)));
+        table.insert_unique(hashed, pooled, |p| hash(hasher, p.beginning, texts.get(p.number as usize)));
         (number, true)
+    }
+
+    /// The numbers of many texts. First all are hashed, then all are looked up: so that to wait for memory, which is most of
+    /// the work, is done for several at a time.
+    pub fn numbers(&mut self, texts: &[&str]) -> Vec<u32> {
+        let hash = |text: &&str| {
+            let beginning = beginning(text);
+            (hash(&self.hasher, beginning, text), beginning)
+        };
+        let hashed: Vec<(u64, [u64; 2])> = texts.iter().map(hash).collect();
+        texts.iter().zip(hashed).map(|(text, (hash, beginning))| self.number_hashed(hash, beginning, text).0).collect()
     }
 
     /// The number of a text that is there.
     pub fn find(&self, text: &str) -> Option<u32> {
         let beginning = beginning(text);
-        let found = self.table.find(self.hasher.hash_one(text), |pooled| pooled.is(beginning, text, &self.texts));
-        found.map(|pooled| pooled.number)
+        let hash = hash(&self.hasher, beginning, text);
+        self.table.find(hash, |pooled| pooled.is(beginning, text, &self.texts)).map(|pooled| pooled.number)
     }
 
     /// The texts.

@@ -6,7 +6,7 @@
 use super::{Done, Profiles};
 use crate::decide::Reason;
 use crate::sets::store::SetStore;
-use crate::sets::{Book, Outcome, OutcomeId, SetEngine, ViewsId};
+use crate::sets::{Book, Outcome, OutcomeId, Part, SetEngine, ViewsId};
 use bastide_model::*;
 use rayon::prelude::*;
 use std::ops::Range;
@@ -53,7 +53,7 @@ impl Tally {
             })
             .collect();
         let counted: Vec<Counts> =
-            pieces.into_par_iter().map(|(made, prints, piece)| Counts::of(estate, made, piece, prints)).collect();
+            pieces.into_par_iter().with_max_len(1).map(|(made, prints, piece)| Counts::of(estate, made, piece, prints)).collect();
         let heap = |heap: usize| {
             let mut prints: Vec<u128> = counted.iter().flat_map(|counts| counts.prints[heap].iter().copied()).collect();
             prints.sort_unstable();
@@ -150,6 +150,8 @@ struct Counts {
     profiles: Profiles,
     /// Fingerprints of rows of the matrix, by how they begin.
     prints: Vec<Vec<u128>>,
+    /// Kept for its room.
+    turns: Vec<Turning>,
 }
 
 impl Counts {
@@ -160,6 +162,7 @@ impl Counts {
             reasons: [0; Reason::ALL.len()],
             profiles: Profiles::new(estate.people.len()),
             prints: vec![Vec::new(); HEAPS],
+            turns: Vec::new(),
         };
         for views in piece {
             let mut occurs = false;
@@ -194,21 +197,29 @@ impl Counts {
     fn outcomes(&mut self, made: &Made, views: ViewsId, prints: Prints) {
         let Made { book, sets, owned, .. } = made;
         let ((others, own), owners) = (book.views(views), owned.get(views.index()));
-        let mut turns: Vec<Turning> = ActionId::all(self.allowed[0].len())
-            .filter(|action| !book.is_same(others, own, *action))
-            .map(|action| Turning {
-                action,
-                before: book.outcome(others, action),
-                after: book.outcome(own, action),
-                owners: Vec::new(),
-            })
-            .collect();
+        let mut turns = std::mem::take(&mut self.turns);
+        let mut count = 0;
+        for action in ActionId::all(self.allowed[0].len()).filter(|action| !book.is_same(others, own, *action)) {
+            if turns.len() == count {
+                turns.push(Turning { action, was: Vec::new(), is: Vec::new(), owners: Vec::new() });
+            }
+            let turning = &mut turns[count];
+            turning.action = action;
+            turning.owners.clear();
+            reasons(sets, book.outcome(others, action), owners, &mut turning.was);
+            reasons(sets, book.outcome(own, action), owners, &mut turning.is);
+            count += 1;
+        }
         let print = prints.row(book.row(others));
         let mut unturned = owners.is_empty();
-        for &(owner, kind) in owners {
+        for (at, &(owner, kind)) in owners.iter().enumerate() {
             let (mut turned, mut any) = (print, false);
-            for turning in &mut turns {
-                if let Some(gains) = self.turn(sets, turning, owner) {
+            for turning in &mut turns[..count] {
+                let (was, is) = (turning.was[at], turning.is[at]);
+                self.reasons[was as usize] = self.reasons[was as usize].wrapping_sub(1);
+                self.reasons[is as usize] = self.reasons[is as usize].wrapping_add(1);
+                if was.is_allowed() != is.is_allowed() {
+                    let gains = is.is_allowed();
                     let count = &mut self.allowed[kind.index()][turning.action.index()];
                     *count = count.wrapping_add_signed(if gains { 1 } else { -1 });
                     turned = turned.wrapping_add(prints.random.turn(turning.action, owner, gains));
@@ -225,22 +236,14 @@ impl Counts {
             self.note(print);
         }
         for (action, outcome) in book.outcomes(others).enumerate() {
-            let turned = turns.iter().find(|turning| turning.action.index() == action);
+            let turned = turns[..count].iter().find(|turning| turning.action.index() == action);
             let turned = turned.map_or(&[][..], |turning| &turning.owners);
             self.profiles.refine(sets, outcome.allowed, turned);
             if !turned.is_empty() && turned.len() < owners.len() {
                 self.profiles.refine(sets, outcome.allowed, &[]);
             }
         }
-    }
-
-    /// Sets the reason right for one owner. Whether the owner gains, where it is allowed otherwise.
-    fn turn(&mut self, sets: &SetStore, turning: &Turning, owner: UserId) -> Option<bool> {
-        let (was, is) = (turning.before.part(sets, owner).reason, turning.after.part(sets, owner).reason);
-        let reasons = &mut self.reasons;
-        reasons[was as usize] = reasons[was as usize].wrapping_sub(1);
-        reasons[is as usize] = reasons[is as usize].wrapping_add(1);
-        (was.is_allowed() != is.is_allowed()).then(|| is.is_allowed())
+        self.turns = turns;
     }
 
     fn note(&mut self, print: u128) {
@@ -249,12 +252,30 @@ impl Counts {
 }
 
 /// An action that is decided otherwise for an owner.
-struct Turning<'o> {
+struct Turning {
     action: ActionId,
-    before: &'o Outcome,
-    after: &'o Outcome,
+    /// By owner, the reason as if everything were somebody else's, and the reason for an owner.
+    was: Vec<Reason>,
+    is: Vec<Reason>,
     /// Those who are allowed otherwise.
     owners: Vec<usize>,
+}
+
+/// By owner, the reason of the part in which each is. Nearly everybody is in the largest part: that is looked up for all
+/// of them first, so that to wait for memory is done for several at a time.
+fn reasons(sets: &SetStore, outcome: &Outcome, owners: &[(UserId, KindId)], into: &mut Vec<Reason>) {
+    let largest = outcome.parts.iter().max_by_key(|part| sets.count(part.users)).expect("a part for everybody");
+    let is_in = |part: &Part, user: UserId| sets.contains(part.users, user.index());
+    into.clear();
+    // Silent stands for what is not known yet; who is in that part finds it again.
+    let first = |(user, _): &(UserId, KindId)| if is_in(largest, *user) { largest.reason } else { Reason::Silent };
+    into.extend(owners.iter().map(first));
+    for ((user, _), reason) in owners.iter().zip(into).filter(|(_, reason)| **reason == Reason::Silent) {
+        if !is_in(largest, *user) {
+            let part = outcome.parts.iter().find(|part| is_in(part, *user));
+            *reason = part.expect("the parts of an outcome are everybody").reason;
+        }
+    }
 }
 
 /// Owners for whom it matters that they are, by what is decided: so the sets that are looked at stay near.

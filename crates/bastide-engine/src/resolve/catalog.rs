@@ -101,6 +101,8 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
     }
     catalog.attributes = columns;
     catalog.own = own;
+    // Of a large catalog that takes a while, and nobody has to wait for it.
+    rayon::spawn(move || drop((rows, order, named_parents)));
     catalog
 }
 

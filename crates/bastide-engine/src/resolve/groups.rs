@@ -21,7 +21,7 @@ fn declared(trees: &[tree::File]) -> impl Iterator<Item = &tree::Group> {
 
 /// Numbers the groups of data and policy and resolves the members of data groups.
 pub(super) fn build(
-    rows: GroupRows,
+    rows: &GroupRows,
     trees: &[tree::File],
     people: &People,
     line: &dyn Fn(Span) -> u32,

@@ -57,12 +57,16 @@ pub struct Parts {
 /// Links and types an estate. Every mistake goes to `diagnostics`; an estate comes back in any
 /// case, for what may be asked of it, but the caller must not evaluate it while any error stands.
 /// `lines` gives the line (from 1) at which a span begins.
-pub fn estate(parts: Parts, lines: &dyn Fn(Span) -> u32, diagnostics: &mut Vec<Diagnostic>) -> Estate {
+pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut Vec<Diagnostic>) -> Estate {
     let Parts { schema, trees, .. } = parts;
     let people = people::build(parts.people, &schema, diagnostics);
-    let catalog = catalog::build(parts.catalog, &schema, &people, diagnostics);
+    let (mut of_catalog, mut of_groups) = (Vec::new(), Vec::new());
+    let (catalog, mut groups) = rayon::join(
+        || catalog::build(parts.catalog, &schema, &people, &mut of_catalog),
+        || groups::build(&parts.groups, &trees, &people, lines, &mut of_groups),
+    );
+    diagnostics.extend(of_catalog.into_iter().chain(of_groups));
     unused::report(&trees, &schema, &parts.groups, &parts.entries, &catalog, diagnostics);
-    let mut groups = groups::build(parts.groups, &trees, &people, lines, diagnostics);
     let computed = {
         let scope = scope::Scope {
             schema: &schema,

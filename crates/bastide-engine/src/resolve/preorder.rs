@@ -236,7 +236,7 @@ fn deal(rows: &CatalogRows, links: &Links, groups: &Groups) -> Vec<(u32, Vec<Pie
     };
     let shares: Vec<(&CatalogPart, std::ops::Range<usize>)> =
         rows.parts().iter().flat_map(|part| some(part).into_iter().map(move |some| (part, some))).collect();
-    let dealt: Vec<Vec<Piece>> = shares.into_par_iter().map(|(part, some)| deal(part, some)).collect();
+    let dealt: Vec<Vec<Piece>> = shares.into_par_iter().with_max_len(1).map(|(part, some)| deal(part, some)).collect();
     let mut buckets: Vec<(u32, Vec<Piece>)> = firsts.into_iter().map(|first| (first, Vec::new())).collect();
     for pieces in dealt {
         buckets.iter_mut().zip(pieces).for_each(|(bucket, piece)| bucket.1.push(piece));

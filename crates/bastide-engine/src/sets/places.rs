@@ -43,7 +43,9 @@ impl Places {
             catalog.is_leaf(resource) && !changes
         };
         // Most resources hold nothing and change nothing: they follow when the others are done.
-        for resource in catalog.all().filter(|resource| !is_plain(*resource)) {
+        let all = (0..catalog.len()).into_par_iter().with_min_len(1 << 14).map(ResourceId::new);
+        let others: Vec<ResourceId> = all.filter(|resource| !is_plain(*resource)).collect();
+        for resource in others {
             let from = catalog.parent(resource).map_or(empty, |parent| beneath[parent.index()]);
             let barrier = catalog.barriers.contains(resource.index());
             let own = if anchored.contains(resource.index()) { anchors.get(&resource) } else { None };
