@@ -157,19 +157,27 @@ impl<'s> CatalogSink<'s> {
     }
 
     /// Takes in the rows of a block, one column after the other. None where there is anything to report.
-    fn block(&mut self, layout: &Layout, block: &Block) -> Option<()> {
+    fn block<'t>(&mut self, layout: &Layout, block: &Block<'t>) -> Option<()> {
         let (Some(id), Some(parent), Some(kind), Some(name)) = (layout.id, layout.parent, layout.kind, layout.name)
         else {
             return None;
         };
         // Of a column, the rows that have something there, and what that is.
-        let filled = |column: usize| -> (Vec<usize>, Vec<&str>) {
-            let cells = (0..block.len()).map(|row| (row, block.text(row, column)));
-            cells.filter(|(_, text)| !text.is_empty()).unzip()
+        let mut rows: Vec<usize> = Vec::with_capacity(block.len());
+        let mut texts: Vec<&str> = Vec::with_capacity(block.len());
+        let fill = |column: usize, rows: &mut Vec<usize>, texts: &mut Vec<&'t str>| {
+            rows.clear();
+            texts.clear();
+            for (row, text) in (0..block.len()).map(|row| (row, block.text(row, column))) {
+                if !text.is_empty() {
+                    rows.push(row);
+                    texts.push(text);
+                }
+            }
         };
         let mut parents = vec![NONE; block.len()];
-        let (inner, named) = filled(parent);
-        inner.into_iter().zip(self.rows.parents.numbers(&named)).for_each(|(row, number)| parents[row] = number);
+        fill(parent, &mut rows, &mut texts);
+        rows.iter().zip(self.rows.parents.numbers(&texts)).for_each(|(row, number)| parents[*row] = number);
         let first = self.rows.len();
         let part = self.rows.open();
         let from = part.places.len();
@@ -197,7 +205,7 @@ impl<'s> CatalogSink<'s> {
         }
         let schema = self.schema;
         for &(column, field) in &layout.others {
-            let (rows, texts) = filled(column);
+            fill(column, &mut rows, &mut texts);
             let (at, numbers) = match field {
                 CatalogField::Owner => (grid::OWNER, self.owners.numbers(&texts, |t| Ok(Value::Text(t.into())))),
                 CatalogField::State => {
@@ -212,8 +220,8 @@ impl<'s> CatalogSink<'s> {
                     (grid::ATTRIBUTES + id.index(), numbers)
                 }
                 _ => {
-                    for (row, text) in rows.into_iter().zip(texts) {
-                        if let Some((at, number)) = self.value(first + row, kinds[row], field, text).ok()? {
+                    for (row, text) in rows.iter().zip(&texts) {
+                        if let Some((at, number)) = self.value(first + row, kinds[*row], field, text).ok()? {
                             self.rows.open().grid.row_mut(from + row)[at] = number;
                         }
                     }
@@ -221,7 +229,7 @@ impl<'s> CatalogSink<'s> {
                 }
             };
             let grid = &mut self.rows.open().grid;
-            rows.into_iter().zip(numbers.ok()?).for_each(|(row, number)| grid.row_mut(from + row)[at] = number);
+            rows.iter().zip(numbers.ok()?).for_each(|(row, number)| grid.row_mut(from + row)[at] = number);
         }
         Some(())
     }

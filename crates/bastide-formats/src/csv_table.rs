@@ -38,6 +38,15 @@ pub struct CsvRow<'t> {
     place: RowPlace,
 }
 
+impl CsvRow<'_> {
+    /// Where each cell stands.
+    pub fn spans(&self) -> Vec<Span> {
+        let start = self.place.start as usize;
+        let span = |cell: std::ops::Range<usize>| Span::new(self.place.file, start + cell.start, start + cell.end);
+        cells(self.raw).0.into_iter().map(span).collect()
+    }
+}
+
 impl Cells for CsvRow<'_> {
     fn text(&self, column: usize) -> &str {
         self.record.get(column).unwrap_or("")

@@ -12,11 +12,15 @@ pub fn csv(file: FileId, text: &str, rows: &mut Vec<EntryRow>, out: &mut Vec<Dia
     let known: Vec<String> = COLUMNS.iter().map(|c| c.to_string()).collect();
     let field = |name: &str| COLUMNS.iter().position(|c| *c == name);
     let fields = table.fields(field, &known, &COLUMNS[..5], out);
+    let columns: [Option<usize>; 9] = std::array::from_fn(|wanted| fields.iter().position(|f| *f == Some(wanted)));
     let mut row = table.row();
     while table.next(&mut row, out) {
-        let cell = |wanted: usize| match fields.iter().position(|f| *f == Some(wanted)) {
-            Some(column) => Cell { text: row.text(column).to_string(), span: row.span(column) },
-            None => Cell { text: String::new(), span: row.place().span() },
+        let (spans, whole) = (row.spans(), row.place().span());
+        let cell = |wanted: usize| match columns[wanted] {
+            Some(column) => {
+                Cell { text: row.text(column).to_string(), span: spans.get(column).copied().unwrap_or(whole) }
+            }
+            None => Cell { text: String::new(), span: whole },
         };
         rows.push(EntryRow {
             subject: cell(0),

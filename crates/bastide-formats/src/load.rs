@@ -15,7 +15,7 @@ use bastide_model::rows::{EntryRow, GroupRows};
 use bastide_model::{Estate, Schema};
 use bastide_syntax::{Diagnostic, FileId, Sources, codes, diagnostic};
 use hashbrown::HashMap;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// What a folder came to.
 pub struct Loaded {
@@ -96,6 +96,8 @@ struct Loader<'r> {
     texts: Texts,
     /// New texts of a change that was cut off while it took effect.
     staged: Vec<Staged>,
+    /// Files that were read ahead, by where they are.
+    ahead: HashMap<PathBuf, std::io::Result<Vec<u8>>>,
 }
 
 impl<'r> Loader<'r> {
@@ -112,6 +114,7 @@ impl<'r> Loader<'r> {
             used: Vec::new(),
             texts: Texts::new(),
             staged,
+            ahead: HashMap::new(),
             out,
             audit: AuditSettings::default(),
             tables: Tables::default(),
@@ -129,7 +132,13 @@ impl<'r> Loader<'r> {
         let mut group_rows = GroupRows::default();
         let errors = |out: &[Diagnostic]| out.iter().filter(|d| d.is_error()).count();
         let before = errors(&self.out);
-        self.people_and_groups(&manifest, &mut people, &mut group_rows);
+        // Catalogs are large: they are read while people and groups are made out.
+        let paths = self.paths(&manifest.catalog);
+        let ((), ahead) = rayon::join(
+            || self.people_and_groups(&manifest, &mut people, &mut group_rows),
+            || paths.into_iter().map(|path| (text::bytes(&path), path)).map(|(bytes, path)| (path, bytes)).collect(),
+        );
+        self.ahead = ahead;
         let people_whole = errors(&self.out) == before;
         let before = errors(&self.out);
         let mut catalog = CatalogSink::new(&schema);
@@ -182,7 +191,19 @@ impl<'r> Loader<'r> {
         let staged = self.staged.iter().find(|s| s.file == path.shown);
         let beside = staged.map(|s| write::beside(self.root, s)).filter(|p| p.exists());
         let path = FilePath { shown: path.shown.clone(), real: beside.unwrap_or_else(|| path.real.clone()) };
-        text::read(&path, &mut self.sources, &mut self.out)
+        match self.ahead.remove(&path.real) {
+            Some(bytes) => text::take(&path, bytes, &mut self.sources, &mut self.out),
+            None => text::read(&path, &mut self.sources, &mut self.out),
+        }
+    }
+
+    /// Where the files are that sources name; whatever is wrong is told when they are read.
+    fn paths(&self, sources: &[DataSource]) -> Vec<PathBuf> {
+        let find = |source: &DataSource| text::find(self.root, &source.file.text, source.file.span, &mut Vec::new());
+        let stands_in = |path: &FilePath| {
+            self.texts.contains_key(&path.shown) || self.staged.iter().any(|staged| staged.file == path.shown)
+        };
+        sources.iter().flat_map(find).filter(|path| !stands_in(path)).map(|path| path.real).collect()
     }
 
     fn manifest(&mut self) -> Option<Manifest> {

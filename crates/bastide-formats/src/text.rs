@@ -58,8 +58,18 @@ pub fn find(root: &Path, pattern: &str, place: Span, out: &mut Vec<Diagnostic>) 
 /// Reads a file into the table of sources, unpacking `.gz`. None where it cannot be used, which is
 /// reported.
 pub fn read(path: &FilePath, sources: &mut Sources, out: &mut Vec<Diagnostic>) -> Option<FileId> {
+    take(path, bytes(&path.real), sources, out)
+}
+
+/// Takes in a file that was read.
+pub fn take(
+    path: &FilePath,
+    bytes: std::io::Result<Vec<u8>>,
+    sources: &mut Sources,
+    out: &mut Vec<Diagnostic>,
+) -> Option<FileId> {
     let refuse = |code, message: String| Diagnostic::file(code, &path.shown, message);
-    let bytes = bytes(&path.real).and_then(|bytes| {
+    let bytes = bytes.and_then(|bytes| {
         if !path.shown.ends_with(".gz") {
             return Ok(bytes);
         }
@@ -94,8 +104,8 @@ const LARGE: u64 = 8 << 20;
 /// A large file is read in pieces of so many bytes.
 const PIECE: usize = 4 << 20;
 
-/// The bytes of a file. A large one is read by all cores: it takes less time to read than to make room for.
-fn bytes(path: &Path) -> std::io::Result<Vec<u8>> {
+/// The bytes of a file as it is. A large one is read by all cores: it takes less time to read than to make room for.
+pub fn bytes(path: &Path) -> std::io::Result<Vec<u8>> {
     let about = std::fs::metadata(path)?;
     if !about.is_file() || about.len() < LARGE || rayon::current_num_threads() == 1 {
         return std::fs::read(path);

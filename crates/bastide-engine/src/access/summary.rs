@@ -79,8 +79,10 @@ pub fn summary(estate: &Estate, moment: &Moment, done: Done) -> Result<Summary, 
         let by = if reason.is_allowed() { &mut summary.allowed_by_reason } else { &mut summary.refused };
         by.insert(reason.word().to_string(), reasons[reason as usize]);
     }
+    let mut by_kind = vec![0; estate.schema.kinds.len()];
+    estate.catalog.kinds.iter().for_each(|kind| by_kind[kind.index()] += 1);
     for (kind, by_action) in allowed.iter().enumerate() {
-        let resources = estate.catalog.kinds.iter().filter(|k| k.index() == kind).count();
+        let resources = by_kind[kind];
         if resources == 0 {
             continue;
         }

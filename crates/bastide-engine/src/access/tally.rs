@@ -15,7 +15,7 @@ use std::sync::Mutex;
 /// An engine takes so many resources at a time, and tells of them.
 pub(super) const STEP: u32 = 4096;
 /// What was made is counted in so many pieces a core, so that none waits long for the other.
-const PIECES: usize = 4;
+const PIECES: usize = 2;
 /// Fingerprints are counted in so many heaps, by how they begin.
 const HEAPS: usize = 64;
 
@@ -52,8 +52,11 @@ impl Tally {
                 made.pieces().into_iter().map(move |piece| (made, prints, piece))
             })
             .collect();
-        let counted: Vec<Counts> =
-            pieces.into_par_iter().with_max_len(1).map(|(made, prints, piece)| Counts::of(estate, made, piece, prints)).collect();
+        let counted: Vec<Counts> = pieces
+            .into_par_iter()
+            .with_max_len(1)
+            .map(|(made, prints, piece)| Counts::of(estate, made, piece, prints))
+            .collect();
         let heap = |heap: usize| {
             let mut prints: Vec<u128> = counted.iter().flat_map(|counts| counts.prints[heap].iter().copied()).collect();
             prints.sort_unstable();
@@ -70,7 +73,8 @@ impl Tally {
             reasons.iter_mut().zip(other.reasons).for_each(|(sum, more)| *sum = sum.wrapping_add(more));
             profiles.meet(&other.profiles);
         }
-        made.into_par_iter().for_each(drop);
+        // It holds much, and nobody has to wait until it is let go.
+        rayon::spawn(move || drop(made));
         Tally { allowed, reasons, profiles, distinct }
     }
 }
@@ -81,6 +85,12 @@ struct Work {
 }
 
 impl Work {
+    /// How many resources an engine will have done, about.
+    fn about(&self, share: usize) -> usize {
+        let left = self.left[share].lock().expect("nothing panics while it takes");
+        left.len() + left.len() / 8
+    }
+
     /// The next resources for an engine with a share of its own.
     fn next(&self, share: usize) -> Option<Range<u32>> {
         let take = |of: usize, back: bool| {
@@ -109,7 +119,7 @@ impl Made {
     fn of(mut engine: SetEngine, work: &Work, share: usize, done: Done) -> Made {
         let estate = engine.estate();
         let mut occurs: Vec<Vec<u64>> = vec![Vec::new(); estate.schema.kinds.len()];
-        let mut decided: Vec<(ResourceId, ViewsId)> = Vec::new();
+        let mut decided: Vec<(ResourceId, ViewsId)> = Vec::with_capacity(work.about(share));
         let resources = std::iter::from_fn(|| work.next(share)).inspect(|step| done(step.len() as u64)).flatten();
         for resource in resources.map(ResourceId) {
             let views = engine.views_id(resource);

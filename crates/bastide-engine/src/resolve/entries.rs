@@ -11,9 +11,25 @@ use bastide_syntax::tree::Name;
 use bastide_syntax::{Diagnostic, codes};
 use fixedbitset::FixedBitSet;
 use jiff::civil::Date;
+use rayon::prelude::*;
+use std::sync::Arc;
 
-pub(super) fn entries(scope: &Scope, rows: &[EntryRow], files: &[String], out: &mut Vec<Diagnostic>) -> Vec<Statement> {
-    rows.iter().map(|row| scope.entry(row, files, out)).collect()
+pub(super) fn entries(
+    scope: &Scope,
+    rows: &[EntryRow],
+    files: &[String],
+    out: &mut Vec<Diagnostic>,
+) -> Vec<Arc<Statement>> {
+    let read = |row: &EntryRow| {
+        let mut told = Vec::new();
+        (Arc::new(scope.entry(row, files, &mut told)), told)
+    };
+    let read: Vec<(Arc<Statement>, Vec<Diagnostic>)> = rows.par_iter().with_min_len(256).map(read).collect();
+    let tell = |(statement, told)| {
+        out.extend::<Vec<Diagnostic>>(told);
+        statement
+    };
+    read.into_iter().map(tell).collect()
 }
 
 impl Scope<'_> {

@@ -25,7 +25,7 @@ pub use overlay::{is_light, lay_over};
 pub use schema::{Declarations, declarations};
 
 use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows};
-use bastide_model::{Combining, Estate, Schema};
+use bastide_model::{Combining, Estate, Schema, Statement};
 use bastide_syntax::{Diagnostic, Span, tree};
 use hashbrown::HashMap;
 use std::sync::Arc;
@@ -84,7 +84,8 @@ pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &
     groups.close(people.len());
     let scope =
         scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
-    let mut statements = statements::rules(&scope, &trees, lines, diagnostics);
+    let mut statements: Vec<Arc<Statement>> =
+        statements::rules(&scope, &trees, lines, diagnostics).into_iter().map(Arc::new).collect();
     statements.extend(entries::entries(&scope, &parts.entries, &parts.files, diagnostics));
     let proofs = proofs::proofs(&scope, &trees, &[], lines, diagnostics);
     cycles::groups(&groups, &trees, diagnostics);
@@ -97,9 +98,11 @@ pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &
         people: Arc::new(people),
         groups: Arc::new(groups),
         catalog: Arc::new(catalog),
-        statements: statements.into_iter().map(Arc::new).collect(),
+        statements,
         proofs: Arc::new(proofs),
     };
     contradiction::report(&estate, diagnostics);
+    // Of many that takes a while, and nobody has to wait for it.
+    rayon::spawn(move || drop(parts.entries));
     estate
 }

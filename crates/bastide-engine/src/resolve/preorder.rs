@@ -203,6 +203,22 @@ fn deal(rows: &CatalogRows, links: &Links, groups: &Groups) -> Vec<(u32, Vec<Pie
     let width = rows.width() + EXTRA + 1;
     let deal = |part: &CatalogPart, some: std::ops::Range<usize>| {
         let renumbered: Vec<usize> = (0..rows.width()).filter(|column| part.has_codes(*column)).collect();
+        // By the number that a parent has in this part, the group of its rows and their bucket.
+        let mut goes: Vec<(u32, u32)> = Vec::new();
+        let mut goes_to = |cell: u32| {
+            let at = cell as usize;
+            if cell == NONE {
+                return (0, bucket_of[0]);
+            }
+            if goes.len() <= at {
+                goes.resize(at + 1, (NONE, NONE));
+            }
+            if goes[at].0 == NONE {
+                let group = groups.group(part.code(grid::PARENT, cell));
+                goes[at] = (group as u32, bucket_of[group]);
+            }
+            goes[at]
+        };
         let mut pieces: Vec<Piece> = firsts.iter().map(|_| Piece::default()).collect();
         let room = some.len() / firsts.len().max(1);
         pieces.iter_mut().for_each(|piece| {
@@ -211,15 +227,15 @@ fn deal(rows: &CatalogRows, links: &Links, groups: &Groups) -> Vec<(u32, Vec<Pie
         });
         for at in some {
             let (row, cells) = (part.rows().start + at, part.grid.row(at));
-            let group = groups.group(part.code(grid::PARENT, cells[grid::PARENT]));
-            let piece = &mut pieces[bucket_of[group] as usize];
+            let (group, bucket) = goes_to(cells[grid::PARENT]);
+            let piece = &mut pieces[bucket as usize];
             piece.texts.push(part.texts.get(2 * at));
             piece.texts.push(part.texts.get(2 * at + 1));
             let own = match links.own[row] {
                 NONE => NONE,
                 number => groups.of[number as usize],
             };
-            piece.cells.extend_from_slice(&[group as u32, own]);
+            piece.cells.extend_from_slice(&[group, own]);
             let from = piece.cells.len();
             piece.cells.extend_from_slice(cells);
             piece.cells.push(row as u32);

@@ -28,8 +28,12 @@ pub(super) fn report(
     let mut used = Used::default();
     let declarations = || trees.iter().flat_map(|t| &t.declarations);
     declarations().for_each(|d| used.declaration(d));
+    let mut lists: HashSet<&str> = HashSet::new();
     for entry in entries {
-        used.items.extend(split_set(&entry.actions.text));
+        // Entries are many, and their lists of actions few.
+        if lists.insert(&entry.actions.text) {
+            used.items.extend(split_set(&entry.actions.text));
+        }
         used.groups.extend(entry.subject.text.strip_prefix("group:").map(str::to_string));
     }
     used.groups.extend(rows.members.iter().filter_map(|(_, m, _)| match m {

@@ -2,6 +2,7 @@
 //! goes on to the next step.
 
 use super::features::View;
+use super::keyed;
 use super::store::SetId;
 use super::{OutcomeId, Part, SetEngine};
 use crate::decide::Reason;
@@ -56,6 +57,7 @@ impl SetEngine<'_> {
         };
         let mut key = std::mem::take(&mut self.part_key);
         key.clear();
+        key.extend([site as u32, action.0]);
         for i in 0..count {
             let at = self.sites[site].relevant[action.index()].as_ref().expect("asked before")[i];
             let (id, _) = self.sites[site].reached[at as usize];
@@ -68,9 +70,9 @@ impl SetEngine<'_> {
         if !self.estate.layers.is_empty() {
             key.push(self.layer(site, resource).map_or(u32::MAX, |l| l.0));
         }
-        let id = self.sites[site].parts[action.index()].get(&key).unwrap_or_else(|| {
+        let id = self.parts.get(key.len()).and_then(|known| known.get(&key)).unwrap_or_else(|| {
             let id = self.decide(resource, action, view);
-            self.sites[site].parts[action.index()].insert(&key, id);
+            keyed::of_length(&mut self.parts, key.len()).insert(&key, id);
             id
         });
         self.part_key = key;
@@ -78,7 +80,7 @@ impl SetEngine<'_> {
     }
 
     fn decide(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
-        let mut sorting = Sorting { rest: SetId::ALL, parts: std::mem::take(&mut self.parts) };
+        let mut sorting = Sorting { rest: SetId::ALL, parts: std::mem::take(&mut self.sorted) };
         sorting.parts.clear();
         if !self.estate.schema.fits(action, self.estate.catalog.kind(resource)) {
             return self.finish(sorting, (resource, view), action, false);
@@ -177,7 +179,7 @@ impl SetEngine<'_> {
             }
         }
         let id = self.book.keep(&parts, allowed);
-        (self.parts, self.finished) = (sorting.parts, parts);
+        (self.sorted, self.finished) = (sorting.parts, parts);
         id
     }
 }

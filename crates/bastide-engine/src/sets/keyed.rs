@@ -25,6 +25,14 @@ fn hash<K: Number>(hasher: &DefaultHashBuilder, row: &[K]) -> u64 {
     hash.finish()
 }
 
+/// The map for rows of a length, among maps by that length.
+pub(super) fn of_length<K: Number, V: Copy>(maps: &mut Vec<Keyed<K, V>>, length: usize) -> &mut Keyed<K, V> {
+    if maps.len() <= length {
+        maps.resize_with(length + 1, Keyed::default);
+    }
+    &mut maps[length]
+}
+
 /// Values by rows of numbers, all of one width.
 pub(super) struct Keyed<K, V> {
     hasher: DefaultHashBuilder,

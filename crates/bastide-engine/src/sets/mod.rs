@@ -35,10 +35,11 @@ use bastide_syntax::Diagnostic;
 pub use book::{Book, Outcome, OutcomeId, Part, RowId, ViewsId};
 use features::{Feature, View};
 use fixedbitset::FixedBitSet;
-use hashbrown::{HashMap, HashSet};
+use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
 use keyed::Keyed;
 use pairs::{Classes, Pair};
 use places::Places;
+use rayon::prelude::*;
 use statement::{Compiled, Learnt};
 use std::sync::Arc;
 use store::{SetId, SetStore};
@@ -75,8 +76,14 @@ pub struct SetEngine<'e> {
     sites: Vec<Site>,
     /// The site of a list of places and a kind, by both; [`NO_SITE`] where none was met yet.
     site_of: Vec<u32>,
-    /// Sites by the statements and the actions that have a meaning there.
-    known_sites: HashMap<(Box<[places::Reached]>, FixedBitSet), u32>,
+    hasher: DefaultHashBuilder,
+    /// Numbers of sites, found by the statements and by the actions that have a meaning there.
+    known_sites: HashTable<u32>,
+    /// By kind: kinds on which the same actions have a meaning have the same number.
+    fitting: Vec<u32>,
+    /// Outcomes of single actions by what alone they hang on, and rows by signature: each with the site, by the length of that.
+    parts: Vec<Keyed<u32, OutcomeId>>,
+    signatures: Vec<Keyed<u32, ViewsId>>,
     singles: Vec<Option<SetId>>,
     groups: Vec<Option<Pair>>,
     classes: HashMap<UserField, Classes>,
@@ -92,7 +99,7 @@ pub struct SetEngine<'e> {
     key: Vec<u32>,
     short_key: Vec<u32>,
     part_key: Vec<u32>,
-    parts: Vec<Part>,
+    sorted: Vec<Part>,
     finished: Vec<Part>,
     /// While it works with the sets of another engine: what it has learnt of statements.
     borrowed: Option<Vec<(StatementId, Learnt)>>,
@@ -113,6 +120,8 @@ const NO_SITE: u32 = u32::MAX;
 struct Site {
     /// The statements, in policy order.
     reached: Box<[places::Reached]>,
+    /// Which actions have a meaning.
+    fitting: u32,
     /// Of them, the positions of those whose set hangs on the resource.
     varying: Box<[u32]>,
     /// Fields that are part of the signature by themselves, for statements that look at decisions
@@ -129,10 +138,6 @@ struct Site {
     turns: Box<[bool]>,
     /// By action: the statements that speak of it, once they were asked for.
     steps: Box<[Option<Arc<[decide::Step]>>]>,
-    /// By action: the outcomes met so far, by what alone they hang on.
-    parts: Box<[Keyed<u32, OutcomeId>]>,
-    /// The rows met so far, by signature.
-    known: Keyed<u32, ViewsId>,
     /// A shorter way to them, where there is one.
     short: Option<Short>,
 }
@@ -154,6 +159,20 @@ impl Short {
     fn is_worth_it(&self) -> bool {
         self.asked < Self::TRIAL || self.found >= self.asked / 2
     }
+}
+
+/// By kind a number for the actions that have a meaning on it.
+fn fitting(schema: &Schema) -> Vec<u32> {
+    let mut known: Vec<Vec<bool>> = Vec::new();
+    let number = |kind: KindId| {
+        let fits: Vec<bool> = ActionId::all(schema.actions.len()).map(|action| schema.fits(action, kind)).collect();
+        let found = known.iter().position(|other| *other == fits);
+        found.unwrap_or_else(|| {
+            known.push(fits);
+            known.len() - 1
+        }) as u32
+    };
+    KindId::all(schema.kinds.len()).map(number).collect()
 }
 
 impl<'e> SetEngine<'e> {
@@ -196,10 +215,11 @@ impl<'e> SetEngine<'e> {
         let estate = judge.estate();
         let mut sets = SetStore::new(estate.people.len());
         let active = sets.of(estate.people.active.ones());
-        let mut compiled: Vec<Option<Compiled>> = estate.statements.iter().map(|_| None).collect();
-        for id in &judge.live {
-            compiled[id.index()] = Some(Compiled::new(estate, estate.statement(*id)));
-        }
+        let live: FixedBitSet = judge.live.iter().map(|id| id.index()).collect();
+        let compile =
+            |(at, statement): (usize, &Arc<Statement>)| live.contains(at).then(|| Compiled::new(estate, statement));
+        let statements = estate.statements.par_iter().enumerate().with_min_len(1 << 10);
+        let compiled: Vec<Option<Compiled>> = statements.map(compile).collect();
         let site_of = vec![NO_SITE; places.lists.len() * estate.schema.kinds.len()];
         let everywhere = judge.live.iter().filter(|id| estate.statement(**id).what.places.is_none());
         SetEngine {
@@ -210,7 +230,11 @@ impl<'e> SetEngine<'e> {
             everywhere: everywhere.map(|id| (*id, 0)).collect(),
             sites: Vec::new(),
             site_of,
-            known_sites: HashMap::new(),
+            hasher: DefaultHashBuilder::default(),
+            known_sites: HashTable::new(),
+            fitting: fitting(&estate.schema),
+            parts: Vec::new(),
+            signatures: Vec::new(),
             singles: vec![None; estate.people.len()],
             groups: vec![None; estate.groups.len()],
             classes: HashMap::new(),
@@ -223,7 +247,7 @@ impl<'e> SetEngine<'e> {
             key: Vec::new(),
             short_key: Vec::new(),
             part_key: Vec::new(),
-            parts: Vec::new(),
+            sorted: Vec::new(),
             finished: Vec::new(),
             borrowed: None,
             judge,
@@ -388,11 +412,11 @@ impl<'e> SetEngine<'e> {
             }
         }
         let key = self.signature(site, resource);
-        let views = match self.sites[site].known.get(&key) {
+        let views = match self.signatures.get(key.len()).and_then(|known| known.get(&key)) {
             Some(known) => known,
             None => {
                 let views = self.decide_row(site, resource);
-                self.sites[site].known.insert(&key, views);
+                keyed::of_length(&mut self.signatures, key.len()).insert(&key, views);
                 views
             }
         };
@@ -458,6 +482,7 @@ impl<'e> SetEngine<'e> {
     fn signature(&mut self, site: usize, resource: ResourceId) -> Vec<u32> {
         let mut key = std::mem::take(&mut self.key);
         key.clear();
+        key.push(site as u32);
         for i in 0..self.sites[site].fields.len() {
             key.push(match self.sites[site].fields[i] {
                 Feature::Field(step, field) => features::code(self.estate, step, field, resource),

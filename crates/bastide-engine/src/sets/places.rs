@@ -7,8 +7,9 @@
 use crate::decide::place::{anchor, cut_depth};
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
-use hashbrown::{HashMap, HashSet};
+use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
 use rayon::prelude::*;
+use std::hash::{BuildHasher, Hasher};
 use std::sync::Arc;
 
 /// A statement and the depth of its anchor.
@@ -26,13 +27,15 @@ impl Places {
     /// Works out the lists of the statements in force.
     pub fn new(estate: &Estate, live: &[StatementId]) -> Places {
         let catalog = &estate.catalog;
-        let mut anchors: HashMap<ResourceId, Vec<(StatementId, Reach)>> = HashMap::new();
-        for &id in live {
-            for place in estate.statement(id).what.places.iter().flatten() {
-                anchors.entry(place.resource).or_default().push((id, place.reach));
-            }
-        }
-        let anchored: FixedBitSet = anchors.keys().map(|resource| resource.index()).collect();
+        // Statements by where they are anchored, and of one place in policy order.
+        let anchored_at = |id: &StatementId| {
+            let places = estate.statement(*id).what.places.iter().flatten();
+            places.map(|place| (place.resource, *id, place.reach)).collect::<Vec<_>>()
+        };
+        let mut anchors: Vec<(ResourceId, StatementId, Reach)> = live.iter().flat_map(anchored_at).collect();
+        anchors.sort_by_key(|(resource, ..)| *resource);
+        let anchored: FixedBitSet = anchors.iter().map(|(resource, ..)| resource.index()).collect();
+        let mut left = anchors.as_slice();
         let mut lists = Lists::default();
         let empty = lists.keep(Vec::new());
         let mut class = vec![empty; catalog.len()];
@@ -48,8 +51,9 @@ impl Places {
         for resource in others {
             let from = catalog.parent(resource).map_or(empty, |parent| beneath[parent.index()]);
             let barrier = catalog.barriers.contains(resource.index());
-            let own = if anchored.contains(resource.index()) { anchors.get(&resource) } else { None };
-            if own.is_none() && !barrier {
+            let (own, rest) = left.split_at(left.iter().take_while(|(at, ..)| *at == resource).count());
+            left = rest;
+            if own.is_empty() && !barrier {
                 class[resource.index()] = from;
                 beneath[resource.index()] = from;
                 continue;
@@ -58,16 +62,16 @@ impl Places {
             let passed: Vec<Reached> = lists.lists[from as usize].iter().copied().filter(passes).collect();
             let depth = catalog.depth(resource);
             let with = |reaches: [Reach; 2]| {
-                let new = own.into_iter().flatten().filter(|(_, reach)| reaches.contains(reach));
+                let new = own.iter().filter(|(.., reach)| reaches.contains(reach));
                 let mut list = passed.clone();
-                for (id, _) in new {
+                for (_, id, _) in new {
                     // Every place further up is less deep, so this one is the anchor.
                     match list.iter_mut().find(|(known, _)| known == id) {
                         Some(known) => known.1 = depth,
                         None => list.push((*id, depth)),
                     }
                 }
-                list.sort_unstable_by_key(|(id, _)| *id);
+                list.sort_by_key(|(id, _)| *id);
                 list
             };
             class[resource.index()] = lists.keep(with([Reach::Under, Reach::At]));
@@ -160,22 +164,32 @@ impl Places {
     }
 }
 
+/// A list may be long, and is looked up for each resource at which something is anchored.
+pub fn hash(hasher: &DefaultHashBuilder, list: &[Reached]) -> u64 {
+    let mut hash = hasher.build_hasher();
+    list.iter().for_each(|(id, depth)| hash.write_u64(u64::from(id.0) << 16 | u64::from(*depth)));
+    hash.finish()
+}
+
 /// Lists, each kept once.
 #[derive(Default)]
 struct Lists {
     lists: Vec<Box<[Reached]>>,
-    known: HashMap<Box<[Reached]>, u32>,
+    hasher: DefaultHashBuilder,
+    /// Numbers of lists, found by what is in them.
+    known: HashTable<u32>,
 }
 
 impl Lists {
     fn keep(&mut self, list: Vec<Reached>) -> u32 {
-        let list = list.into_boxed_slice();
-        if let Some(known) = self.known.get(&list) {
+        let Lists { lists, hasher, known } = self;
+        let hash = hash(hasher, &list);
+        if let Some(known) = known.find(hash, |id| *lists[*id as usize] == *list) {
             return *known;
         }
-        let id = self.lists.len() as u32;
-        self.lists.push(list.clone());
-        self.known.insert(list, id);
+        let id = lists.len() as u32;
+        known.insert_unique(hash, id, |id| self::hash(hasher, &lists[*id as usize]));
+        lists.push(list.into());
         id
     }
 }

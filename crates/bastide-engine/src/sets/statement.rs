@@ -8,7 +8,6 @@ use crate::decide::place::covers;
 use bastide_model::condition::{Condition, Term};
 use bastide_model::schema::Target;
 use bastide_model::*;
-use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 
 /// A statement in force.
@@ -126,21 +125,26 @@ impl<'e> SetEngine<'e> {
             .copied()
             .filter(|(id, _)| estate.schema.is_any(kind, estate.statement(*id).what.kinds.as_deref()))
             .collect();
-        reached.sort_unstable_by_key(|(id, _)| *id);
+        // Two lists in order: that is told, and takes one pass.
+        reached.sort_by_key(|(id, _)| *id);
         debug_assert!(
             reached.iter().all(|(id, depth)| covers(estate, estate.statement(*id), resource) == Some(*depth))
         );
         // Kinds and places that differ in nothing that is decided share what is known.
-        let actions = ActionId::all(estate.schema.actions.len());
-        let fitting: FixedBitSet =
-            actions.filter(|action| estate.schema.fits(*action, kind)).map(|action| action.index()).collect();
-        let next = self.sites.len() as u32;
-        let reached: Box<[places::Reached]> = reached.into();
-        let site = *self.known_sites.entry((reached.clone(), fitting)).or_insert(next);
-        self.site_of[at] = site;
-        if site != next {
-            return site as usize;
+        let fitting = self.fitting[kind.index()];
+        let hash = places::hash(&self.hasher, &reached);
+        let same = |site: &u32| {
+            let site = &self.sites[*site as usize];
+            site.fitting == fitting && *site.reached == *reached
+        };
+        if let Some(site) = self.known_sites.find(hash, same) {
+            self.site_of[at] = *site;
+            return *site as usize;
         }
+        let next = self.sites.len() as u32;
+        self.site_of[at] = next;
+        self.known_sites
+            .insert_unique(hash, next, |site| places::hash(&self.hasher, &self.sites[*site as usize].reached));
         let (mut varying, mut fields): (Vec<u32>, Vec<Feature>) = (Vec::new(), Vec::new());
         let mut owned = false;
         let mut asks: Vec<(Target, ActionId)> = Vec::new();
@@ -194,14 +198,13 @@ impl<'e> SetEngine<'e> {
             short,
             turns: self.turns(kind, &reached, &relevant),
             steps: relevant.iter().map(|_| None).collect(),
-            parts: relevant.iter().map(|_| Keyed::default()).collect(),
             relevant: relevant.into(),
-            reached,
+            reached: reached.into(),
+            fitting,
             owned,
             varying: varying.into(),
             fields: fields.into(),
             asks: asks.into(),
-            known: Keyed::default(),
         };
         self.sites.push(site);
         next as usize

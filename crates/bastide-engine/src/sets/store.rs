@@ -1,6 +1,6 @@
 //! Sets of users, each kept once: equal sets have equal ids, and algebra on ids is remembered.
 //!
-//! A set is a row of 64-bit words in one long vector. Rows are never changed or taken out.
+//! A set is a row of 64-bit words. Rows are never changed, and lie in chunks of many, so that none moves while more come.
 
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use std::hash::BuildHasher;
@@ -16,11 +16,14 @@ impl SetId {
     pub const ALL: SetId = SetId(1);
 }
 
+/// So many rows are in a chunk.
+const CHUNK: usize = 128;
+
 /// All sets of one evaluation.
 pub struct SetStore {
     /// Words of a row.
     width: usize,
-    words: Vec<u64>,
+    chunks: Vec<Vec<u64>>,
     counts: Vec<u32>,
     hasher: DefaultHashBuilder,
     /// What each row hashes to: to read a long row again whenever the table grows takes longer than to keep that.
@@ -56,7 +59,7 @@ impl SetStore {
         let width = users.div_ceil(64).max(1);
         let mut store = SetStore {
             width,
-            words: Vec::new(),
+            chunks: Vec::new(),
             counts: Vec::new(),
             hasher: DefaultHashBuilder::default(),
             hashes: Vec::new(),
@@ -68,9 +71,7 @@ impl SetStore {
         store.keep();
         if users == 0 {
             // Everybody is nobody then, and still has an id of its own.
-            store.words.extend(std::iter::repeat_n(0, width));
-            store.counts.push(0);
-            store.hashes.push(0);
+            store.add(0);
             return store;
         }
         for user in 0..users {
@@ -92,12 +93,14 @@ impl SetStore {
 
     /// Whether a user is in a set.
     pub fn contains(&self, set: SetId, user: usize) -> bool {
-        self.words[set.0 as usize * self.width + user / 64] >> (user % 64) & 1 == 1
+        let (chunk, at) = place(set.0);
+        self.chunks[chunk][at * self.width + user / 64] >> (user % 64) & 1 == 1
     }
 
     /// The words of a set.
     pub fn row(&self, set: SetId) -> &[u64] {
-        &self.words[set.0 as usize * self.width..][..self.width]
+        let (chunk, at) = place(set.0);
+        &self.chunks[chunk][at * self.width..][..self.width]
     }
 
     /// The users of a set, in order.
@@ -192,14 +195,14 @@ impl SetStore {
         if let Some(known) = self.passing.as_ref().and_then(|passing| passing.get(&key)) {
             return *known;
         }
-        let (x, y) = (a.0 as usize * self.width, b.0 as usize * self.width);
-        let (x, y) = (&self.words[x..x + self.width], &self.words[y..y + self.width]);
-        let pairs = self.scratch.iter_mut().zip(x.iter().zip(y));
+        let mut scratch = std::mem::take(&mut self.scratch);
+        let pairs = scratch.iter_mut().zip(self.row(a).iter().zip(self.row(b)));
         match operation {
             Operation::Union => pairs.for_each(|(to, (x, y))| *to = x | y),
             Operation::Intersect => pairs.for_each(|(to, (x, y))| *to = x & y),
             Operation::Subtract => pairs.for_each(|(to, (x, y))| *to = x & !y),
         }
+        self.scratch = scratch;
         let found = self.keep();
         self.passing.as_mut().unwrap_or(&mut self.memo).insert(key, found);
         found
@@ -221,24 +224,38 @@ impl SetStore {
         }
         self.counts.truncate(mark as usize);
         self.hashes.truncate(mark as usize);
-        self.words.truncate(mark as usize * self.width);
+        let (chunk, at) = place(mark);
+        self.chunks.truncate(chunk + 1);
+        self.chunks.get_mut(chunk).into_iter().for_each(|words| words.truncate(at * self.width));
     }
 
     /// The id of the set in `scratch`, which is kept where it is new.
     fn keep(&mut self) -> SetId {
         let hash = self.hasher.hash_one(&self.scratch[..]);
-        let (width, words, hashes) = (self.width, &self.words, &self.hashes);
-        let row = |id: u32| &words[id as usize * width..][..width];
-        if let Some(known) = self.table.find(hash, |id| row(*id) == &self.scratch[..]) {
+        if let Some(known) = self.table.find(hash, |id| self.row(SetId(*id)) == &self.scratch[..]) {
             return SetId(*known);
         }
         let id = self.counts.len() as u32;
-        self.table.insert_unique(hash, id, |id| hashes[*id as usize]);
-        self.hashes.push(hash);
-        self.words.extend_from_slice(&self.scratch);
-        self.counts.push(self.scratch.iter().map(|w| w.count_ones()).sum());
+        self.table.insert_unique(hash, id, |id| self.hashes[*id as usize]);
+        self.add(hash);
         SetId(id)
     }
+
+    /// Adds the set in `scratch`, whatever there is.
+    fn add(&mut self, hash: u64) {
+        let (chunk, _) = place(self.counts.len() as u32);
+        if self.chunks.len() == chunk {
+            self.chunks.push(Vec::with_capacity(CHUNK * self.width));
+        }
+        self.chunks[chunk].extend_from_slice(&self.scratch);
+        self.hashes.push(hash);
+        self.counts.push(self.scratch.iter().map(|w| w.count_ones()).sum());
+    }
+}
+
+/// The chunk of a row, and its position there.
+fn place(row: u32) -> (usize, usize) {
+    (row as usize / CHUNK, row as usize % CHUNK)
 }
 
 /// The positions of the bits of a word.
