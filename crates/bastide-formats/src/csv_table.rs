@@ -364,7 +364,7 @@ impl<'t> Block<'t> {
 fn places(word: u64, byte: u8) -> u64 {
     const LOW: u64 = u64::from_ne_bytes([0x7f; 8]);
     let other = word ^ u64::from_ne_bytes([byte; 8]);
-    !((other & LOW) + LOW | other | LOW)
+    !(((other & LOW) + LOW) | other | LOW)
 }
 
 /// Fewer than eight bytes, filled up.

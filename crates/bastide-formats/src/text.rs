@@ -167,3 +167,23 @@ pub fn line_of(sources: &Sources, span: Span) -> u32 {
     let Position { line, .. } = sources.position(span);
     line
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Read by several cores, a file is what it is.
+    #[test]
+    fn large_files_are_read_in_pieces() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("large.csv");
+        for more in [0, 1, 12_345] {
+            let text: Vec<u8> = (0..LARGE as usize + more).map(|i| (i / 7 % 251) as u8).collect();
+            std::fs::write(&path, &text).unwrap();
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(3).build().unwrap();
+            let read = pool.install(|| bytes(&path)).unwrap();
+            assert!(read == text, "{more}");
+        }
+        assert!(bytes(&dir.path().join("none.csv")).is_err());
+    }
+}

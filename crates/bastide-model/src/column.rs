@@ -268,6 +268,21 @@ mod tests {
     }
 
     #[test]
+    fn many_are_read_as_one_by_one() {
+        let number = |text: &str| text.parse().map(Value::Number).map_err(|_| format!("no number: {text}"));
+        let texts = ["2.5", "7", "2.50", "2.5", "0.1", "a text of more than sixteen bytes", "7"];
+        let (mut one, mut many) = (Values::default(), Values::default());
+        let text = |text: &str| Ok(Value::Text(text.into()));
+        assert_eq!(many.numbers(&texts[..2], text), Ok(vec![0, 1]));
+        let numbers = many.numbers(&texts, text).unwrap();
+        assert_eq!(numbers, texts.map(|t| one.number(t, text).unwrap()));
+        assert_eq!((one.finish(), numbers), (many.finish(), vec![0, 1, 2, 0, 3, 4, 1]));
+        let mut values = Values::default();
+        assert_eq!(values.numbers(&["2.5", "2.50", "1"], number), Ok(vec![0, 0, 1]));
+        assert_eq!(values.numbers(&["3", "x", "y"], number), Err("no number: x".into()));
+    }
+
+    #[test]
     fn two_lists_of_values_become_one() {
         let number = |text: &str| text.parse().map(Value::Number).map_err(|_| format!("no number: {text}"));
         let (mut values, mut others) = (Values::default(), Values::default());

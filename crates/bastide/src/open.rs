@@ -60,6 +60,11 @@ impl Opened {
     pub fn estate(&self) -> &Estate {
         self.loaded.estate.as_ref().expect("an estate with errors is not opened")
     }
+
+    /// Lets it go, where the command goes on without it.
+    pub fn close(self) {
+        drop(ManuallyDrop::into_inner(self.loaded));
+    }
 }
 
 impl EstateArgs {

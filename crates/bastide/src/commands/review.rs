@@ -146,7 +146,7 @@ fn read(args: AnswersArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
         return Ok(status);
     }
     let changes = as_options(opened.estate(), &proposal);
-    drop(opened);
+    opened.close();
     let tried = r#try::run(TryArgs::of(changes, args.part.moment, args.all, args.write, args.anyway), estate, stage)?;
     Ok(status.max(tried))
 }

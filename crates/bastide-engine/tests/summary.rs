@@ -1,0 +1,74 @@
+//! The summary counts what asking for every triple counts: on random estates with every form of the language.
+
+use bastide_engine::{Judge, access};
+use bastide_model::{ActionId, Estate, Moment};
+use bastide_testkit::random::{Shape, plan};
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The totals, asked for one by one.
+fn plainly(estate: &Estate, moment: &Moment) -> Value {
+    let judge = Judge::new(estate, moment).expect("no circles");
+    let actions: Vec<ActionId> = ActionId::all(estate.schema.actions.len()).collect();
+    let mut allowed: BTreeMap<String, u64> = BTreeMap::new();
+    let (mut by_reason, mut by_kind): (BTreeMap<String, u64>, BTreeMap<String, u64>) = Default::default();
+    // Rows of the matrix by resource, and columns by user.
+    let mut rows: BTreeSet<Vec<bool>> = BTreeSet::new();
+    let mut columns: Vec<Vec<bool>> = vec![Vec::new(); estate.people.len()];
+    for resource in estate.catalog.all() {
+        let mut row = Vec::new();
+        for &action in &actions {
+            let name = &estate.schema.actions[action.index()].name;
+            for user in estate.people.all() {
+                let decision = judge.decide(user, action, resource);
+                *by_reason.entry(decision.reason.word().to_string()).or_default() += 1;
+                if decision.is_allowed() {
+                    *allowed.entry(name.clone()).or_default() += 1;
+                    let kind = &estate.schema.kinds[estate.catalog.kind(resource).index()].name;
+                    *by_kind.entry(format!("{kind} {name}")).or_default() += 1;
+                }
+                row.push(decision.is_allowed());
+                columns[user.index()].push(decision.is_allowed());
+            }
+        }
+        rows.insert(row);
+    }
+    let profiles: BTreeSet<Vec<bool>> = columns.into_iter().collect();
+    serde_json::json!({
+        "allowed": allowed, "reasons": by_reason, "kinds": by_kind, "rows": rows.len(), "profiles": profiles.len(),
+    })
+}
+
+/// The same from the summary, sums of nothing left out.
+fn summed_up(estate: &Estate, moment: &Moment) -> Value {
+    let Ok(summary) = access::summary(estate, moment, &|_| {}) else { panic!("no circles") };
+    let mut allowed = summary.allowed;
+    allowed.retain(|_, count| count.as_u64() != Some(0));
+    let mut reasons = summary.allowed_by_reason;
+    reasons.extend(summary.refused);
+    reasons.retain(|_, count| *count != 0);
+    let kinds: BTreeMap<String, u64> = summary
+        .allowed_by_kind
+        .iter()
+        .flat_map(|(kind, counts)| counts.iter().map(move |(action, count)| (format!("{kind} {action}"), *count)))
+        .filter(|(_, count)| *count != 0)
+        .collect();
+    serde_json::json!({
+        "allowed": allowed, "reasons": reasons, "kinds": kinds, "rows": summary.distinct_outcomes,
+        "profiles": summary.profiles,
+    })
+}
+
+#[test]
+fn every_triple_is_counted_once() {
+    let mut turned = 0;
+    for seed in 0..250 {
+        let dir = plan(seed, Shape::ALL).case().lay_out();
+        let estate = bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"));
+        let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+        assert_eq!(summed_up(&estate, &moment), plainly(&estate, &moment), "estate {seed}");
+        let mut engine = bastide_engine::sets::SetEngine::new(&estate, &moment).expect("no circles");
+        turned += estate.catalog.all().filter(|resource| engine.row(*resource).owner.is_some()).count();
+    }
+    assert!(turned > 100, "owners for whom it matters that they are: {turned}");
+}
