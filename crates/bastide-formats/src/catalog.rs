@@ -263,16 +263,16 @@ impl<'s> CatalogSink<'s> {
                 own.into_par_iter().zip(values).map(take_in).collect::<Vec<Vec<Vec<u32>>>>()
             },
         );
-        for (i, mut other) in rows.into_iter().enumerate() {
-            let mut codes: Vec<Option<Vec<u32>>> = (0..grid::ATTRIBUTES).map(|_| None).collect();
-            codes[grid::PARENT] = Some(parents[i].clone());
+        let mut values: Vec<_> = values.into_iter().map(Vec::into_iter).collect();
+        for (mut other, parents) in rows.into_iter().zip(parents) {
+            let mut codes = vec![None; other.width()];
+            codes[grid::PARENT] = Some(parents);
             let columns = [grid::OWNER, grid::STATE].into_iter().chain(grid::ATTRIBUTES..other.width());
-            codes.resize(other.width(), None);
-            columns.zip(&values).for_each(|(column, values)| codes[column] = Some(values[i].clone()));
+            columns.zip(&mut values).for_each(|(column, values)| codes[column] = values.next());
             let first = self.rows.len() as u32;
             let sources = std::mem::take(&mut other.sources);
             self.rows.sources.extend(sources.into_iter().map(|(row, sources)| (first + row, sources)));
-            self.rows.append(other.into_parts(), &codes);
+            self.rows.append(other, codes);
         }
     }
 

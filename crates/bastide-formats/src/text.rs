@@ -144,13 +144,6 @@ impl<'t> Lines<'t> {
         Lines { text, at: 0, line: 1 }
     }
 
-    /// At a byte in the middle.
-    pub fn from(text: &'t str, at: usize) -> Self {
-        let mut lines = Lines::new(text);
-        lines.line(at);
-        lines
-    }
-
     /// The line (from 1) of a byte that lies no further back than the last one asked for.
     pub fn line(&mut self, at: usize) -> u32 {
         let passed = &self.text.as_bytes()[self.at.min(at)..at];

@@ -179,26 +179,14 @@ impl CatalogRows {
         self.parts.last_mut().expect("just made")
     }
 
-    /// Takes in the rows of another catalog. `codes` says for a column what its numbers are here; where it says nothing,
-    /// they stay.
-    pub fn append(&mut self, other: Vec<CatalogPart>, codes: &[Option<Vec<u32>>]) {
-        for mut part in other {
-            let mut own = |column: usize| part.codes.get_mut(column).and_then(Option::take);
-            let join = |(column, codes): (usize, &Option<Vec<u32>>)| match (own(column), codes) {
-                (Some(own), Some(codes)) => {
-                    Some(own.iter().map(|own| if *own == NONE { NONE } else { codes[*own as usize] }).collect())
-                }
-                (own, codes) => own.or_else(|| codes.clone()),
-            };
-            part.codes = codes.iter().enumerate().map(join).collect();
-            part.first = self.len();
+    /// Takes in the rows of a catalog that was read by itself. `codes` says for a column what its numbers are here; where it
+    /// says nothing, they stay.
+    pub fn append(&mut self, other: CatalogRows, codes: Vec<Option<Vec<u32>>>) {
+        for mut part in other.parts {
+            debug_assert!(part.codes.is_empty(), "nothing was taken in there");
+            (part.first, part.codes) = (self.len(), codes.clone());
             self.parts.push(part);
         }
-    }
-
-    /// The parts alone.
-    pub fn into_parts(self) -> Vec<CatalogPart> {
-        self.parts
     }
 
     /// How many columns a grid has.

@@ -27,17 +27,6 @@ impl Strings {
         self.bytes.reserve(bytes);
     }
 
-    /// Adds all texts of another list.
-    ///
-    /// # Panics
-    /// As [`Strings::push`].
-    pub fn append(&mut self, other: &Strings) {
-        let from = self.bytes.len() as u32;
-        self.bytes.push_str(&other.bytes);
-        u32::try_from(self.bytes.len()).expect("texts of one column stay under 4 GiB");
-        self.ends.extend(other.ends.iter().map(|end| from + end));
-    }
-
     /// Adds some texts of another list.
     ///
     /// # Panics
@@ -289,7 +278,7 @@ mod tests {
         assert_eq!(index.find(&strings, ""), Some(1));
         assert_eq!(index.find(&strings, "b"), None);
         let mut both: Strings = ["x"].into_iter().collect();
-        both.append(&strings);
+        both.append_part(&strings, 0..4);
         assert_eq!(both.iter().collect::<Vec<_>>(), ["x", "a", "", "bc", "a"]);
         let many: Vec<String> = (0..50_000).map(|i| format!("r{}", i % 49_998)).collect();
         let many: Strings = many.iter().map(String::as_str).collect();

@@ -387,3 +387,31 @@ fn random(place: usize) -> u128 {
     let low = mix(place as u64);
     (u128::from(mix(low ^ 0x5851_f42d_4c95_7f2d)) << 64 | u128::from(low)) | 1
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Whoever takes, and from whichever share: each resource is taken once, one's own first.
+    #[test]
+    fn each_resource_is_taken_once() {
+        let mut random = fastrand::Rng::with_seed(11);
+        for count in [1u32, 2, 5] {
+            let (end, mut from) = (count * 9_000 + 17, 0);
+            let share = |i: u32| {
+                let to = if i + 1 == count { end } else { (i + 1) * 9_000 };
+                Mutex::new(std::mem::replace(&mut from, to)..to)
+            };
+            let work = Work { left: (0..count).map(share).collect() };
+            let own = work.left[0].lock().unwrap().clone();
+            let first = work.next(0).unwrap();
+            assert_eq!((first.start, first.len()), (own.start, STEP as usize));
+            let mut taken: Vec<u32> = first.collect();
+            while let Some(more) = work.next(random.usize(..count as usize)) {
+                taken.extend(more);
+            }
+            taken.sort_unstable();
+            assert!(taken.into_iter().eq(0..end), "{count} shares");
+        }
+    }
+}

@@ -57,11 +57,6 @@ impl OutcomeId {
 pub struct RowId(u32);
 
 impl RowId {
-    /// The row of a number.
-    pub fn new(index: usize) -> RowId {
-        RowId(index as u32)
-    }
-
     /// Its number.
     pub fn index(self) -> usize {
         self.0 as usize

@@ -296,11 +296,6 @@ impl<'e> SetEngine<'e> {
         &self.sets
     }
 
-    /// What was decided so far.
-    pub fn book(&self) -> &Book {
-        &self.book
-    }
-
     /// What was decided, and the sets that it speaks of; everything else is let go.
     pub fn into_book(self) -> (Book, SetStore) {
         (self.book, self.sets)
