@@ -2,19 +2,23 @@
 
 use crate::csv_table::{Block, Cells, CsvTable, Plain};
 use bastide_model::column::{NONE, Values};
-use bastide_model::rows::{CatalogRows, grid};
+use bastide_model::rows::{CatalogPart, CatalogRows, Codes, grid};
 use bastide_model::schema::{CATALOG_COLUMNS, read_flag, split_set};
-use bastide_model::strings::Pool;
 use bastide_model::{KindId, ResourceAttributeId, Schema, Value};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, codes};
 use hashbrown::HashSet;
 use rayon::prelude::*;
+use std::ops::Range;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// Bytes of a row in most catalogs, at least.
 const USUAL_ROW: usize = 48;
-/// A file is read in so many parts a core, so that none waits long for the other.
-const PARTS: usize = 4;
+/// A file is read in parts of about so many bytes, so that no core waits long for the other.
+const PART: usize = 1 << 21;
+/// But in so many a core at least.
+const LEAST_PARTS: usize = 4;
 
 /// A field of a resource.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -59,6 +63,17 @@ struct Layout {
     others: Vec<(usize, CatalogField)>,
 }
 
+/// A part of a file that was read.
+struct Piece {
+    /// Which one.
+    number: usize,
+    rows: CatalogPart,
+    /// Sources of its rows, numbered within it.
+    sources: Vec<(u32, Vec<String>)>,
+    /// How many distinct texts its sink had met after it: of parents, then of each list of values.
+    distinct: Vec<usize>,
+}
+
 impl<'s> CatalogSink<'s> {
     /// An empty catalog.
     pub fn new(schema: &'s Schema) -> Self {
@@ -93,10 +108,15 @@ impl<'s> CatalogSink<'s> {
         CATALOG_COLUMNS.iter().map(|c| c.to_string()).chain(declared).collect()
     }
 
+    /// The lists of values.
+    fn values(&self) -> impl Iterator<Item = &Values> {
+        [&self.owners, &self.states].into_iter().chain(&self.attributes)
+    }
+
     /// Makes room for the rows of a text of so many bytes, so that what is there need not move while more comes.
     fn reserve(&mut self, bytes: usize) {
         let rows = bytes / USUAL_ROW;
-        let part = self.rows.open();
+        let part = self.rows.begin();
         part.grid.reserve(rows);
         part.places.reserve(rows);
         part.texts.reserve(2 * rows, bytes / 3);
@@ -120,10 +140,10 @@ impl<'s> CatalogSink<'s> {
         let Some(mut table) = CsvTable::open(file, text, out) else { return };
         let fields = table.fields(|n| self.field(n), &self.known(), &["id", "parent", "kind", "name"], out);
         let layout = Self::layout(&fields);
-        let cores = rayon::current_num_threads();
+        let parts = (text.len() / PART).max(LEAST_PARTS * rayon::current_num_threads());
         if out.is_empty()
-            && let Some(parts) = table.plain(if cores == 1 { 1 } else { PARTS * cores })
-            && self.in_parts(&layout, parts)
+            && let Some(parts) = table.plain(parts)
+            && self.in_parts(&layout, &parts)
         {
             return;
         }
@@ -136,24 +156,44 @@ impl<'s> CatalogSink<'s> {
     /// Reads the parts of a file at the same time. False, and nothing taken in, where there is
     /// anything to report: then the file is read once more from front to back, so that it is
     /// reported the same however many parts there are.
-    fn in_parts(&mut self, layout: &Layout, parts: Vec<Plain>) -> bool {
+    fn in_parts(&mut self, layout: &Layout, parts: &[Plain]) -> bool {
         let schema = self.schema;
-        let read = |mut part: Plain| {
+        // Each core takes the next part, and numbers the values of all its parts together.
+        let next = AtomicUsize::new(0);
+        let read = |_| {
             let mut sink = CatalogSink::new(schema);
-            sink.reserve(part.bytes());
-            let mut block = part.block();
-            while part.next(&mut block) {
-                if block.is_empty() {
-                    return Some(sink);
-                }
-                sink.block(layout, &block)?;
+            let mut pieces = Vec::new();
+            loop {
+                let number = next.fetch_add(1, Ordering::Relaxed);
+                let Some(part) = parts.get(number) else { return Some((sink, pieces)) };
+                let Some(piece) = sink.piece(layout, part.clone(), number) else {
+                    // Nobody needs the others then.
+                    next.store(parts.len(), Ordering::Relaxed);
+                    return None;
+                };
+                pieces.push(piece);
             }
-            None
         };
-        let sinks: Option<Vec<CatalogSink<'s>>> = parts.into_par_iter().with_max_len(1).map(read).collect();
-        let Some(sinks) = sinks else { return false };
-        self.append(sinks);
+        let cores = (0..rayon::current_num_threads()).into_par_iter().with_max_len(1);
+        let Some(sinks) = cores.map(read).collect::<Option<Vec<_>>>() else { return false };
+        self.take_in(sinks);
         true
+    }
+
+    /// Reads a part of a file, which it gives back. None where there is anything to report.
+    fn piece(&mut self, layout: &Layout, mut part: Plain, number: usize) -> Option<Piece> {
+        self.reserve(part.bytes());
+        let mut block = part.block();
+        while part.next(&mut block) {
+            if block.is_empty() {
+                let (rows, sources) = self.rows.take()?;
+                let values = self.values().map(Values::text_count);
+                let distinct = std::iter::once(self.rows.parents.texts().len()).chain(values).collect();
+                return Some(Piece { number, rows, sources, distinct });
+            }
+            self.block(layout, &block)?;
+        }
+        None
     }
 
     /// Takes in the rows of a block, one column after the other. None where there is anything to report.
@@ -234,45 +274,53 @@ impl<'s> CatalogSink<'s> {
         Some(())
     }
 
-    /// Adds what other sinks gathered, with which nothing was wrong.
-    fn append(&mut self, others: Vec<CatalogSink<'s>>) {
-        let mut others = others.into_iter();
-        if self.rows.is_empty() && self.told.is_empty() && self.rows.broken.is_empty() {
-            others.next().into_iter().for_each(|first| *self = first);
+    /// Takes in what other sinks read, in the order of the file: then values are numbered as they would be if one had
+    /// read all of it, since of each sink the new texts of a part are those that no part before it has.
+    fn take_in(&mut self, sinks: Vec<(CatalogSink<'s>, Vec<Piece>)>) {
+        let (sinks, pieces): (Vec<CatalogSink>, Vec<Vec<Piece>>) = sinks.into_iter().unzip();
+        // Of each part the sink, and of each list the texts that were new to it.
+        let mut order: Vec<(usize, Vec<Range<usize>>, Piece)> = Vec::new();
+        for (sink, pieces) in pieces.into_iter().enumerate() {
+            let mut before = vec![0; 3 + self.attributes.len()];
+            for piece in pieces {
+                let new = before.iter().zip(&piece.distinct).map(|(from, to)| *from..*to).collect();
+                before.clone_from(&piece.distinct);
+                order.push((sink, new, piece));
+            }
         }
-        let (mut parents, mut rows) = (Vec::new(), Vec::new());
-        let mut values: Vec<Vec<Values>> = vec![Vec::new(); 2 + self.attributes.len()];
-        for mut other in others {
-            parents.push(std::mem::take(&mut other.rows.parents));
-            let all = [other.owners, other.states].into_iter().chain(other.attributes);
-            values.iter_mut().zip(all).for_each(|(column, more)| column.push(more));
-            rows.push(other.rows);
+        order.sort_by_key(|(.., piece)| piece.number);
+        let parents = &mut self.rows.parents;
+        let number_parents = || {
+            let mut codes: Vec<Vec<u32>> = vec![Vec::new(); sinks.len()];
+            for (sink, new, _) in &order {
+                let texts = sinks[*sink].rows.parents.texts();
+                codes[*sink].extend(new[0].clone().map(|text| parents.number(texts.get(text)).0));
+            }
+            codes
+        };
+        let others: Vec<Vec<&Values>> = sinks.iter().map(|sink| sink.values().collect()).collect();
+        let own: Vec<&mut Values> =
+            [&mut self.owners, &mut self.states].into_iter().chain(&mut self.attributes).collect();
+        let number_values = || {
+            let number = |(list, own): (usize, &mut Values)| {
+                let mut codes: Vec<Vec<u32>> = vec![Vec::new(); sinks.len()];
+                for (sink, new, _) in &order {
+                    own.take_in(others[*sink][list], new[1 + list].clone(), &mut codes[*sink]);
+                }
+                codes
+            };
+            own.into_par_iter().enumerate().map(|(list, own)| number((list, own))).collect::<Vec<_>>()
+        };
+        // The lists are few, and so are the cores.
+        let (parents, values) = rayon::join(number_parents, number_values);
+        let mut codes: Vec<Codes> = vec![vec![None; self.rows.width()]; sinks.len()];
+        let columns = [grid::PARENT, grid::OWNER, grid::STATE].into_iter().chain(grid::ATTRIBUTES..self.rows.width());
+        for (column, of_sinks) in columns.zip(std::iter::once(parents).chain(values)) {
+            codes.iter_mut().zip(of_sinks).for_each(|(codes, of_sink)| codes[column] = Some(of_sink));
         }
-        // Each list takes in those of all others; which are few, and so are the cores.
-        let own = [&mut self.owners, &mut self.states].into_iter().chain(&mut self.attributes).collect::<Vec<_>>();
-        let all_parents = &mut self.rows.parents;
-        let (parents, values) = rayon::join(
-            || {
-                let numbers = |pool: &Pool| pool.texts().iter().map(|text| all_parents.number(text).0).collect();
-                parents.iter().map(numbers).collect::<Vec<Vec<u32>>>()
-            },
-            || {
-                let take_in = |(own, others): (&mut Values, Vec<Values>)| {
-                    others.into_iter().map(|other| own.append(other)).collect()
-                };
-                own.into_par_iter().zip(values).map(take_in).collect::<Vec<Vec<Vec<u32>>>>()
-            },
-        );
-        let mut values: Vec<_> = values.into_iter().map(Vec::into_iter).collect();
-        for (mut other, parents) in rows.into_iter().zip(parents) {
-            let mut codes = vec![None; other.width()];
-            codes[grid::PARENT] = Some(parents);
-            let columns = [grid::OWNER, grid::STATE].into_iter().chain(grid::ATTRIBUTES..other.width());
-            columns.zip(&mut values).for_each(|(column, values)| codes[column] = values.next());
-            let first = self.rows.len() as u32;
-            let sources = std::mem::take(&mut other.sources);
-            self.rows.sources.extend(sources.into_iter().map(|(row, sources)| (first + row, sources)));
-            self.rows.append(other, codes);
+        let codes: Vec<Arc<Codes>> = codes.into_iter().map(Arc::new).collect();
+        for (sink, _, piece) in order {
+            self.rows.put(piece.rows, piece.sources, Arc::clone(&codes[sink]));
         }
     }
 

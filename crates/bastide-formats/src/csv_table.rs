@@ -254,6 +254,7 @@ const BLOCK: usize = 512;
 /// A part of a file without quotes, read in blocks of rows: as the reader does it, which ends rows at line feeds and
 /// carriage returns and passes over empty ones, without a copy of any cell. Whoever works on one column of a block after
 /// the other waits less for memory.
+#[derive(Clone)]
 pub struct Plain<'t> {
     file: FileId,
     text: &'t str,

@@ -18,7 +18,8 @@ pub enum Source {
     Missing(String),
 }
 
-/// The resources of an estate.
+/// The resources of an estate. What grows with their number is shared between a catalog and its copies until one of them
+/// changes it: a change touches one column, and is tried on a copy.
 #[derive(Clone, Default)]
 pub struct Catalog {
     /// Ids.
@@ -28,13 +29,13 @@ pub struct Catalog {
     /// Names.
     pub names: Arc<Strings>,
     /// Parents; none for a root.
-    pub parents: Vec<Option<ResourceId>>,
+    pub parents: Arc<Vec<Option<ResourceId>>>,
     /// One past the last resource of the subtree.
-    pub ends: Vec<u32>,
+    pub ends: Arc<Vec<u32>>,
     /// Depth; a root has 1.
-    pub depths: Vec<u16>,
+    pub depths: Arc<Vec<u16>>,
     /// Kinds.
-    pub kinds: Vec<KindId>,
+    pub kinds: Arc<Vec<KindId>>,
     /// Owners' ids as written.
     pub owners: Column,
     /// For each value of `owners`, the user, where there is one.
@@ -44,15 +45,15 @@ pub struct Catalog {
     /// Resources that do not inherit.
     pub barriers: FixedBitSet,
     /// Depth of the deepest barrier at or above; 0 where there is none.
-    pub barrier_depths: Vec<u16>,
+    pub barrier_depths: Arc<Vec<u16>>,
     /// Sources, for the resources that have any.
-    pub sources: HashMap<ResourceId, Vec<Source>>,
+    pub sources: Arc<HashMap<ResourceId, Vec<Source>>>,
     /// One column an attribute, as it is after travel and defaults.
     pub attributes: Vec<Column>,
     /// For attributes that travel, the values resources have of their own; none for the others.
     pub own: Vec<Option<Column>>,
     /// Where each one stands in the files.
-    pub origins: Vec<Origin>,
+    pub origins: Arc<Vec<Origin>>,
 }
 
 impl Catalog {

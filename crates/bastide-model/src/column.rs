@@ -4,23 +4,24 @@ use crate::strings::Pool;
 use crate::value::Value;
 use hashbrown::{DefaultHashBuilder, HashTable};
 use std::hash::BuildHasher;
+use std::sync::Arc;
 
 /// The number of no value.
 pub const NONE: u32 = u32::MAX;
 
-/// Values by row. A column nothing was ever put into costs nothing.
+/// Values by row. A column nothing was ever put into costs nothing, and a copy little until it is written into.
 #[derive(Default, Clone, Debug)]
 pub struct Column {
     /// The distinct values, in the order of their first row.
     pub values: Vec<Value>,
     /// Per row the position in `values`; empty where no row has a value.
-    cells: Vec<u32>,
+    cells: Arc<Vec<u32>>,
 }
 
 impl Column {
     /// A column of these values and their numbers by row.
     pub fn new(values: Vec<Value>, cells: Vec<u32>) -> Column {
-        Column { cells: if values.is_empty() { Vec::new() } else { cells }, values }
+        Column { cells: if values.is_empty() { Arc::default() } else { Arc::new(cells) }, values }
     }
 
     /// The value of a row.
@@ -30,16 +31,26 @@ impl Column {
 
     /// The number of a row's value.
     pub fn code(&self, row: usize) -> Option<u32> {
-        self.cells.get(row).copied().filter(|code| *code != NONE)
+        Some(self.number(row)).filter(|code| *code != NONE)
+    }
+
+    /// The number of a row's value; [`NONE`] where it has none.
+    pub fn number(&self, row: usize) -> u32 {
+        self.cells.get(row).copied().unwrap_or(NONE)
+    }
+
+    /// The numbers of the first rows; the others have no value.
+    pub fn numbers(&self) -> &[u32] {
+        &self.cells
     }
 
     /// Sets a row to a value by its number.
     pub fn set_code(&mut self, row: usize, rows: usize, code: Option<u32>) {
         if code.is_some() && self.cells.len() < rows {
-            self.cells.resize(rows, NONE);
+            Arc::make_mut(&mut self.cells).resize(rows, NONE);
         }
         if row < self.cells.len() {
-            self.cells[row] = code.unwrap_or(NONE);
+            Arc::make_mut(&mut self.cells)[row] = code.unwrap_or(NONE);
         }
     }
 
@@ -54,8 +65,18 @@ impl Column {
 
     /// The number of each of so many rows, to write into; [`NONE`] where a row has no value.
     pub fn codes_mut(&mut self, rows: usize) -> &mut [u32] {
-        self.cells.resize(rows, NONE);
-        &mut self.cells
+        let cells = Arc::make_mut(&mut self.cells);
+        cells.resize(rows, NONE);
+        cells
+    }
+
+    /// The first row from one on in which two columns have different numbers, among so many rows. Columns of which one
+    /// is an unchanged copy of the other are the same at once.
+    pub fn differs_from(&self, other: &Column, from: usize, rows: usize) -> Option<usize> {
+        if Arc::ptr_eq(&self.cells, &other.cells) {
+            return None;
+        }
+        (from..rows).find(|row| self.code(*row) != other.code(*row))
     }
 
     /// The same rows in another order: the new `i` is the old `order[i]`.
@@ -64,7 +85,7 @@ impl Column {
             return self;
         }
         let cells = order.iter().map(|&old| self.cells.get(old as usize).copied().unwrap_or(NONE)).collect();
-        Column { values: self.values, cells }
+        Column { values: self.values, cells: Arc::new(cells) }
     }
 }
 
@@ -139,18 +160,26 @@ impl Values {
         code
     }
 
-    /// Takes in the values of another list, none of whose texts was an error here, and gives what they are numbered here.
-    pub fn append(&mut self, other: Values) -> Vec<u32> {
-        let mut codes = vec![NONE; other.values.len()];
-        for (text, code) in other.seen.texts().iter().zip(other.read).filter(|(_, code)| *code != NONE) {
-            let (number, new) = self.seen.number(text);
-            if new {
-                let own = self.number_of(other.values[code as usize].clone());
-                self.read.push(own);
+    /// How many distinct texts have come.
+    pub fn text_count(&self) -> usize {
+        self.seen.texts().len()
+    }
+
+    /// Takes in some of the texts that have come to another list, in the order in which they came, none of which was an
+    /// error here, and notes in `codes` what its values are numbered here.
+    pub fn take_in(&mut self, other: &Values, texts: std::ops::Range<usize>, codes: &mut Vec<u32>) {
+        codes.resize(other.values.len(), NONE);
+        for text in texts {
+            let code = other.read[text] as usize;
+            if let Some(value) = other.values.get(code) {
+                let (number, new) = self.seen.number(other.seen.texts().get(text));
+                if new {
+                    let own = self.number_of(value.clone());
+                    self.read.push(own);
+                }
+                codes[code] = self.read[number as usize];
             }
-            codes[code as usize] = self.read[number as usize];
         }
-        codes
     }
 
     /// The values in order.
@@ -290,7 +319,12 @@ mod tests {
         assert_eq!(known, [0, NONE, 1]);
         assert_eq!(values.number("x", number), Ok(NONE), "it was told once");
         assert_eq!(["2.0", "3", "1"].map(|text| others.number(text, number).unwrap()), [0, 1, 2]);
-        assert_eq!(values.append(others), [1, 2, 0]);
+        let mut codes = Vec::new();
+        assert_eq!(others.text_count(), 3);
+        values.take_in(&others, 0..2, &mut codes);
+        assert_eq!(codes, [1, 2, NONE]);
+        values.take_in(&others, 2..3, &mut codes);
+        assert_eq!(codes, [1, 2, 0]);
         assert_eq!(values.number("2.0", number), Ok(1));
         let column = Column::new(values.finish(), vec![0, 1, NONE]);
         assert_eq!((column.code(0), column.code(2), column.values.len()), (Some(0), None, 3));

@@ -7,6 +7,7 @@ use crate::value::Value;
 use bastide_syntax::{FileId, Span};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashSet;
+use std::sync::Arc;
 
 /// Where a row stands.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
@@ -105,22 +106,25 @@ pub struct CatalogPart {
     pub grid: Grid,
     /// Where each stands.
     pub places: Vec<RowPlace>,
-    /// By column what its numbers are in the whole catalog; none where they are the same.
-    codes: Vec<Option<Vec<u32>>>,
+    /// What its numbers are in the whole catalog; none where they are the same.
+    codes: Option<Arc<Codes>>,
 }
+
+/// By column of a grid, what its numbers are in the whole catalog; none for columns in which they are the same.
+pub type Codes = Vec<Option<Vec<u32>>>;
 
 impl CatalogPart {
     /// The number in the whole catalog of what stands in a column.
     pub fn code(&self, column: usize, cell: u32) -> u32 {
-        match self.codes.get(column) {
-            Some(Some(codes)) if cell != NONE => codes[cell as usize],
+        match self.codes(column) {
+            Some(codes) if cell != NONE => codes[cell as usize],
             _ => cell,
         }
     }
 
-    /// Whether the numbers of a column are others in the whole catalog.
-    pub fn has_codes(&self, column: usize) -> bool {
-        self.codes.get(column).is_some_and(Option::is_some)
+    /// By number in a column, the number in the whole catalog; none where they are the same.
+    pub fn codes(&self, column: usize) -> Option<&[u32]> {
+        self.codes.as_ref()?[column].as_deref()
     }
 
     /// The numbers of the rows.
@@ -171,22 +175,36 @@ impl CatalogRows {
 
     /// The part that takes in the next row.
     pub fn open(&mut self) -> &mut CatalogPart {
-        if self.parts.last().is_none_or(|part| !part.codes.is_empty()) {
-            let (first, grid) = (self.len(), Grid::new(self.width));
-            let (texts, places) = (Strings::default(), Vec::new());
-            self.parts.push(CatalogPart { first, texts, grid, places, codes: Vec::new() });
+        if self.parts.last().is_none_or(|part| part.codes.is_some()) {
+            self.begin();
         }
         self.parts.last_mut().expect("just made")
     }
 
-    /// Takes in the rows of a catalog that was read by itself. `codes` says for a column what its numbers are here; where it
-    /// says nothing, they stay.
-    pub fn append(&mut self, other: CatalogRows, codes: Vec<Option<Vec<u32>>>) {
-        for mut part in other.parts {
-            debug_assert!(part.codes.is_empty(), "nothing was taken in there");
-            (part.first, part.codes) = (self.len(), codes.clone());
-            self.parts.push(part);
-        }
+    /// Begins a part.
+    pub fn begin(&mut self) -> &mut CatalogPart {
+        let (first, grid) = (self.len(), Grid::new(self.width));
+        let (texts, places) = (Strings::default(), Vec::new());
+        self.parts.push(CatalogPart { first, texts, grid, places, codes: None });
+        self.parts.last_mut().expect("just made")
+    }
+
+    /// Takes out the part that was begun last, with the sources of its rows, numbered within it.
+    pub fn take(&mut self) -> Option<(CatalogPart, Vec<(u32, Vec<String>)>)> {
+        let part = self.parts.pop()?;
+        let from = self.sources.partition_point(|(row, _)| (*row as usize) < part.first);
+        let sources = self.sources.split_off(from);
+        let first = part.first as u32;
+        Some((part, sources.into_iter().map(|(row, sources)| (row - first, sources)).collect()))
+    }
+
+    /// Takes in a part that was read elsewhere.
+    pub fn put(&mut self, mut part: CatalogPart, sources: Vec<(u32, Vec<String>)>, codes: Arc<Codes>) {
+        debug_assert!(part.codes.is_none(), "nothing was taken in there");
+        (part.first, part.codes) = (self.len(), Some(codes));
+        let first = part.first as u32;
+        self.sources.extend(sources.into_iter().map(|(row, sources)| (first + row, sources)));
+        self.parts.push(part);
     }
 
     /// How many columns a grid has.

@@ -204,7 +204,7 @@ fn set_resource(
             let inherits = !matches!(value, Some(Value::Flag(false)));
             catalog.barriers.grow(rows);
             catalog.barriers.set(row, !inherits);
-            catalog.barrier_depths = barrier_depths(catalog);
+            catalog.barrier_depths = Arc::new(barrier_depths(catalog));
         }
         ResourceCell::Attribute(id) => {
             let attribute = &schema.resource_attributes[id.index()];

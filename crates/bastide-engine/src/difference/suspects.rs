@@ -112,14 +112,19 @@ impl<'e> Suspects<'e> {
             return;
         }
         let columns = |c: &'e Catalog| c.attributes.iter().chain([&c.owners, &c.states]);
-        let pairs: Vec<_> = columns(old).zip(columns(new)).collect();
-        for resource in new.all() {
-            let row = resource.index();
+        let mut differing: Vec<usize> = old.barriers.symmetric_difference(&new.barriers).collect();
+        for (was, is) in columns(old).zip(columns(new)) {
             // A changed column keeps the numbers of the values it had.
-            let differs = pairs.iter().any(|(a, b)| a.code(row) != b.code(row))
-                || old.barriers.contains(row) != new.barriers.contains(row);
-            if differs {
-                new.subtree(resource).for_each(|r| self.marked.insert(r as usize));
+            let after = |row: Option<usize>| was.differs_from(is, row.map_or(0, |row| row + 1), new.len());
+            differing.extend(std::iter::successors(after(None), |row| after(Some(*row))));
+        }
+        differing.sort_unstable();
+        let mut end = 0;
+        for row in differing {
+            // What lies beneath one that differs is marked with it.
+            if row as u32 >= end {
+                end = new.ends[row];
+                self.marked.insert_range(row..end as usize);
             }
         }
     }

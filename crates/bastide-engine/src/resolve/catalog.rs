@@ -5,7 +5,7 @@ use super::preorder::{Links, Tree, tree};
 use super::travel;
 use bastide_model::catalog::Source;
 use bastide_model::column::{Column, NONE};
-use bastide_model::rows::{CatalogRows, RowPlace, grid};
+use bastide_model::rows::{CatalogPart, CatalogRows, RowPlace, grid};
 use bastide_model::schema::{Attribute, Travel};
 use bastide_model::strings::{Index, Strings};
 use bastide_model::value::Value;
@@ -41,10 +41,10 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
         let mut catalog = Catalog {
             index: Arc::default(),
             names,
-            parents,
-            ends,
-            depths,
-            kinds: kinds.into_iter().map(|kind| KindId(kind & !grid::BARRIER)).collect(),
+            parents: Arc::new(parents),
+            ends: Arc::new(ends),
+            depths: Arc::new(depths),
+            kinds: Arc::new(kinds.into_iter().map(|kind| KindId(kind & !grid::BARRIER)).collect()),
             owner_users: owners
                 .values
                 .iter()
@@ -53,14 +53,14 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
             owners,
             states: Column::new(rows.states.clone(), states),
             barriers,
-            barrier_depths: Vec::new(),
-            sources: HashMap::new(),
+            barrier_depths: Arc::default(),
+            sources: Arc::default(),
             attributes: Vec::new(),
             own: Vec::new(),
-            origins: files.into_iter().zip(lines).map(origin).collect(),
+            origins: Arc::new(files.into_iter().zip(lines).map(origin).collect()),
             ids: Arc::clone(&ids),
         };
-        catalog.barrier_depths = barrier_depths(&catalog);
+        catalog.barrier_depths = Arc::new(barrier_depths(&catalog));
         let mut out = Vec::new();
         containment(&catalog, schema, &places, &mut out);
         unknown_owners(&catalog, &places, &mut out);
@@ -73,12 +73,10 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
     if !rows.sources.is_empty() {
         let mut position = vec![NONE; rows.len()];
         order.iter().enumerate().for_each(|(new, old)| position[*old as usize] = new as u32);
-        for (row, ids) in &rows.sources {
-            let resource = ResourceId(position[*row as usize]);
-            let sources =
-                ids.iter().map(|id| catalog.find(id).map_or(Source::Missing(id.clone()), Source::Resource)).collect();
-            catalog.sources.insert(resource, sources);
-        }
+        let source = |id: &String| catalog.find(id).map_or(Source::Missing(id.clone()), Source::Resource);
+        let sources =
+            rows.sources.iter().map(|(row, ids)| (ResourceId(position[*row as usize]), ids.iter().map(source).collect()));
+        catalog.sources = Arc::new(sources.collect());
     }
     check_sources(&catalog, &places, out);
     let has = |attribute: &Attribute| -> Vec<bool> {
@@ -146,11 +144,18 @@ fn doubles(rows: &CatalogRows, order: &[u32], twice: &[(u32, u32)], out: &mut Ve
 
 /// Looks every id up among those of parents, which are few: the table of all ids is far larger.
 pub(super) fn link(rows: &CatalogRows, out: &mut Vec<Diagnostic>) -> Links {
-    let mut own: Vec<u32> = Vec::with_capacity(rows.len());
+    let mut own = vec![NONE; rows.len()];
+    let mut left = own.as_mut_slice();
+    let mut parts: Vec<(&CatalogPart, &mut [u32])> = Vec::new();
     for part in rows.parts() {
-        let find = |row: usize| rows.parents.find(part.texts.get(2 * row)).unwrap_or(NONE);
-        own.par_extend((0..part.rows().len()).into_par_iter().map(find));
+        let (of_part, others) = left.split_at_mut(part.rows().len());
+        parts.push((part, of_part));
+        left = others;
     }
+    parts.into_par_iter().with_max_len(1).for_each(|(part, own)| {
+        let find = |row: usize| rows.parents.find(part.texts.get(2 * row)).unwrap_or(NONE);
+        own.iter_mut().enumerate().for_each(|(row, own)| *own = find(row));
+    });
     let mut by_number = vec![NONE; rows.parents.texts().len()];
     for (row, number) in own.iter_mut().enumerate().filter(|(_, number)| **number != NONE) {
         // The first of an id that stands twice.

@@ -11,14 +11,16 @@ use bastide_model::strings::{Strings, beginning};
 use bastide_model::*;
 use bastide_syntax::{Diagnostic, codes};
 use fixedbitset::FixedBitSet;
+use hashbrown::HashMap;
 use rayon::prelude::*;
+use std::ops::Range;
 
 /// A tree deeper than this is an error.
 const DEEPEST: usize = 1000;
 /// About so many rows are in a bucket.
 const BUCKET: usize = 1 << 13;
 /// Rows are dealt in about so many shares a core, so that none waits long for the other.
-const PIECES: usize = 4;
+const SHARES: usize = 6;
 /// Fewer rows are no share of their own.
 const SMALLEST: usize = 1 << 12;
 /// Columns that rows get besides those of the grid.
@@ -201,63 +203,87 @@ fn deal(rows: &CatalogRows, links: &Links, groups: &Groups) -> Vec<(u32, Vec<Pie
         bucket_of.push(firsts.len() as u32 - 1);
     }
     let width = rows.width() + EXTRA + 1;
-    let deal = |part: &CatalogPart, some: std::ops::Range<usize>| {
-        let renumbered: Vec<usize> = (0..rows.width()).filter(|column| part.has_codes(*column)).collect();
-        // By the number that a parent has in this part, the group of its rows and their bucket.
-        let mut goes: Vec<(u32, u32)> = Vec::new();
-        let mut goes_to = |cell: u32| {
-            let at = cell as usize;
-            if cell == NONE {
-                return (0, bucket_of[0]);
-            }
-            if goes.len() <= at {
-                goes.resize(at + 1, (NONE, NONE));
-            }
-            if goes[at].0 == NONE {
-                let group = groups.group(part.code(grid::PARENT, cell));
-                goes[at] = (group as u32, bucket_of[group]);
-            }
-            goes[at]
-        };
+    // By the number that a parent has in a part, the group of its rows and their bucket. Parts share numbers.
+    let mut goes_to: HashMap<usize, Vec<(u32, u32)>> = HashMap::new();
+    let goes = |number: u32| {
+        let group = groups.group(number);
+        (group as u32, bucket_of[group])
+    };
+    for part in rows.parts() {
+        goes_to.entry(numbers(part)).or_insert_with(|| match part.codes(grid::PARENT) {
+            Some(codes) => codes.iter().map(|number| goes(*number)).collect(),
+            None => (0..links.rows.len() as u32).map(goes).collect(),
+        });
+    }
+    let deal = |share: Vec<(&CatalogPart, Range<usize>)>| {
         let mut pieces: Vec<Piece> = firsts.iter().map(|_| Piece::default()).collect();
-        let room = some.len() / firsts.len().max(1);
+        let room = share.iter().map(|(_, some)| some.len()).sum::<usize>() / firsts.len().max(1);
         pieces.iter_mut().for_each(|piece| {
             piece.texts.reserve(2 * room, 24 * room);
             piece.cells.reserve(width * room);
         });
-        for at in some {
-            let (row, cells) = (part.rows().start + at, part.grid.row(at));
-            let (group, bucket) = goes_to(cells[grid::PARENT]);
-            let piece = &mut pieces[bucket as usize];
-            piece.texts.push(part.texts.get(2 * at));
-            piece.texts.push(part.texts.get(2 * at + 1));
-            let own = match links.own[row] {
-                NONE => NONE,
-                number => groups.of[number as usize],
-            };
-            piece.cells.extend_from_slice(&[group, own]);
-            let from = piece.cells.len();
-            piece.cells.extend_from_slice(cells);
-            piece.cells.push(row as u32);
-            for column in &renumbered {
-                piece.cells[from + column] = part.code(*column, cells[*column]);
+        for (part, some) in share {
+            let goes_to = &goes_to[&numbers(part)];
+            let renumbered: Vec<(usize, &[u32])> =
+                (0..rows.width()).filter_map(|column| part.codes(column).map(|codes| (column, codes))).collect();
+            for at in some {
+                let (row, cells) = (part.rows().start + at, part.grid.row(at));
+                let (group, bucket) = match cells[grid::PARENT] {
+                    NONE => (0, bucket_of[0]),
+                    number => goes_to[number as usize],
+                };
+                let piece = &mut pieces[bucket as usize];
+                piece.texts.push(part.texts.get(2 * at));
+                piece.texts.push(part.texts.get(2 * at + 1));
+                let own = match links.own[row] {
+                    NONE => NONE,
+                    number => groups.of[number as usize],
+                };
+                piece.cells.extend_from_slice(&[group, own]);
+                let from = piece.cells.len();
+                piece.cells.extend_from_slice(cells);
+                piece.cells.push(row as u32);
+                for (column, codes) in &renumbered {
+                    let cell = &mut piece.cells[from + column];
+                    if *cell != NONE {
+                        *cell = codes[*cell as usize];
+                    }
+                }
             }
         }
         pieces
     };
-    let size = rows.len().div_ceil(PIECES * rayon::current_num_threads()).max(SMALLEST);
-    let some = |part: &CatalogPart| {
-        let count = part.rows().len();
-        (0..count.div_ceil(size)).map(|i| i * size..((i + 1) * size).min(count)).collect::<Vec<_>>()
-    };
-    let shares: Vec<(&CatalogPart, std::ops::Range<usize>)> =
-        rows.parts().iter().flat_map(|part| some(part).into_iter().map(move |some| (part, some))).collect();
-    let dealt: Vec<Vec<Piece>> = shares.into_par_iter().with_max_len(1).map(|(part, some)| deal(part, some)).collect();
+    let shares = shares(rows, rows.len().div_ceil(SHARES * rayon::current_num_threads()).max(SMALLEST));
+    let dealt: Vec<Vec<Piece>> = shares.into_par_iter().with_max_len(1).map(deal).collect();
     let mut buckets: Vec<(u32, Vec<Piece>)> = firsts.into_iter().map(|first| (first, Vec::new())).collect();
     for pieces in dealt {
         buckets.iter_mut().zip(pieces).for_each(|(bucket, piece)| bucket.1.push(piece));
     }
     buckets
+}
+
+/// What tells parts apart that number parents otherwise.
+fn numbers(part: &CatalogPart) -> usize {
+    part.codes(grid::PARENT).map_or(0, |codes| codes.as_ptr().addr())
+}
+
+/// The rows in shares of so many.
+fn shares(rows: &CatalogRows, size: usize) -> Vec<Vec<(&CatalogPart, Range<usize>)>> {
+    let (mut shares, mut room): (Vec<Vec<_>>, usize) = (Vec::new(), 0);
+    for part in rows.parts() {
+        let (mut from, count) = (0, part.rows().len());
+        while from < count {
+            if room == 0 {
+                shares.push(Vec::new());
+                room = size;
+            }
+            let to = (from + room).min(count);
+            shares.last_mut().expect("there is room in one").push((part, from..to));
+            room -= to - from;
+            from = to;
+        }
+    }
+    shares
 }
 
 /// A bucket with its rows in order: by group, then name, then id.

@@ -59,9 +59,13 @@ impl SetEngine<'_> {
         key.clear();
         key.extend([site as u32, action.0]);
         for i in 0..count {
-            let at = self.sites[site].relevant[action.index()].as_ref().expect("asked before")[i];
-            let (id, _) = self.sites[site].reached[at as usize];
-            key.push(self.applies(id, resource, view).0);
+            let i = self.sites[site].relevant[action.index()].as_ref().expect("asked before")[i] as usize;
+            let known = (self.applied_on == Some(resource)).then(|| self.applied[view as usize][i]);
+            let set = known.unwrap_or_else(|| {
+                let (id, _) = self.sites[site].reached[self.sites[site].varying[i] as usize];
+                self.applies(id, resource, view)
+            });
+            key.push(set.0);
         }
         for i in 0..self.estate.schema.actions[action.index()].needs.len() {
             let need = self.estate.schema.actions[action.index()].needs[i];

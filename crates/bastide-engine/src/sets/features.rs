@@ -1,13 +1,11 @@
 //! What of a resource a statement's outcome hangs on, and its value for a resource as one number.
 
 use crate::decide::targets;
+use bastide_model::column::NONE;
 use bastide_model::condition::*;
 use bastide_model::schema::Target;
 use bastide_model::statement::Comparison;
 use bastide_model::*;
-
-/// A value that a resource has none of.
-const MISSING: u32 = u32::MAX;
 
 /// Something of a resource that conditions ask for.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
@@ -62,42 +60,82 @@ pub fn is_owner(test: &Test) -> bool {
     (id(left) && owner(right)) || (owner(left) && id(right))
 }
 
-/// The value of [`Feature::Owned`].
-pub fn owned(estate: &Estate, resource: ResourceId) -> u32 {
-    match estate.catalog.owner(resource) {
-        None => 0,
-        Some(None) => 1,
-        Some(Some(_)) => 2,
-    }
-}
-
 fn of_operand(operand: &Operand, features: &mut Vec<Feature>) {
     if let Operand::Resource(step, field) = operand {
         features.push(Feature::Field(*step, *field));
     }
 }
 
-/// The resource a step leads to.
-pub fn step(estate: &Estate, step: Step, resource: ResourceId) -> Option<ResourceId> {
-    let catalog = &estate.catalog;
-    match step {
-        Step::Own => Some(resource),
-        Step::Parent => catalog.parent(resource),
-        Step::Kind(kind) => catalog.upward(resource).find(|r| estate.schema.is_kind(catalog.kind(*r), kind)),
-    }
+/// The values of resources as numbers: equal numbers, equal values.
+///
+/// They are asked for several times a resource, and so are looked up where they lie, and not by way of the catalog.
+pub struct Cells<'e> {
+    estate: &'e Estate,
+    parents: &'e [Option<ResourceId>],
+    kinds: &'e [KindId],
+    owners: &'e [u32],
+    /// By number of an owner, whether that is a user.
+    users: Box<[bool]>,
+    states: &'e [u32],
+    attributes: Box<[&'e [u32]]>,
 }
 
-/// The value of a field as a number: equal numbers, equal values.
-pub fn code(estate: &Estate, of: Step, field: ResourceField, resource: ResourceId) -> u32 {
-    let catalog = &estate.catalog;
-    let Some(resource) = step(estate, of, resource) else { return MISSING };
-    let row = resource.index();
-    match field {
-        ResourceField::Id | ResourceField::Name | ResourceField::Path => resource.0,
-        ResourceField::Kind => catalog.kind(resource).0,
-        ResourceField::Owner => catalog.owners.code(row).unwrap_or(MISSING),
-        ResourceField::State => catalog.states.code(row).unwrap_or(MISSING),
-        ResourceField::Attribute(id) => catalog.attributes[id.index()].code(row).unwrap_or(MISSING),
+impl<'e> Cells<'e> {
+    /// Those of an estate's resources.
+    pub fn of(estate: &'e Estate) -> Cells<'e> {
+        let catalog = &estate.catalog;
+        Cells {
+            estate,
+            parents: &catalog.parents,
+            kinds: &catalog.kinds,
+            owners: catalog.owners.numbers(),
+            users: catalog.owner_users.iter().map(Option::is_some).collect(),
+            states: catalog.states.numbers(),
+            attributes: catalog.attributes.iter().map(|column| column.numbers()).collect(),
+        }
+    }
+
+    /// The parent.
+    pub fn parent(&self, resource: ResourceId) -> Option<ResourceId> {
+        self.parents[resource.index()]
+    }
+
+    /// The kind.
+    pub fn kind(&self, resource: ResourceId) -> KindId {
+        self.kinds[resource.index()]
+    }
+
+    /// The value of a field; [`NONE`] where it is missing.
+    pub fn field(&self, of: Step, field: ResourceField, resource: ResourceId) -> u32 {
+        let Some(resource) = self.step(of, resource) else { return NONE };
+        let number = |cells: &[u32]| cells.get(resource.index()).copied().unwrap_or(NONE);
+        match field {
+            ResourceField::Id | ResourceField::Name | ResourceField::Path => resource.0,
+            ResourceField::Kind => self.kind(resource).0,
+            ResourceField::Owner => number(self.owners),
+            ResourceField::State => number(self.states),
+            ResourceField::Attribute(id) => number(self.attributes[id.index()]),
+        }
+    }
+
+    /// The resource a step leads to.
+    fn step(&self, step: Step, resource: ResourceId) -> Option<ResourceId> {
+        match step {
+            Step::Own => Some(resource),
+            Step::Parent => self.parent(resource),
+            Step::Kind(kind) => {
+                let mut upward = self.estate.catalog.upward(resource);
+                upward.find(|above| self.estate.schema.is_kind(self.kind(*above), kind))
+            }
+        }
+    }
+
+    /// The value of [`Feature::Owned`]: whether a resource has no owner, one who is no user, or a user.
+    pub fn owned(&self, resource: ResourceId) -> u32 {
+        match self.owners.get(resource.index()) {
+            None | Some(&NONE) => 0,
+            Some(owner) => 1 + u32::from(self.users[*owner as usize]),
+        }
     }
 }
 

@@ -33,7 +33,7 @@ use bastide_model::schema::Target;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 pub use book::{Book, Outcome, OutcomeId, Part, RowId, ViewsId};
-use features::{Feature, View};
+use features::{Cells, Feature, View};
 use fixedbitset::FixedBitSet;
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
 use keyed::Keyed;
@@ -66,6 +66,7 @@ impl Decided {
 /// Evaluates an estate at a moment.
 pub struct SetEngine<'e> {
     estate: &'e Estate,
+    cells: Cells<'e>,
     judge: Judge<'e>,
     sets: SetStore,
     places: Places,
@@ -94,6 +95,11 @@ pub struct SetEngine<'e> {
     views_of: Vec<ViewsId>,
     /// The row that is being made.
     making: Making,
+    /// For others and for an owner, the users to whom each varying statement of a resource's site applies there.
+    applied: [Vec<SetId>; 2],
+    applied_on: Option<ResourceId>,
+    /// What was asked of a parent last: siblings ask the same one after the other.
+    of_parent: Option<(ResourceId, ActionId, SetId)>,
     /// Single outcomes elsewhere that were asked for before their row was done.
     early: HashMap<(ResourceId, ActionId, View), OutcomeId>,
     key: Vec<u32>,
@@ -124,6 +130,8 @@ struct Site {
     fitting: u32,
     /// Of them, the positions of those whose set hangs on the resource.
     varying: Box<[u32]>,
+    /// Of those, the ones to which it matters who owns the resource.
+    by_owner: Box<[u32]>,
     /// Fields that are part of the signature by themselves, for statements that look at decisions
     /// on the resource itself.
     fields: Box<[Feature]>,
@@ -131,8 +139,8 @@ struct Site {
     asks: Box<[(Target, ActionId)]>,
     /// Whether it matters who owns the resource.
     owned: bool,
-    /// By action: the positions of varying statements that speak of it; none where one looks at
-    /// decisions on the resource itself.
+    /// By action: which of the varying statements speak of it; none where one looks at decisions on the
+    /// resource itself.
     relevant: Box<[Option<Box<[u32]>>]>,
     /// By action: whether it may be decided otherwise for an owner.
     turns: Box<[bool]>,
@@ -224,6 +232,7 @@ impl<'e> SetEngine<'e> {
         let everywhere = judge.live.iter().filter(|id| estate.statement(**id).what.places.is_none());
         SetEngine {
             estate,
+            cells: Cells::of(estate),
             sets,
             places,
             compiled,
@@ -243,6 +252,9 @@ impl<'e> SetEngine<'e> {
             book: Book::default(),
             views_of: vec![ViewsId::UNMADE; estate.catalog.len()],
             making: Making::default(),
+            applied: Default::default(),
+            applied_on: None,
+            of_parent: None,
             early: HashMap::new(),
             key: Vec::new(),
             short_key: Vec::new(),
@@ -325,7 +337,7 @@ impl<'e> SetEngine<'e> {
     /// What is decided on a resource, as one number: equal numbers, equal rows for everybody else and for an owner.
     pub fn views_id(&mut self, resource: ResourceId) -> ViewsId {
         if self.views_of[resource.index()] == ViewsId::UNMADE {
-            let parent = self.estate.catalog.parent(resource);
+            let parent = self.cells.parent(resource);
             if parent.is_none_or(|parent| self.views_of[parent.index()] != ViewsId::UNMADE) {
                 self.make_row(resource);
             } else {
@@ -373,7 +385,7 @@ impl<'e> SetEngine<'e> {
                 key.push(self.applies(id, resource, View::Owner).0);
             }
         }
-        key.push(features::owned(self.estate, resource));
+        key.push(self.cells.owned(resource));
         let mut asked = Vec::new();
         for (target, _) in self.sites[site].asks.iter() {
             let (found, unmet) = features::lead(self.estate, resource, *target);
@@ -434,8 +446,8 @@ impl<'e> SetEngine<'e> {
         let mut key = std::mem::take(&mut self.short_key);
         key.clear();
         key.extend(way.features.iter().map(|feature| match feature {
-            Feature::Field(step, field) => features::code(self.estate, *step, *field, resource),
-            _ => features::owned(self.estate, resource),
+            Feature::Field(step, field) => self.cells.field(*step, *field, resource),
+            _ => self.cells.owned(resource),
         }));
         for i in 0..way.asks.len() {
             let (target, action) = self.sites[site].short.as_ref()?.asks[i];
@@ -449,7 +461,7 @@ impl<'e> SetEngine<'e> {
         let mut outcomes = vec![None; self.estate.schema.actions.len()];
         let others = self.decide_view(resource, View::Other, &mut outcomes);
         let mut owners = others;
-        if self.sites[site].owned && features::owned(self.estate, resource) == 2 {
+        if self.sites[site].owned && self.cells.owned(resource) == 2 {
             let turns = outcomes.iter_mut().zip(&self.sites[site].turns);
             turns.filter(|(_, turns)| **turns).for_each(|(outcome, _)| *outcome = None);
             owners = self.decide_view(resource, View::Owner, &mut outcomes);
@@ -480,8 +492,8 @@ impl<'e> SetEngine<'e> {
         key.push(site as u32);
         for i in 0..self.sites[site].fields.len() {
             key.push(match self.sites[site].fields[i] {
-                Feature::Field(step, field) => features::code(self.estate, step, field, resource),
-                _ => features::owned(self.estate, resource),
+                Feature::Field(step, field) => self.cells.field(step, field, resource),
+                _ => self.cells.owned(resource),
             });
         }
         for i in 0..self.sites[site].asks.len() {
@@ -489,21 +501,26 @@ impl<'e> SetEngine<'e> {
             let met = self.met(resource, target, action, View::Other);
             key.push(met.0);
         }
+        let [mut others, mut owners] = std::mem::take(&mut self.applied);
+        others.clear();
+        owners.clear();
         for i in 0..self.sites[site].varying.len() {
-            let at = self.sites[site].varying[i] as usize;
-            let (id, _) = self.sites[site].reached[at];
-            key.push(self.applies(id, resource, View::Other).0);
+            let (id, _) = self.sites[site].reached[self.sites[site].varying[i] as usize];
+            others.push(self.applies(id, resource, View::Other));
         }
+        key.extend(others.iter().map(|set| set.0));
+        owners.extend_from_slice(&others);
         if self.sites[site].owned {
-            key.push(features::owned(self.estate, resource));
+            key.push(self.cells.owned(resource));
             // As an owner, the same statements may apply otherwise on another resource.
-            for i in 0..self.sites[site].varying.len() {
+            for at in 0..self.sites[site].by_owner.len() {
+                let i = self.sites[site].by_owner[at] as usize;
                 let (id, _) = self.sites[site].reached[self.sites[site].varying[i] as usize];
-                if self.compiled[id.index()].as_ref().is_some_and(Compiled::is_owned) {
-                    key.push(self.applies(id, resource, View::Owner).0);
-                }
+                owners[i] = self.applies(id, resource, View::Owner);
+                key.push(owners[i].0);
             }
         }
+        (self.applied, self.applied_on) = ([others, owners], Some(resource));
         if !self.estate.layers.is_empty() {
             let layer = self.layer(site, resource);
             key.push(layer.map_or(u32::MAX, |l| l.0));
@@ -553,8 +570,15 @@ impl<'e> SetEngine<'e> {
         match target {
             Target::Own => return self.allowed_as(resource, action, view),
             Target::Parent => {
-                let parent = self.estate.catalog.parent(resource);
-                return parent.map_or(SetId::ALL, |parent| self.allowed(parent, action));
+                let Some(parent) = self.cells.parent(resource) else { return SetId::ALL };
+                if let Some((of, what, allowed)) = self.of_parent
+                    && (of, what) == (parent, action)
+                {
+                    return allowed;
+                }
+                let allowed = self.allowed(parent, action);
+                self.of_parent = Some((parent, action, allowed));
+                return allowed;
             }
             Target::Source | Target::Kind(_) => {}
         }

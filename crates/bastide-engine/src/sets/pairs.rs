@@ -94,7 +94,7 @@ impl<'e> SetEngine<'e> {
 
     /// Whether those looked at own the resource.
     pub(super) fn owner(&self, resource: ResourceId, view: View) -> Pair {
-        Pair::constant(match (features::owned(self.estate, resource), view) {
+        Pair::constant(match (self.cells.owned(resource), view) {
             (0, _) => Truth::Unknown,
             (_, View::Owner) => Truth::True,
             (_, View::Other) => Truth::False,
@@ -171,7 +171,7 @@ impl<'e> SetEngine<'e> {
         let mut key = vec![condition as *const Condition as usize];
         if let Some(resource) = resource {
             key.extend(mentioned.iter().map(|feature| match feature {
-                features::Feature::Field(step, field) => features::code(self.estate, *step, *field, resource) as usize,
+                features::Feature::Field(step, field) => self.cells.field(*step, *field, resource) as usize,
                 features::Feature::Ask(..) | features::Feature::Owned => 0,
             }));
         }

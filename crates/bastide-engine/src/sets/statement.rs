@@ -113,7 +113,7 @@ impl<'e> SetEngine<'e> {
 
     /// The site of a resource.
     pub(super) fn site(&mut self, resource: ResourceId) -> usize {
-        let kind = self.estate.catalog.kind(resource);
+        let kind = self.cells.kind(resource);
         let class = self.places.class[resource.index()];
         let estate = self.estate;
         let at = class as usize * estate.schema.kinds.len() + kind.index();
@@ -180,29 +180,27 @@ impl<'e> SetEngine<'e> {
                 let s = estate.statement(id);
                 s.actions.contains(action.index()) != (s.modality == Modality::MayOnly)
             };
-            let mut positions = Vec::new();
-            for (at, (id, _)) in reached.iter().enumerate().filter(|(_, (id, _))| speaks(*id)) {
-                let compiled = self.compiled[id.index()].as_ref().expect("in force");
-                if compiled.own {
-                    return None;
-                }
-                if !compiled.features.is_empty() {
-                    positions.push(at as u32);
-                }
+            let own = |id: &StatementId| self.compiled[id.index()].as_ref().expect("in force").own;
+            if reached.iter().any(|(id, _)| speaks(*id) && own(id)) {
+                return None;
             }
-            Some(positions.into_boxed_slice())
+            let varying = varying.iter().enumerate();
+            Some(varying.filter(|(_, at)| speaks(reached[**at as usize].0)).map(|(i, _)| i as u32).collect())
         });
         let relevant: Vec<Option<Box<[u32]>>> = relevant.collect();
+        let is_owned = |at: u32| self.compiled[reached[at as usize].0.index()].as_ref().is_some_and(Compiled::is_owned);
+        let by_owner: Box<[u32]> = (0..varying.len() as u32).filter(|i| is_owned(varying[*i as usize])).collect();
         let short = self.short(&reached, &varying, &fields, &asks, owned);
         let site = Site {
             short,
-            turns: self.turns(kind, &reached, &relevant),
+            turns: self.turns(kind, &by_owner, &relevant),
             steps: relevant.iter().map(|_| None).collect(),
             relevant: relevant.into(),
             reached: reached.into(),
             fitting,
             owned,
             varying: varying.into(),
+            by_owner,
             fields: fields.into(),
             asks: asks.into(),
         };
@@ -212,10 +210,9 @@ impl<'e> SetEngine<'e> {
 
     /// By action, whether it may be decided otherwise for an owner: where a statement that speaks of it looks at owners, or
     /// at decisions on the resource itself, and where it needs such an action on the same resource.
-    fn turns(&self, kind: KindId, reached: &[places::Reached], relevant: &[Option<Box<[u32]>>]) -> Box<[bool]> {
+    fn turns(&self, kind: KindId, by_owner: &[u32], relevant: &[Option<Box<[u32]>>]) -> Box<[bool]> {
         let schema = &self.estate.schema;
-        let owned = |at: &u32| self.compiled[reached[*at as usize].0.index()].as_ref().is_some_and(Compiled::is_owned);
-        let looks = |positions: &Option<Box<[u32]>>| positions.as_ref().is_none_or(|all| all.iter().any(owned));
+        let looks = |of: &Option<Box<[u32]>>| of.as_ref().is_none_or(|all| all.iter().any(|i| by_owner.contains(i)));
         let fits = |action: &ActionId| schema.fits(*action, kind);
         let mut turns: Vec<bool> =
             ActionId::all(relevant.len()).map(|a| fits(&a) && looks(&relevant[a.index()])).collect();
@@ -273,9 +270,9 @@ impl<'e> SetEngine<'e> {
         let mut values = Vec::with_capacity(count);
         for i in 0..count {
             let value = match self.compiled(id).features[i] {
-                Feature::Field(step, field) => features::code(self.estate, step, field, resource),
+                Feature::Field(step, field) => self.cells.field(step, field, resource),
                 Feature::Ask(target, action) => self.met(resource, target, action, View::Other).0,
-                Feature::Owned => features::owned(self.estate, resource),
+                Feature::Owned => self.cells.owned(resource),
             };
             values.push(value);
         }
@@ -341,8 +338,8 @@ impl<'e> SetEngine<'e> {
         let mut at = 0;
         for (feature, radix) in compiled.features.iter().zip(radices) {
             let code = match feature {
-                Feature::Field(step, field) => features::code(self.estate, *step, *field, resource),
-                Feature::Owned => features::owned(self.estate, resource),
+                Feature::Field(step, field) => self.cells.field(*step, *field, resource),
+                Feature::Owned => self.cells.owned(resource),
                 Feature::Ask(..) => unreachable!("a statement that asks has no table"),
             };
             // A missing value takes the last place.
@@ -382,14 +379,15 @@ impl<'e> SetEngine<'e> {
     fn covering(&mut self, id: StatementId, statement: &'e Statement, resource: ResourceId) -> bool {
         let Some(condition) = &statement.what.condition else { return true };
         let condition: &'e Condition = condition;
-        let estate = self.estate;
+        let cells = &self.cells;
         let value = |feature: &Feature| match feature {
-            Feature::Field(step, field) => features::code(estate, *step, *field, resource),
-            Feature::Owned => features::owned(estate, resource),
+            Feature::Field(step, field) => cells.field(*step, *field, resource),
+            Feature::Owned => cells.owned(resource),
             Feature::Ask(..) => unreachable!("in an estate with layers a what-clause looks at no decisions"),
         };
-        let values: Vec<u32> = self.compiled(id).what.iter().map(value).collect();
-        if let Some(known) = self.compiled(id).covering.get(&values[..]) {
+        let compiled = self.compiled[id.index()].as_ref().expect("only statements in force reach anything");
+        let values: Vec<u32> = compiled.what.iter().map(value).collect();
+        if let Some(known) = compiled.covering.get(&values[..]) {
             return *known;
         }
         let covers = self.judge.condition(condition, None, Some(resource)).not_false();

@@ -103,13 +103,13 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     }
     let started = Instant::now();
     let made = changed(&mut opened, &root, &args.changes, stage)?;
+    let small = made.base.is_none().then(|| alone(opened.estate(), &made.changes)).flatten();
     let made_in = started.elapsed().as_secs_f64();
     let moment = args.moment.moment(opened.estate())?;
     let after_moment = args.moment.moment(&made.estate)?;
     let harmless = opened.loaded.audit.harmless.clone();
     let from = made.base.as_ref().unwrap_or(opened.estate());
     let most = trial::most(args.all || args.format == Format::Json);
-    let small = made.base.is_none().then(|| alone(opened.estate(), &made.changes)).flatten();
     let mut answer = compare(&opened, &moment, (&made.estate, &after_moment), small, (&harmless, most), stage)?;
     answer.seconds = Seconds { load: opened.seconds, evaluate: answer.seconds.evaluate + made_in };
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
