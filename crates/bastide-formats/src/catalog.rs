@@ -16,7 +16,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 /// Bytes of a row in most catalogs, at least.
 const USUAL_ROW: usize = 48;
 /// A file is read in parts of about so many bytes, so that no core waits long for the other.
-const PART: usize = 1 << 21;
+const PART: usize = 1 << 19;
 /// But in so many a core at least.
 const LEAST_PARTS: usize = 4;
 

@@ -20,7 +20,7 @@ const DEEPEST: usize = 1000;
 /// About so many rows are in a bucket.
 const BUCKET: usize = 1 << 13;
 /// Rows are dealt in about so many shares a core, so that none waits long for the other.
-const SHARES: usize = 6;
+const SHARES: usize = 12;
 /// Fewer rows are no share of their own.
 const SMALLEST: usize = 1 << 12;
 /// Columns that rows get besides those of the grid.
