@@ -70,6 +70,8 @@ struct Piece {
     rows: CatalogPart,
     /// Sources of its rows, numbered within it.
     sources: Vec<(u32, Vec<String>)>,
+    /// How many lines it has.
+    lines: u32,
     /// How many distinct texts its sink had met after it: of parents, then of each list of values.
     distinct: Vec<usize>,
 }
@@ -118,7 +120,7 @@ impl<'s> CatalogSink<'s> {
         let rows = bytes / USUAL_ROW;
         let part = self.rows.begin();
         part.grid.reserve(rows);
-        part.places.reserve(rows);
+        part.spans.reserve(rows);
         part.texts.reserve(2 * rows, bytes / 3);
     }
 
@@ -143,7 +145,7 @@ impl<'s> CatalogSink<'s> {
         let parts = (text.len() / PART).max(LEAST_PARTS * rayon::current_num_threads());
         if out.is_empty()
             && let Some(parts) = table.plain(parts)
-            && self.in_parts(&layout, &parts)
+            && self.in_parts(&layout, &parts, table.first_line())
         {
             return;
         }
@@ -153,10 +155,10 @@ impl<'s> CatalogSink<'s> {
         }
     }
 
-    /// Reads the parts of a file at the same time. False, and nothing taken in, where there is
+    /// Reads the parts of a file, the first of which begins at a line, at the same time. False, and nothing taken in, where there is
     /// anything to report: then the file is read once more from front to back, so that it is
     /// reported the same however many parts there are.
-    fn in_parts(&mut self, layout: &Layout, parts: &[Plain]) -> bool {
+    fn in_parts(&mut self, layout: &Layout, parts: &[Plain], line: u32) -> bool {
         let schema = self.schema;
         // Each core takes the next part, and numbers the values of all its parts together.
         let next = AtomicUsize::new(0);
@@ -176,7 +178,7 @@ impl<'s> CatalogSink<'s> {
         };
         let cores = (0..rayon::current_num_threads()).into_par_iter().with_max_len(1);
         let Some(sinks) = cores.map(read).collect::<Option<Vec<_>>>() else { return false };
-        self.take_in(sinks);
+        self.take_in(sinks, line);
         true
     }
 
@@ -189,7 +191,7 @@ impl<'s> CatalogSink<'s> {
                 let (rows, sources) = self.rows.take()?;
                 let values = self.values().map(Values::text_count);
                 let distinct = std::iter::once(self.rows.parents.texts().len()).chain(values).collect();
-                return Some(Piece { number, rows, sources, distinct });
+                return Some(Piece { number, rows, sources, lines: part.lines(), distinct });
             }
             self.block(layout, &block)?;
         }
@@ -208,11 +210,9 @@ impl<'s> CatalogSink<'s> {
         let fill = |column: usize, rows: &mut Vec<usize>, texts: &mut Vec<&'t str>| {
             rows.clear();
             texts.clear();
-            for (row, text) in (0..block.len()).map(|row| (row, block.text(row, column))) {
-                if !text.is_empty() {
-                    rows.push(row);
-                    texts.push(text);
-                }
+            for row in (0..block.len()).filter(|row| !block.is_missing(*row, column)) {
+                rows.push(row);
+                texts.push(block.text(row, column));
             }
         };
         let mut parents = vec![NONE; block.len()];
@@ -220,7 +220,7 @@ impl<'s> CatalogSink<'s> {
         rows.iter().zip(self.rows.parents.numbers(&texts)).for_each(|(row, number)| parents[*row] = number);
         let first = self.rows.len();
         let part = self.rows.open();
-        let from = part.places.len();
+        let from = part.spans.len();
         part.grid.extend(block.len());
         let mut kinds: Vec<KindId> = Vec::with_capacity(block.len());
         let mut last = ("", None);
@@ -236,7 +236,7 @@ impl<'s> CatalogSink<'s> {
             part.texts.push(id);
             part.texts.push(name);
             let place = block.place(row);
-            part.places.push(place);
+            part.spans.push((place.start, place.end));
             let cells = part.grid.row_mut(from + row);
             cells[grid::PARENT] = parents[row];
             cells[grid::KIND] = kinds[row].0;
@@ -274,9 +274,9 @@ impl<'s> CatalogSink<'s> {
         Some(())
     }
 
-    /// Takes in what other sinks read, in the order of the file: then values are numbered as they would be if one had
+    /// Takes in what other sinks read, from a line on, in the order of the file: then values are numbered as they would be if one had
     /// read all of it, since of each sink the new texts of a part are those that no part before it has.
-    fn take_in(&mut self, sinks: Vec<(CatalogSink<'s>, Vec<Piece>)>) {
+    fn take_in(&mut self, sinks: Vec<(CatalogSink<'s>, Vec<Piece>)>, mut line: u32) {
         let (sinks, pieces): (Vec<CatalogSink>, Vec<Vec<Piece>>) = sinks.into_iter().unzip();
         // Of each part the sink, and of each list the texts that were new to it.
         let mut order: Vec<(usize, Vec<Range<usize>>, Piece)> = Vec::new();
@@ -320,7 +320,8 @@ impl<'s> CatalogSink<'s> {
         }
         let codes: Vec<Arc<Codes>> = codes.into_iter().map(Arc::new).collect();
         for (sink, _, piece) in order {
-            self.rows.put(piece.rows, piece.sources, Arc::clone(&codes[sink]));
+            self.rows.put(piece.rows, piece.sources, line, Arc::clone(&codes[sink]));
+            line += piece.lines;
         }
     }
 
@@ -352,7 +353,7 @@ impl<'s> CatalogSink<'s> {
         let part = self.rows.open();
         part.texts.push(id);
         part.texts.push(name);
-        part.places.push(place);
+        part.spans.push((place.start, place.end));
         let numbers = part.grid.push();
         numbers[grid::PARENT] = parent;
         numbers[grid::KIND] = kind.0;
@@ -366,7 +367,7 @@ impl<'s> CatalogSink<'s> {
             match self.value(row, kind, field, text) {
                 Ok(Some((at, number))) => {
                     let part = self.rows.open();
-                    part.grid.row_mut(part.places.len() - 1)[at] = number;
+                    part.grid.row_mut(part.spans.len() - 1)[at] = number;
                 }
                 Ok(None) => {}
                 Err((message, harmless)) => {

@@ -5,7 +5,6 @@ use bastide_model::rows::{Cell, RowPlace};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, Span, codes};
 use csv::StringRecord;
-use rayon::prelude::*;
 
 /// Cells of one row, by column.
 pub trait Cells {
@@ -80,14 +79,23 @@ impl<'t> CsvTable<'t> {
         Some(table)
     }
 
-    /// Cuts what follows the header into parts of about the same size, at ends of lines, where cells lie in the text as
-    /// they are. None where the file is small, or where quotes might hide a comma or an end of line.
+    /// The line, from 1, at which what follows the header begins.
+    pub fn first_line(&self) -> u32 {
+        Lines::new(self.text).line(self.passed())
+    }
+
+    /// How many bytes of the text were read.
+    fn passed(&self) -> usize {
+        (self.reader.position().byte() as usize + self.base).min(self.text.len())
+    }
+
+    /// Cuts what follows the header into parts of about the same size, at ends of lines. None where the file is small.
     pub fn plain(&self, parts: usize) -> Option<Vec<Plain<'t>>> {
         if self.text.len() < SMALLEST_CUT || parts < 2 {
             return None;
         }
         let bytes = self.text.as_bytes();
-        let from = (self.reader.position().byte() as usize + self.base).min(bytes.len());
+        let from = self.passed();
         let mut cuts = vec![from];
         for i in 1..parts {
             let about = from + (bytes.len() - from) * i / parts;
@@ -95,22 +103,8 @@ impl<'t> CsvTable<'t> {
             cuts.push(end.max(cuts[cuts.len() - 1]));
         }
         cuts.push(bytes.len());
-        let ranges: Vec<std::ops::Range<usize>> = cuts.windows(2).map(|w| w[0]..w[1]).collect();
-        // Of each part, how many lines it has, unless there are quotes.
-        let count = |range: &std::ops::Range<usize>| {
-            let part = &self.text[range.clone()];
-            // Many bytes at once, where to look for the first one would go through them one by one.
-            let quoted = |piece: &[u8]| piece.iter().fold(false, |quoted, byte| quoted | (*byte == b'"'));
-            (!part.as_bytes().chunks(1 << 12).any(quoted)).then(|| Lines::new(part).line(part.len()) - 1)
-        };
-        let lines: Vec<u32> = ranges.par_iter().map(count).collect::<Option<_>>()?;
-        let mut line = Lines::new(self.text).line(from);
-        let part = |(range, lines): (std::ops::Range<usize>, u32)| {
-            let first = line;
-            line += lines;
-            Plain { file: self.file, text: self.text, width: self.header.len(), left: range, line: first }
-        };
-        Some(ranges.into_iter().zip(lines).map(part).collect())
+        let part = |left| Plain { file: self.file, text: self.text, width: self.header.len(), left, line: 0 };
+        Some(cuts.windows(2).map(|ends| part(ends[0]..ends[1])).collect())
     }
 
     /// An empty row to read into.
@@ -251,7 +245,7 @@ fn cells(raw: &str) -> (Vec<std::ops::Range<usize>>, Option<usize>) {
 /// So many rows are cut into cells at a time, and some more.
 const BLOCK: usize = 512;
 
-/// A part of a file without quotes, read in blocks of rows: as the reader does it, which ends rows at line feeds and
+/// A part of a file, read in blocks of rows as far as no quotes might hide a comma or an end of line: as the reader does it, which ends rows at line feeds and
 /// carriage returns and passes over empty ones, without a copy of any cell. Whoever works on one column of a block after
 /// the other waits less for memory.
 #[derive(Clone)]
@@ -261,7 +255,7 @@ pub struct Plain<'t> {
     width: usize,
     /// What is still to be read.
     left: std::ops::Range<usize>,
-    /// The line at which that begins, from 1.
+    /// How many lines of the part were read.
     line: u32,
 }
 
@@ -270,7 +264,7 @@ pub struct Block<'t> {
     file: FileId,
     text: &'t str,
     width: usize,
-    /// Where each row begins, and on which line.
+    /// Where each row begins, and how many lines of its part come before it.
     rows: Vec<(u32, u32)>,
     /// Where each cell ends, row by row.
     ends: Vec<u32>,
@@ -287,8 +281,13 @@ impl<'t> Plain<'t> {
         Block { file: self.file, text: self.text, width: self.width, rows: Vec::new(), ends: Vec::new() }
     }
 
+    /// How many lines were read.
+    pub fn lines(&self) -> u32 {
+        self.line
+    }
+
     /// Reads the next rows in place of those in the block: none at the end of the part. False where a row is not in
-    /// order, which is left to the other reader to report.
+    /// order, which is left to the other reader to report, and where there are quotes.
     pub fn next(&mut self, block: &mut Block<'t>) -> bool {
         block.rows.clear();
         block.ends.clear();
@@ -331,8 +330,10 @@ impl<'t> Plain<'t> {
         }
         // Cells of a row that is not whole are read once more.
         block.ends.truncate(first);
+        // Many bytes at once, where to look for the first one would go through them one by one.
+        let quoted = bytes[self.left.start..row].iter().fold(false, |quoted, byte| quoted | (*byte == b'"'));
         self.left.start = row;
-        true
+        !quoted
     }
 }
 
@@ -347,14 +348,25 @@ impl<'t> Block<'t> {
         self.rows.is_empty()
     }
 
-    /// The text of a row's cell.
-    pub fn text(&self, row: usize, column: usize) -> &'t str {
-        let at = row * self.width + column;
-        let start = if column == 0 { self.rows[row].0 } else { self.ends[at - 1] + 1 };
-        &self.text[start as usize..self.ends[at] as usize]
+    /// Whether a row has nothing in a column.
+    pub fn is_missing(&self, row: usize, column: usize) -> bool {
+        let cell = self.cell(row, column);
+        cell.start == cell.end
     }
 
-    /// Where a row stands.
+    /// Where a row's cell lies.
+    fn cell(&self, row: usize, column: usize) -> std::ops::Range<usize> {
+        let at = row * self.width + column;
+        let start = if column == 0 { self.rows[row].0 } else { self.ends[at - 1] + 1 };
+        start as usize..self.ends[at] as usize
+    }
+
+    /// The text of a row's cell.
+    pub fn text(&self, row: usize, column: usize) -> &'t str {
+        &self.text[self.cell(row, column)]
+    }
+
+    /// Where a row stands, its line counted from 0 in the part.
     pub fn place(&self, row: usize) -> RowPlace {
         let (start, line) = self.rows[row];
         RowPlace { file: self.file, line, start, end: self.ends[(row + 1) * self.width - 1] }
@@ -397,19 +409,20 @@ mod tests {
             let mut out = Vec::new();
             let mut table = CsvTable::open(FileId(0), &text, &mut out).unwrap();
             let from = table.reader.position().byte() as usize;
-            let mut part = Plain { file: FileId(0), text: &text, width: 2, left: from..text.len(), line: 2 };
+            let mut part = Plain { file: FileId(0), text: &text, width: 2, left: from..text.len(), line: 0 };
             let (mut row, mut block) = (table.row(), part.block());
             while part.next(&mut block) && !block.is_empty() {
                 for at in 0..block.len() {
                     assert!(table.next(&mut row, &mut out));
-                    assert_eq!(block.place(at), row.place(), "{text:?}");
+                    let place = block.place(at);
+                    assert_eq!(RowPlace { line: place.line + 2, ..place }, row.place(), "{text:?}");
                     assert_eq!([block.text(at, 0), block.text(at, 1)], [row.text(0), row.text(1)]);
                 }
             }
             assert!(!table.next(&mut row, &mut out) && out.is_empty() && part.left.is_empty(), "{text:?} {out:?}");
         }
-        for text in ["a,b\n1\n", "a,b\n1,2,3\n4,5", "a,b\n1,2\n \n"] {
-            let mut part = Plain { file: FileId(0), text, width: 2, left: 4..text.len(), line: 2 };
+        for text in ["a,b\n1\n", "a,b\n1,2,3\n4,5", "a,b\n1,2\n \n", "a,b\n1,2\n\"3\",4\n", "a,b\n1,2\n3,\"4"] {
+            let mut part = Plain { file: FileId(0), text, width: 2, left: 4..text.len(), line: 0 };
             let mut block = part.block();
             assert!(!part.next(&mut block), "{text:?}");
         }
@@ -426,22 +439,21 @@ mod tests {
         }
         let table = CsvTable::open(FileId(0), &text, &mut Vec::new()).unwrap();
         for parts in [2, 3, 8] {
-            let mut next = 0;
+            let (mut next, mut first) = (0, table.first_line());
             for mut part in table.plain(parts).unwrap() {
                 let mut block = part.block();
                 while part.next(&mut block) && !block.is_empty() {
                     for row in 0..block.len() {
                         assert_eq!(block.text(row, 0), next.to_string());
-                        assert_eq!(block.place(row).line, next + 2);
+                        assert_eq!(first + block.place(row).line, next + 2);
                         next += 1;
                     }
                 }
+                first += part.lines();
             }
             assert_eq!(next as usize, number);
         }
-        let quoted = text.clone() + "\"1\",2\n";
-        let table = CsvTable::open(FileId(0), &quoted, &mut Vec::new()).unwrap();
-        assert!(table.plain(2).is_none() && table.plain(1).is_none());
+        assert!(table.plain(1).is_none());
     }
 
     fn rows(text: &str) -> (Vec<(u32, Vec<String>)>, Vec<String>) {

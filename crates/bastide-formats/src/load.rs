@@ -97,7 +97,7 @@ struct Loader<'r> {
     /// New texts of a change that was cut off while it took effect.
     staged: Vec<Staged>,
     /// Files that were read ahead, by where they are.
-    ahead: HashMap<PathBuf, std::io::Result<Vec<u8>>>,
+    ahead: HashMap<PathBuf, Result<String, text::Useless>>,
 }
 
 impl<'r> Loader<'r> {
@@ -136,7 +136,7 @@ impl<'r> Loader<'r> {
         let paths = self.paths(&manifest.catalog);
         let ((), ahead) = rayon::join(
             || self.people_and_groups(&manifest, &mut people, &mut group_rows),
-            || paths.into_iter().map(|path| (text::bytes(&path), path)).map(|(bytes, path)| (path, bytes)).collect(),
+            || paths.into_iter().map(|path| (text::text(&path), path.real)).map(|(text, path)| (path, text)).collect(),
         );
         self.ahead = ahead;
         let people_whole = errors(&self.out) == before;
@@ -192,18 +192,18 @@ impl<'r> Loader<'r> {
         let beside = staged.map(|s| write::beside(self.root, s)).filter(|p| p.exists());
         let path = FilePath { shown: path.shown.clone(), real: beside.unwrap_or_else(|| path.real.clone()) };
         match self.ahead.remove(&path.real) {
-            Some(bytes) => text::take(&path, bytes, &mut self.sources, &mut self.out),
+            Some(text) => text::take(&path, text, &mut self.sources, &mut self.out),
             None => text::read(&path, &mut self.sources, &mut self.out),
         }
     }
 
     /// Where the files are that sources name; whatever is wrong is told when they are read.
-    fn paths(&self, sources: &[DataSource]) -> Vec<PathBuf> {
+    fn paths(&self, sources: &[DataSource]) -> Vec<FilePath> {
         let find = |source: &DataSource| text::find(self.root, &source.file.text, source.file.span, &mut Vec::new());
         let stands_in = |path: &FilePath| {
             self.texts.contains_key(&path.shown) || self.staged.iter().any(|staged| staged.file == path.shown)
         };
-        sources.iter().flat_map(find).filter(|path| !stands_in(path)).map(|path| path.real).collect()
+        sources.iter().flat_map(find).filter(|path| !stands_in(path)).collect()
     }
 
     fn manifest(&mut self) -> Option<Manifest> {

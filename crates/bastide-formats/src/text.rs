@@ -4,6 +4,7 @@ use bastide_syntax::{Diagnostic, FileId, Position, Sources, Span, codes};
 use rayon::prelude::*;
 use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
+use std::string::FromUtf8Error;
 
 /// A line longer than this is an error.
 pub const LONGEST_LINE: usize = 16 << 20;
@@ -58,45 +59,53 @@ pub fn find(root: &Path, pattern: &str, place: Span, out: &mut Vec<Diagnostic>) 
 /// Reads a file into the table of sources, unpacking `.gz`. None where it cannot be used, which is
 /// reported.
 pub fn read(path: &FilePath, sources: &mut Sources, out: &mut Vec<Diagnostic>) -> Option<FileId> {
-    take(path, bytes(&path.real), sources, out)
+    take(path, text(path), sources, out)
+}
+
+/// Why a file is of no use.
+pub enum Useless {
+    /// It cannot be read, or not be unpacked.
+    Unread(std::io::Error),
+    /// Its bytes cannot be counted.
+    TooLarge,
+    /// It is no text.
+    NotText(FromUtf8Error),
+}
+
+/// The text of a file, unpacked where it is a `.gz`.
+///
+/// # Errors
+/// Why it cannot be used.
+pub fn text(path: &FilePath) -> Result<String, Useless> {
+    let mut bytes = bytes(&path.real).map_err(Useless::Unread)?;
+    if path.shown.ends_with(".gz") {
+        let packed = std::mem::take(&mut bytes);
+        let mut unpacking = flate2::read::MultiGzDecoder::new(packed.as_slice());
+        unpacking.read_to_end(&mut bytes).map_err(Useless::Unread)?;
+    }
+    if u32::try_from(bytes.len()).is_err() {
+        return Err(Useless::TooLarge);
+    }
+    String::from_utf8(bytes).map_err(Useless::NotText)
 }
 
 /// Takes in a file that was read.
 pub fn take(
     path: &FilePath,
-    bytes: std::io::Result<Vec<u8>>,
+    text: Result<String, Useless>,
     sources: &mut Sources,
     out: &mut Vec<Diagnostic>,
 ) -> Option<FileId> {
     let refuse = |code, message: String| Diagnostic::file(code, &path.shown, message);
-    let bytes = bytes.and_then(|bytes| {
-        if !path.shown.ends_with(".gz") {
-            return Ok(bytes);
-        }
-        let mut unpacked = Vec::new();
-        flate2::read::MultiGzDecoder::new(bytes.as_slice()).read_to_end(&mut unpacked).map(|_| unpacked)
-    });
-    let bytes = match bytes {
-        Ok(bytes) => bytes,
-        Err(error) => {
-            out.push(refuse(&codes::MISSING_FILE, format!("the file cannot be read: {error}")));
-            return None;
-        }
+    let refused = match text {
+        Ok(text) => return Some(sources.add(&path.shown, text)),
+        Err(Useless::Unread(error)) => refuse(&codes::MISSING_FILE, format!("the file cannot be read: {error}")),
+        Err(Useless::TooLarge) => refuse(&codes::UNSUPPORTED, "a file of more than 4 GiB".to_string())
+            .help("to read it, cut it into several files and name them by a glob"),
+        Err(Useless::NotText(error)) => not_utf8(&path.shown, &error, sources),
     };
-    if u32::try_from(bytes.len()).is_err() {
-        let message = "a file of more than 4 GiB".to_string();
-        out.push(
-            refuse(&codes::UNSUPPORTED, message).help("to read it, cut it into several files and name them by a glob"),
-        );
-        return None;
-    }
-    match String::from_utf8(bytes) {
-        Ok(text) => Some(sources.add(&path.shown, text)),
-        Err(error) => {
-            out.push(not_utf8(&path.shown, &error, sources));
-            None
-        }
-    }
+    out.push(refused);
+    None
 }
 
 /// A smaller file is read by one core.
@@ -105,7 +114,7 @@ const LARGE: u64 = 8 << 20;
 const PIECE: usize = 4 << 20;
 
 /// The bytes of a file as it is. A large one is read by all cores: it takes less time to read than to make room for.
-pub fn bytes(path: &Path) -> std::io::Result<Vec<u8>> {
+fn bytes(path: &Path) -> std::io::Result<Vec<u8>> {
     let about = std::fs::metadata(path)?;
     if !about.is_file() || about.len() < LARGE || rayon::current_num_threads() == 1 {
         return std::fs::read(path);
@@ -122,7 +131,7 @@ pub fn bytes(path: &Path) -> std::io::Result<Vec<u8>> {
 
 /// Points at the first byte that is not UTF-8. The text goes in with its bad bytes replaced, so
 /// that the place can be shown.
-fn not_utf8(shown: &str, error: &std::string::FromUtf8Error, sources: &mut Sources) -> Diagnostic {
+fn not_utf8(shown: &str, error: &FromUtf8Error, sources: &mut Sources) -> Diagnostic {
     let at = error.utf8_error().valid_up_to();
     let byte = error.as_bytes()[at];
     let file = sources.add(shown, String::from_utf8_lossy(error.as_bytes()));

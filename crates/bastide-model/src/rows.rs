@@ -104,8 +104,10 @@ pub struct CatalogPart {
     pub texts: Strings,
     /// Of each row the numbers of its values; [`grid`] says which column is which.
     pub grid: Grid,
-    /// Where each stands.
-    pub places: Vec<RowPlace>,
+    /// Where each begins and ends in its file.
+    pub spans: Vec<(u32, u32)>,
+    /// How many lines of the file come before those that are counted here.
+    lines: u32,
     /// What its numbers are in the whole catalog; none where they are the same.
     codes: Option<Arc<Codes>>,
 }
@@ -129,7 +131,18 @@ impl CatalogPart {
 
     /// The numbers of the rows.
     pub fn rows(&self) -> std::ops::Range<usize> {
-        self.first..self.first + self.places.len()
+        self.first..self.first + self.spans.len()
+    }
+
+    /// How many lines of its file come before those that the grid counts.
+    pub fn lines_before(&self) -> u32 {
+        self.lines
+    }
+
+    /// Where a row stands.
+    fn place(&self, at: usize) -> RowPlace {
+        let (cells, (start, end)) = (self.grid.row(at), self.spans[at]);
+        RowPlace { file: FileId(cells[grid::FILE]), line: self.lines + cells[grid::LINE], start, end }
     }
 }
 
@@ -184,8 +197,8 @@ impl CatalogRows {
     /// Begins a part.
     pub fn begin(&mut self) -> &mut CatalogPart {
         let (first, grid) = (self.len(), Grid::new(self.width));
-        let (texts, places) = (Strings::default(), Vec::new());
-        self.parts.push(CatalogPart { first, texts, grid, places, codes: None });
+        let (texts, spans) = (Strings::default(), Vec::new());
+        self.parts.push(CatalogPart { first, texts, grid, spans, lines: 0, codes: None });
         self.parts.last_mut().expect("just made")
     }
 
@@ -198,10 +211,10 @@ impl CatalogRows {
         Some((part, sources.into_iter().map(|(row, sources)| (row - first, sources)).collect()))
     }
 
-    /// Takes in a part that was read elsewhere.
-    pub fn put(&mut self, mut part: CatalogPart, sources: Vec<(u32, Vec<String>)>, codes: Arc<Codes>) {
+    /// Takes in a part that was read elsewhere, and the number of lines before those that it counts.
+    pub fn put(&mut self, mut part: CatalogPart, sources: Vec<(u32, Vec<String>)>, lines: u32, codes: Arc<Codes>) {
         debug_assert!(part.codes.is_none(), "nothing was taken in there");
-        (part.first, part.codes) = (self.len(), Some(codes));
+        (part.first, part.lines, part.codes) = (self.len(), lines, Some(codes));
         let first = part.first as u32;
         self.sources.extend(sources.into_iter().map(|(row, sources)| (first + row, sources)));
         self.parts.push(part);
@@ -243,7 +256,7 @@ impl CatalogRows {
     /// Where a row stands.
     pub fn place(&self, row: usize) -> RowPlace {
         let (part, at) = self.find(row);
-        part.places[at]
+        part.place(at)
     }
 
     /// The number of a row's parent; [`NONE`] for a root.

@@ -88,15 +88,18 @@ impl<'a> FromIterator<&'a str> for Strings {
 pub fn beginning(text: &str) -> [u64; 2] {
     let bytes = text.as_bytes();
     let eight = |at: usize| bytes.get(at..at + 8).and_then(|b| b.try_into().ok()).map_or(0, u64::from_be_bytes);
+    let four = |at: usize| bytes.get(at..at + 4).and_then(|b| b.try_into().ok()).map_or(0, u32::from_be_bytes);
     match bytes.len() {
         16.. => [eight(0), eight(8)],
         // The last eight bytes, of which some are the first ones again.
         9..16 => [eight(0), eight(bytes.len() - 8) << (8 * (16 - bytes.len()))],
         8 => [eight(0), 0],
-        length => {
-            let number = bytes.iter().fold(0, |number, b| number << 8 | u64::from(*b));
-            [if length == 0 { 0 } else { number << (8 * (8 - length)) }, 0]
+        // The same with the first four and the last four.
+        length @ 4..8 => {
+            let last = u64::from(four(length - 4)) << (8 * (8 - length));
+            [u64::from(four(0)) << 32 | last & u64::from(u32::MAX), 0]
         }
+        _ => [(0..8).fold(0, |number, at| number << 8 | u64::from(bytes.get(at).copied().unwrap_or(0))), 0],
     }
 }
 

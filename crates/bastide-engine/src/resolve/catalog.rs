@@ -74,8 +74,10 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
         let mut position = vec![NONE; rows.len()];
         order.iter().enumerate().for_each(|(new, old)| position[*old as usize] = new as u32);
         let source = |id: &String| catalog.find(id).map_or(Source::Missing(id.clone()), Source::Resource);
-        let sources =
-            rows.sources.iter().map(|(row, ids)| (ResourceId(position[*row as usize]), ids.iter().map(source).collect()));
+        let sources = rows
+            .sources
+            .iter()
+            .map(|(row, ids)| (ResourceId(position[*row as usize]), ids.iter().map(source).collect()));
         catalog.sources = Arc::new(sources.collect());
     }
     check_sources(&catalog, &places, out);

@@ -242,6 +242,7 @@ fn deal(rows: &CatalogRows, links: &Links, groups: &Groups) -> Vec<(u32, Vec<Pie
                 piece.cells.extend_from_slice(&[group, own]);
                 let from = piece.cells.len();
                 piece.cells.extend_from_slice(cells);
+                piece.cells[from + grid::LINE] += part.lines_before();
                 piece.cells.push(row as u32);
                 for (column, codes) in &renumbered {
                     let cell = &mut piece.cells[from + column];
@@ -431,8 +432,6 @@ fn runs(buckets: &[Bucket], count: usize) -> (Vec<Run>, Tree) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use bastide_model::rows::RowPlace;
-    use bastide_syntax::FileId;
     use std::collections::BTreeMap;
 
     /// Rows of id, parent and name.
@@ -445,8 +444,9 @@ mod tests {
             part.texts.push(name);
             let cells = part.grid.push();
             cells[grid::PARENT] = number;
+            cells[grid::FILE] = 0;
             cells[grid::LINE] = i as u32;
-            part.places.push(RowPlace { file: FileId(0), line: i as u32, start: 0, end: 0 });
+            part.spans.push((0, 0));
         }
         rows
     }
