@@ -2,7 +2,7 @@
 
 use crate::csv_table::{Block, Cells, CsvTable, Plain};
 use bastide_model::column::{NONE, Values};
-use bastide_model::rows::{CatalogPart, CatalogRows, Codes, grid};
+use bastide_model::rows::{CatalogPart, CatalogRows, Codes, SourceRows, grid};
 use bastide_model::schema::{CATALOG_COLUMNS, read_flag, split_set};
 use bastide_model::{KindId, ResourceAttributeId, Schema, Value};
 use bastide_syntax::nearest::nearest;
@@ -69,7 +69,7 @@ struct Piece {
     number: usize,
     rows: CatalogPart,
     /// Sources of its rows, numbered within it.
-    sources: Vec<(u32, Vec<String>)>,
+    sources: SourceRows,
     /// How many lines it has.
     lines: u32,
     /// How many distinct texts its sink had met after it: of parents, then of each list of values.

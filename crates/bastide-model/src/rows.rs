@@ -90,11 +90,14 @@ pub struct CatalogRows {
     pub states: Vec<Value>,
     /// Values of each resource attribute, by number.
     pub attributes: Vec<Vec<Value>>,
-    /// Sources' ids, for the rows that have any.
-    pub sources: Vec<(u32, Vec<String>)>,
+    /// Sources' ids.
+    pub sources: SourceRows,
     /// Ids of rows that could not be taken in, so that what lies in them is not reported again.
     pub broken: HashSet<String>,
 }
+
+/// Ids of sources, by the numbers of the rows that have any, which ascend.
+pub type SourceRows = Vec<(u32, Vec<String>)>;
 
 /// Rows of the catalog that were read together.
 pub struct CatalogPart {
@@ -203,7 +206,7 @@ impl CatalogRows {
     }
 
     /// Takes out the part that was begun last, with the sources of its rows, numbered within it.
-    pub fn take(&mut self) -> Option<(CatalogPart, Vec<(u32, Vec<String>)>)> {
+    pub fn take(&mut self) -> Option<(CatalogPart, SourceRows)> {
         let part = self.parts.pop()?;
         let from = self.sources.partition_point(|(row, _)| (*row as usize) < part.first);
         let sources = self.sources.split_off(from);
@@ -212,7 +215,7 @@ impl CatalogRows {
     }
 
     /// Takes in a part that was read elsewhere, and the number of lines before those that it counts.
-    pub fn put(&mut self, mut part: CatalogPart, sources: Vec<(u32, Vec<String>)>, lines: u32, codes: Arc<Codes>) {
+    pub fn put(&mut self, mut part: CatalogPart, sources: SourceRows, lines: u32, codes: Arc<Codes>) {
         debug_assert!(part.codes.is_none(), "nothing was taken in there");
         (part.first, part.lines, part.codes) = (self.len(), lines, Some(codes));
         let first = part.first as u32;
