@@ -21,7 +21,7 @@ fn permitted(estate: &Estate, moment: &Moment, id: StatementId, open: bool) -> B
     if open {
         let catalog = Arc::make_mut(&mut alone.catalog);
         catalog.barriers.clear();
-        catalog.barrier_depths.iter_mut().for_each(|depth| *depth = 0);
+        catalog.barrier_depths = Arc::new(vec![0; catalog.len()]);
     }
     let judge = Judge::new(&alone, moment).expect("no circles");
     let mut found = BTreeSet::new();

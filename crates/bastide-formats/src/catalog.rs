@@ -121,7 +121,7 @@ impl<'s> CatalogSink<'s> {
         let part = self.rows.begin();
         part.grid.reserve(rows);
         part.spans.reserve(rows);
-        part.texts.reserve(2 * rows, bytes / 3);
+        Arc::make_mut(&mut part.texts).reserve(2 * rows, bytes / 3);
     }
 
     fn layout(fields: &[Option<CatalogField>]) -> Layout {
@@ -222,6 +222,7 @@ impl<'s> CatalogSink<'s> {
         let part = self.rows.open();
         let from = part.spans.len();
         part.grid.extend(block.len());
+        let labels = Arc::make_mut(&mut part.texts);
         let mut kinds: Vec<KindId> = Vec::with_capacity(block.len());
         let mut last = ("", None);
         for row in 0..block.len() {
@@ -233,8 +234,8 @@ impl<'s> CatalogSink<'s> {
                 last = (kind, self.schema.kind(kind));
             }
             kinds.push(last.1?);
-            part.texts.push(id);
-            part.texts.push(name);
+            labels.push(id);
+            labels.push(name);
             let place = block.place(row);
             part.spans.push((place.start, place.end));
             let cells = part.grid.row_mut(from + row);
@@ -351,8 +352,9 @@ impl<'s> CatalogSink<'s> {
         let parent = text(layout.parent);
         let parent = if parent.is_empty() { NONE } else { self.rows.parents.number(parent).0 };
         let part = self.rows.open();
-        part.texts.push(id);
-        part.texts.push(name);
+        let texts = Arc::make_mut(&mut part.texts);
+        texts.push(id);
+        texts.push(name);
         part.spans.push((place.start, place.end));
         let numbers = part.grid.push();
         numbers[grid::PARENT] = parent;

@@ -3,7 +3,8 @@
 
 use crate::column::Column;
 use crate::ids::*;
-use crate::strings::{Index, Strings};
+use crate::labels::Labels;
+use crate::strings::Index;
 use crate::value::Pattern;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
@@ -22,12 +23,10 @@ pub enum Source {
 /// changes it: a change touches one column, and is tried on a copy.
 #[derive(Clone, Default)]
 pub struct Catalog {
-    /// Ids.
-    pub ids: Arc<Strings>,
+    /// Ids and names.
+    pub labels: Arc<Labels>,
     /// Finds an id.
     pub index: Arc<Index>,
-    /// Names.
-    pub names: Arc<Strings>,
     /// Parents; none for a root.
     pub parents: Arc<Vec<Option<ResourceId>>>,
     /// One past the last resource of the subtree.
@@ -59,12 +58,12 @@ pub struct Catalog {
 impl Catalog {
     /// How many.
     pub fn len(&self) -> usize {
-        self.ids.len()
+        self.labels.len()
     }
 
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
-        self.ids.is_empty()
+        self.labels.is_empty()
     }
 
     /// Every resource, in pre-order.
@@ -74,17 +73,17 @@ impl Catalog {
 
     /// The resource of an id.
     pub fn find(&self, id: &str) -> Option<ResourceId> {
-        self.index.find(&self.ids, id).map(ResourceId)
+        self.index.find_among(id, |number| self.labels.id(number as usize)).map(ResourceId)
     }
 
     /// The id.
     pub fn id(&self, resource: ResourceId) -> &str {
-        self.ids.get(resource.index())
+        self.labels.id(resource.index())
     }
 
     /// The name.
     pub fn name(&self, resource: ResourceId) -> &str {
-        self.names.get(resource.index())
+        self.labels.name(resource.index())
     }
 
     /// The kind.

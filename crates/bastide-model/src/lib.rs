@@ -8,6 +8,7 @@ pub mod condition;
 pub mod estate;
 pub mod groups;
 pub mod ids;
+pub mod labels;
 pub mod moment;
 pub mod people;
 pub mod proof;

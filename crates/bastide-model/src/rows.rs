@@ -104,7 +104,7 @@ pub struct CatalogPart {
     /// The number of the first of them.
     first: usize,
     /// Of each row the id, then the name.
-    pub texts: Strings,
+    pub texts: Arc<Strings>,
     /// Of each row the numbers of its values; [`grid`] says which column is which.
     pub grid: Grid,
     /// Where each begins and ends in its file.
@@ -200,7 +200,7 @@ impl CatalogRows {
     /// Begins a part.
     pub fn begin(&mut self) -> &mut CatalogPart {
         let (first, grid) = (self.len(), Grid::new(self.width));
-        let (texts, spans) = (Strings::default(), Vec::new());
+        let (texts, spans) = (Arc::default(), Vec::new());
         self.parts.push(CatalogPart { first, texts, grid, spans, lines: 0, codes: None });
         self.parts.last_mut().expect("just made")
     }

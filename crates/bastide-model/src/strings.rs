@@ -197,13 +197,24 @@ const TABLE: usize = 1 << 13;
 impl Index {
     /// Indexes every text. Gives back, for each text that stands twice, the later number and the first.
     pub fn of(strings: &Strings) -> (Index, Vec<(u32, u32)>) {
-        let hasher = DefaultHashBuilder::default();
+        let index = Index::default();
         let count = strings.len();
         let hashes: Vec<u64> = if count < TABLE {
-            strings.iter().map(|text| hasher.hash_one(text)).collect()
+            strings.iter().map(|text| index.hash(text)).collect()
         } else {
-            (0..count).into_par_iter().with_min_len(TABLE).map(|i| hasher.hash_one(strings.get(i))).collect()
+            (0..count).into_par_iter().with_min_len(TABLE).map(|i| index.hash(strings.get(i))).collect()
         };
+        index.fill(hashes, &|number| strings.get(number as usize))
+    }
+
+    /// What it knows a text by.
+    pub fn hash(&self, text: &str) -> u64 {
+        hash(&self.hasher, beginning(text), text)
+    }
+
+    /// Indexes texts that lie elsewhere, by their hashes. Gives back the same as [`Index::of`].
+    pub fn fill<'t>(mut self, hashes: Vec<u64>, text: &(dyn Fn(u32) -> &'t str + Sync)) -> (Index, Vec<(u32, u32)>) {
+        let count = hashes.len();
         let tables = (count / TABLE).next_power_of_two();
         let mut firsts = vec![0u32; tables + 1];
         hashes.iter().for_each(|hash| firsts[shard(*hash, tables) + 1] += 1);
@@ -219,8 +230,7 @@ impl Index {
             let dealt = &dealt[firsts[table] as usize..firsts[table + 1] as usize];
             let (mut filled, mut twice) = (HashTable::with_capacity(dealt.len()), Vec::new());
             for (hash, i) in dealt {
-                let same =
-                    |j: &u32| hashes[*j as usize] == *hash && strings.get(*j as usize) == strings.get(*i as usize);
+                let same = |j: &u32| hashes[*j as usize] == *hash && text(*j) == text(*i);
                 match filled.find(*hash, same) {
                     Some(first) => twice.push((*i, *first)),
                     None => {
@@ -233,14 +243,20 @@ impl Index {
         let (tables, twice): (Vec<_>, Vec<Vec<(u32, u32)>>) = (0..tables).into_par_iter().map(fill).unzip();
         let mut twice: Vec<(u32, u32)> = twice.into_iter().flatten().collect();
         twice.sort_unstable();
-        (Index { hasher, tables }, twice)
+        self.tables = tables;
+        (self, twice)
     }
 
     /// The number of a text; `strings` must be the one that was indexed.
     pub fn find(&self, strings: &Strings, text: &str) -> Option<u32> {
-        let hash = self.hasher.hash_one(text);
+        self.find_among(text, |number| strings.get(number as usize))
+    }
+
+    /// The number of a text among those that were indexed, which lie elsewhere.
+    pub fn find_among<'t>(&self, text: &str, texts: impl Fn(u32) -> &'t str) -> Option<u32> {
+        let hash = self.hash(text);
         let table = self.tables.get(shard(hash, self.tables.len()))?;
-        table.find(hash, |&j| strings.get(j as usize) == text).copied()
+        table.find(hash, |&number| texts(number) == text).copied()
     }
 }
 

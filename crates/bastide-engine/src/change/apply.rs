@@ -183,7 +183,7 @@ fn set_resource(
     let schema = Arc::clone(&estate.schema);
     let people = Arc::clone(&estate.people);
     let catalog = Arc::make_mut(&mut estate.catalog);
-    let (row, rows) = (resource.index(), catalog.ids.len());
+    let (row, rows) = (resource.index(), catalog.len());
     match cell {
         ResourceCell::Owner => {
             let code = value.map(|v| {
@@ -225,7 +225,7 @@ fn set_resource(
             let has = |r: usize| schema.is_any(catalog.kinds[r], attribute.kinds.as_deref());
             let column = travelled(column, attribute, catalog, has);
             if attribute.required && column.get(row).is_none_or(Value::is_empty_set) {
-                let message = format!("resource `{}` must have a `{}`", catalog.ids.get(row), attribute.name);
+                let message = format!("resource `{}` must have a `{}`", catalog.labels.id(row), attribute.name);
                 return Err(ChangeError::Required(message));
             }
             catalog.attributes[id.index()] = column;

@@ -1,7 +1,6 @@
 //! Two estates numbered together.
 
 use bastide_model::Estate;
-use bastide_model::strings::Strings;
 use hashbrown::HashMap;
 use std::sync::Arc;
 
@@ -82,10 +81,6 @@ impl Axis {
         }
         if same && pairs.len() == count { Axis::Same(count as u32) } else { Axis::Matched { pairs, back } }
     }
-
-    fn of_ids(before: &Strings, after: &Strings) -> Axis {
-        Axis::of(before.iter(), after.iter())
-    }
 }
 
 /// Users, resources and actions of two estates.
@@ -104,7 +99,7 @@ impl Joint {
     /// Numbers two estates together.
     pub fn of(before: &Estate, after: &Estate) -> Joint {
         let related = Arc::ptr_eq(&before.schema, &after.schema)
-            && Arc::ptr_eq(&before.catalog.ids, &after.catalog.ids)
+            && Arc::ptr_eq(&before.catalog.labels, &after.catalog.labels)
             && before.people.len() == after.people.len()
             && before.groups.len() == after.groups.len();
         if related {
@@ -119,8 +114,8 @@ impl Joint {
             e.schema.actions.iter().map(|a| a.name.as_str())
         }
         Joint {
-            users: Axis::of_ids(&before.people.ids, &after.people.ids),
-            resources: Axis::of_ids(&before.catalog.ids, &after.catalog.ids),
+            users: Axis::of(before.people.ids.iter(), after.people.ids.iter()),
+            resources: Axis::of(before.catalog.labels.ids(), after.catalog.labels.ids()),
             actions: Axis::of(names(before), names(after)),
             related,
         }

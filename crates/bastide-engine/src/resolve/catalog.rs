@@ -5,9 +5,9 @@ use super::preorder::{Links, Tree, tree};
 use super::travel;
 use bastide_model::catalog::Source;
 use bastide_model::column::{Column, NONE};
+use bastide_model::labels::Labels;
 use bastide_model::rows::{CatalogPart, CatalogRows, RowPlace, grid};
 use bastide_model::schema::{Attribute, Travel};
-use bastide_model::strings::{Index, Strings};
 use bastide_model::value::Value;
 use bastide_model::*;
 use bastide_syntax::nearest::nearest;
@@ -23,24 +23,24 @@ const MOST_SUGGESTIONS: usize = 20;
 pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &mut Vec<Diagnostic>) -> Catalog {
     let links = link(&rows, out);
     let Some(tree) = tree(&rows, &links, out) else {
-        let ids: Strings = (0..rows.len()).map(|row| rows.id(row)).collect();
-        doubles(&rows, &(0..rows.len() as u32).collect::<Vec<_>>(), &Index::of(&ids).1, out);
+        let labels = Labels::of(&rows, (0..rows.len() as u32).collect());
+        doubles(&rows, labels.order(), &labels.index().1, out);
         return Catalog::default();
     };
-    let Tree { order, ids, names, columns, parents, ends, depths } = tree;
-    let (ids, names) = (Arc::new(ids), Arc::new(names));
+    let Tree { order, columns, parents, ends, depths } = tree;
+    let labels = Arc::new(Labels::of(&rows, order));
     let mut columns = columns.into_iter();
     let mut next = || columns.next().unwrap_or_default();
     let [named_parents, kinds, files, lines, owners, states] = [(); grid::ATTRIBUTES].map(|()| next());
     let attributes: Vec<Column> = rows.attributes.iter().map(|values| Column::new(values.clone(), next())).collect();
-    let places = Places { rows: &rows, order: &order, parents: &named_parents };
+    let places = Places { rows: &rows, order: labels.order(), parents: &named_parents };
     let linked = || {
         let barriers: FixedBitSet = (0..kinds.len()).filter(|new| kinds[*new] & grid::BARRIER != 0).collect();
         let owners = Column::new(rows.owners.clone(), owners);
         let origin = |(file, line): (u32, u32)| Origin { file: FileId(file), line };
         let mut catalog = Catalog {
+            labels: Arc::clone(&labels),
             index: Arc::default(),
-            names,
             parents: Arc::new(parents),
             ends: Arc::new(ends),
             depths: Arc::new(depths),
@@ -58,7 +58,6 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
             attributes: Vec::new(),
             own: Vec::new(),
             origins: Arc::new(files.into_iter().zip(lines).map(origin).collect()),
-            ids: Arc::clone(&ids),
         };
         catalog.barrier_depths = Arc::new(barrier_depths(&catalog));
         let mut out = Vec::new();
@@ -66,13 +65,13 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
         unknown_owners(&catalog, &places, &mut out);
         (catalog, out)
     };
-    let ((index, twice), (mut catalog, misplaced)) = rayon::join(|| Index::of(&ids), linked);
+    let ((index, twice), (mut catalog, misplaced)) = rayon::join(|| labels.index(), linked);
     catalog.index = Arc::new(index);
-    doubles(&rows, &order, &twice, out);
+    doubles(&rows, labels.order(), &twice, out);
     out.extend(misplaced);
     if !rows.sources.is_empty() {
         let mut position = vec![NONE; rows.len()];
-        order.iter().enumerate().for_each(|(new, old)| position[*old as usize] = new as u32);
+        labels.order().iter().enumerate().for_each(|(new, old)| position[*old as usize] = new as u32);
         let source = |id: &String| catalog.find(id).map_or(Source::Missing(id.clone()), Source::Resource);
         let sources = rows
             .sources
@@ -97,12 +96,13 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
     for (attribute, column) in schema.resource_attributes.iter().zip(&columns).filter(|(a, _)| a.required) {
         let has = has(attribute);
         let missing = |row: usize| has[catalog.kinds[row].index()];
-        required(column, attribute, &catalog.ids, &|row| places.at(row), "resource", missing, out);
+        let resource = |row: usize| format!("resource `{}`", labels.id(row));
+        required(column, attribute, catalog.len(), &resource, &|row| places.at(row), missing, out);
     }
     catalog.attributes = columns;
     catalog.own = own;
     // Of a large catalog that takes a while, and nobody has to wait for it.
-    rayon::spawn(move || drop((rows, order, named_parents)));
+    rayon::spawn(move || drop((rows, named_parents)));
     catalog
 }
 

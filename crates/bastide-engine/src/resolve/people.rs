@@ -34,7 +34,8 @@ pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Vec<Diagnostic>
         .map(|(attribute, column)| {
             let mut column = column.reordered(&order);
             fill(&mut column, attribute, count, |_| true);
-            required(&column, attribute, &ids, &|row| places[row], "user", |_| true, out);
+            let user = |row: usize| format!("user `{}`", ids.get(row));
+            required(&column, attribute, count, &user, &|row| places[row], |_| true, out);
             column
         })
         .collect();
@@ -91,18 +92,18 @@ pub(crate) fn fill(column: &mut Column, attribute: &Attribute, rows: usize, has:
 pub(super) fn required(
     column: &Column,
     attribute: &Attribute,
-    ids: &Strings,
+    rows: usize,
+    what: &dyn Fn(usize) -> String,
     places: &dyn Fn(usize) -> RowPlace,
-    what: &str,
     has: impl Fn(usize) -> bool,
     out: &mut Vec<Diagnostic>,
 ) {
     if !attribute.required {
         return;
     }
-    for row in (0..ids.len()).filter(|row| has(*row)) {
+    for row in (0..rows).filter(|row| has(*row)) {
         if column.get(row).is_none_or(Value::is_empty_set) {
-            let message = format!("{what} `{}` has no `{}`, which is required", ids.get(row), attribute.name);
+            let message = format!("{} has no `{}`, which is required", what(row), attribute.name);
             let place = places(row).span();
             out.push(Diagnostic::at(&codes::MISSING_VALUE, place, message).other(attribute.span, "required here"));
         }

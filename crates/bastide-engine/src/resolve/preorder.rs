@@ -4,10 +4,11 @@
 //! read the file. So rows are moved in pieces that lie together: containers, which are few, are put in order first;
 //! then each row is dealt, in the order of the files, into one of some buckets of neighbouring containers; a bucket fits
 //! into the cache and is sorted there by container and name; and what lies in one container is in the end copied in runs.
+//! Texts stay where they are: of a name goes along how it begins, which is mostly enough to sort by.
 
 use bastide_model::column::NONE;
 use bastide_model::rows::{CatalogPart, CatalogRows, grid};
-use bastide_model::strings::{Strings, beginning};
+use bastide_model::strings::beginning;
 use bastide_model::*;
 use bastide_syntax::{Diagnostic, codes};
 use fixedbitset::FixedBitSet;
@@ -50,8 +51,6 @@ impl Links {
 pub(super) struct Tree {
     /// Rows as they stand in the files.
     pub order: Vec<u32>,
-    pub ids: Strings,
-    pub names: Strings,
     /// The columns of the grid.
     pub columns: Vec<Vec<u32>>,
     pub parents: Vec<Option<ResourceId>>,
@@ -63,15 +62,8 @@ pub(super) struct Tree {
 pub(super) fn tree(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) -> Option<Tree> {
     let groups = groups(rows, links, out)?;
     let buckets = deal(rows, links, &groups);
-    let sorted: Vec<Bucket> = buckets.into_par_iter().map(|(from, pieces)| sort(from, pieces, rows.width())).collect();
+    let sorted: Vec<Bucket> = buckets.into_par_iter().map(|(from, pieces)| sort(rows, from, pieces)).collect();
     let (runs, mut tree) = runs(&sorted, rows.len());
-    let copy = |of: fn(&Bucket) -> &Strings| {
-        let mut all = Strings::default();
-        all.reserve(rows.len(), sorted.iter().map(|b| of(b).bytes()).sum());
-        runs.iter()
-            .for_each(|run| all.append_part(of(&sorted[run.bucket as usize]), run.from as usize..run.to as usize));
-        all
-    };
     let column = |at: usize| {
         let mut all: Vec<u32> = Vec::with_capacity(rows.len());
         for run in &runs {
@@ -79,12 +71,7 @@ pub(super) fn tree(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>)
         }
         all
     };
-    let width = rows.width();
-    let ((ids, names), columns) = rayon::join(
-        || rayon::join(|| copy(|b| &b.ids), || copy(|b| &b.names)),
-        || (0..=width).into_par_iter().map(column).collect::<Vec<_>>(),
-    );
-    (tree.ids, tree.names, tree.columns) = (ids, names, columns);
+    tree.columns = (0..rows.width() + 1).into_par_iter().with_max_len(1).map(column).collect();
     tree.order = tree.columns.pop().unwrap_or_default();
     Some(tree)
 }
@@ -183,8 +170,8 @@ fn cycles(rows: &CatalogRows, links: &Links, reached: &Groups, out: &mut Vec<Dia
 /// Rows of neighbouring groups, as they came.
 #[derive(Default)]
 struct Piece {
-    /// Of each row the id, then the name.
-    texts: Strings,
+    /// Of each row how its name begins.
+    names: Vec<[u64; 2]>,
     /// Of each row its group, the number of the group that it holds, its cells, and where it stood.
     cells: Vec<u32>,
 }
@@ -219,7 +206,7 @@ fn deal(rows: &CatalogRows, links: &Links, groups: &Groups) -> Vec<(u32, Vec<Pie
         let mut pieces: Vec<Piece> = firsts.iter().map(|_| Piece::default()).collect();
         let room = share.iter().map(|(_, some)| some.len()).sum::<usize>() / firsts.len().max(1);
         pieces.iter_mut().for_each(|piece| {
-            piece.texts.reserve(2 * room, 24 * room);
+            piece.names.reserve(room);
             piece.cells.reserve(width * room);
         });
         for (part, some) in share {
@@ -233,8 +220,7 @@ fn deal(rows: &CatalogRows, links: &Links, groups: &Groups) -> Vec<(u32, Vec<Pie
                     number => goes_to[number as usize],
                 };
                 let piece = &mut pieces[bucket as usize];
-                piece.texts.push(part.texts.get(2 * at));
-                piece.texts.push(part.texts.get(2 * at + 1));
+                piece.names.push(beginning(part.texts.get(2 * at + 1)));
                 let own = match links.own[row] {
                     NONE => NONE,
                     number => groups.of[number as usize],
@@ -289,8 +275,6 @@ fn shares(rows: &CatalogRows, size: usize) -> Vec<Vec<(&CatalogPart, Range<usize
 
 /// A bucket with its rows in order: by group, then name, then id.
 struct Bucket {
-    ids: Strings,
-    names: Strings,
     /// The columns of the grid, and where each row stood.
     columns: Vec<Vec<u32>>,
     /// How many rows each of its groups has.
@@ -308,8 +292,8 @@ struct Child {
     name: [u64; 2],
 }
 
-fn sort(first: u32, pieces: Vec<Piece>, grid_width: usize) -> Bucket {
-    let width = grid_width + EXTRA + 1;
+fn sort(rows: &CatalogRows, first: u32, pieces: Vec<Piece>) -> Bucket {
+    let width = rows.width() + EXTRA + 1;
     // What lies in one container comes together by counting, and is sorted by itself.
     let mut sizes: Vec<u32> = Vec::new();
     for row in pieces.iter().flat_map(|piece| piece.cells.chunks_exact(width)) {
@@ -322,36 +306,35 @@ fn sort(first: u32, pieces: Vec<Piece>, grid_width: usize) -> Bucket {
     let mut next: Vec<u32> = sizes.iter().scan(0, |sum, size| Some(std::mem::replace(sum, *sum + size))).collect();
     let count = sizes.iter().sum::<u32>() as usize;
     let mut children = vec![Child::default(); count];
-    for (piece, Piece { texts, cells }) in pieces.iter().enumerate() {
-        for (at, row) in cells.chunks_exact(width).enumerate() {
+    for (piece, Piece { names, cells }) in pieces.iter().enumerate() {
+        for (at, (row, name)) in cells.chunks_exact(width).zip(names).enumerate() {
             let place = &mut next[(row[0] - first) as usize];
-            let name = beginning(texts.get(2 * at + 1));
-            children[*place as usize] = Child { piece: piece as u32, at: at as u32, name };
+            children[*place as usize] = Child { piece: piece as u32, at: at as u32, name: *name };
             *place += 1;
         }
     }
-    let text = |child: &Child, which: usize| pieces[child.piece as usize].texts.get(2 * child.at as usize + which);
-    let whole = |child: &Child| (text(child, 1), text(child, 0), child.piece, child.at);
+    let cells = |child: &Child| &pieces[child.piece as usize].cells[child.at as usize * width..][..width];
+    let row = |child: &Child| cells(child)[width - 1] as usize;
     let mut rest = children.as_mut_slice();
     for size in &sizes {
         let (siblings, others) = rest.split_at_mut(*size as usize);
-        siblings.sort_unstable_by(|a, b| a.name.cmp(&b.name).then_with(|| whole(a).cmp(&whole(b))));
+        siblings.sort_unstable_by_key(|child| child.name);
+        for alike in siblings.chunk_by_mut(|a, b| a.name == b.name).filter(|alike| alike.len() > 1) {
+            // The whole of them is looked up, once each.
+            let whole = |child: &Child| ((rows.name(row(child)), rows.id(row(child)), row(child)), *child);
+            let mut whole: Vec<_> = alike.iter().map(whole).collect();
+            whole.sort_unstable_by_key(|(key, _)| *key);
+            alike.iter_mut().zip(whole).for_each(|(place, (_, child))| *place = child);
+        }
         rest = others;
     }
     let mut bucket = Bucket {
-        ids: Strings::default(),
-        names: Strings::default(),
-        columns: (0..=grid_width).map(|_| Vec::with_capacity(count)).collect(),
+        columns: (0..=rows.width()).map(|_| Vec::with_capacity(count)).collect(),
         sizes,
         containers: Vec::new(),
     };
-    bucket.ids.reserve(count, 12 * count);
-    bucket.names.reserve(count, 16 * count);
     for (new, child) in children.iter().enumerate() {
-        bucket.ids.push(text(child, 0));
-        bucket.names.push(text(child, 1));
-        let from = child.at as usize * width;
-        let row = &pieces[child.piece as usize].cells[from..from + width];
+        let row = cells(child);
         if row[1] != NONE {
             bucket.containers.push((new as u32, row[1]));
         }
@@ -388,8 +371,6 @@ fn runs(buckets: &[Bucket], count: usize) -> (Vec<Run>, Tree) {
     }
     let mut tree = Tree {
         order: Vec::new(),
-        ids: Strings::default(),
-        names: Strings::default(),
         columns: Vec::new(),
         parents: Vec::with_capacity(count),
         ends: Vec::with_capacity(count),
@@ -432,7 +413,9 @@ fn runs(buckets: &[Bucket], count: usize) -> (Vec<Run>, Tree) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use bastide_model::labels::Labels;
     use std::collections::BTreeMap;
+    use std::sync::Arc;
 
     /// Rows of id, parent and name.
     fn rows(list: &[(String, String, String)]) -> CatalogRows {
@@ -440,8 +423,9 @@ mod tests {
         for (i, (id, parent, name)) in list.iter().enumerate() {
             let number = if parent.is_empty() { NONE } else { rows.parents.number(parent).0 };
             let part = rows.open();
-            part.texts.push(id);
-            part.texts.push(name);
+            let texts = Arc::make_mut(&mut part.texts);
+            texts.push(id);
+            texts.push(name);
             let cells = part.grid.push();
             cells[grid::PARENT] = number;
             cells[grid::FILE] = 0;
@@ -491,22 +475,24 @@ mod tests {
             let tree = tree(&rows, &links, &mut out).expect("there is no cycle");
             assert!(out.is_empty());
             assert_eq!(tree.order.len(), count);
+            let labels = Labels::of(&rows, tree.order);
             for (new, (old, depth, end)) in expected.iter().enumerate() {
                 let (id, parent, name) = &list[*old];
-                assert_eq!((tree.ids.get(new), tree.names.get(new)), (id.as_str(), name.as_str()));
-                assert_eq!((tree.order[new] as usize, tree.depths[new], tree.ends[new] as usize), (*old, *depth, *end));
+                assert_eq!((labels.id(new), labels.name(new)), (id.as_str(), name.as_str()));
+                let row = labels.order()[new] as usize;
+                assert_eq!((row, tree.depths[new], tree.ends[new] as usize), (*old, *depth, *end));
                 assert_eq!(tree.columns[grid::LINE][new] as usize, *old);
-                assert_eq!(tree.parents[new].map_or("", |p| tree.ids.get(p.index())), parent);
+                assert_eq!(tree.parents[new].map_or("", |p| labels.id(p.index())), parent);
             }
             // In a large one, what has to hold of every row and its neighbour.
-            let index: BTreeMap<&str, usize> = tree.ids.iter().enumerate().map(|(new, id)| (id, new)).collect();
+            let index: BTreeMap<&str, usize> = labels.ids().enumerate().map(|(new, id)| (id, new)).collect();
             for (id, parent, name) in &list {
                 let new = index[id.as_str()];
-                assert_eq!(tree.names.get(new), name);
-                assert_eq!(tree.parents[new].map_or("", |p| tree.ids.get(p.index())), parent);
+                assert_eq!(labels.name(new), name);
+                assert_eq!(tree.parents[new].map_or("", |p| labels.id(p.index())), parent);
                 let end = tree.ends[new] as usize;
                 if end < count && tree.parents[end] == tree.parents[new] {
-                    let key = |at: usize| (tree.names.get(at), tree.ids.get(at));
+                    let key = |at: usize| (labels.name(at), labels.id(at));
                     assert!(key(new) < key(end), "{:?} {:?}", key(new), key(end));
                 }
                 assert!(tree.parents[new].is_none_or(|p| p.index() < new && end <= tree.ends[p.index()] as usize));

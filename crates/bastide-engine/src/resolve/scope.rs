@@ -144,7 +144,7 @@ impl Scope<'_> {
         if found.is_none() {
             let message = format!("no resource has the id `{id}`: this place reaches nothing");
             let mut diagnostic = Diagnostic::at(&codes::STALE_PLACE, span, message);
-            if let Some(near) = nearest(id, self.catalog.ids.iter()) {
+            if let Some(near) = nearest(id, self.catalog.labels.ids()) {
                 diagnostic = diagnostic.help(format!("did you mean `{near}`?"));
             }
             out.push(diagnostic);

@@ -1,0 +1,85 @@
+//! Ids and names of resources. They stay where they were read, in the order of the files: to move a million texts takes
+//! longer than to look up those that are asked for.
+
+use crate::rows::CatalogRows;
+use crate::strings::{Index, Strings};
+use rayon::prelude::*;
+use std::sync::Arc;
+
+/// Two to this power of rows that follow each other are looked for together.
+const FEW: u32 = 10;
+
+/// Ids and names, numbered in the order of the tree.
+#[derive(Default)]
+pub struct Labels {
+    /// Of each row the id, then the name, in the parts in which they were read.
+    parts: Vec<Arc<Strings>>,
+    /// One past the last row of each part.
+    ends: Vec<u32>,
+    /// Of some rows that follow each other, the part of the first.
+    near: Vec<u32>,
+    /// By number the row.
+    order: Vec<u32>,
+}
+
+impl Labels {
+    /// Those of rows, in an order.
+    pub fn of(rows: &CatalogRows, order: Vec<u32>) -> Labels {
+        let ends: Vec<u32> = rows.parts().iter().map(|part| part.rows().end as u32).collect();
+        let mut near = Vec::with_capacity((rows.len() >> FEW) + 1);
+        for (part, end) in ends.iter().enumerate() {
+            near.resize(near.len().max(end.div_ceil(1 << FEW) as usize), part as u32);
+        }
+        Labels { parts: rows.parts().iter().map(|part| Arc::clone(&part.texts)).collect(), ends, near, order }
+    }
+
+    /// How many.
+    pub fn len(&self) -> usize {
+        self.order.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.order.is_empty()
+    }
+
+    /// By number the row in the files.
+    pub fn order(&self) -> &[u32] {
+        &self.order
+    }
+
+    /// The id of a number.
+    pub fn id(&self, number: usize) -> &str {
+        self.text(self.order[number], 0)
+    }
+
+    /// The name of a number.
+    pub fn name(&self, number: usize) -> &str {
+        self.text(self.order[number], 1)
+    }
+
+    /// All ids, by number.
+    pub fn ids(&self) -> impl ExactSizeIterator<Item = &str> {
+        self.order.iter().map(|row| self.text(*row, 0))
+    }
+
+    fn text(&self, row: u32, which: usize) -> &str {
+        let mut part = self.near[(row >> FEW) as usize] as usize;
+        while self.ends[part] <= row {
+            part += 1;
+        }
+        let first = if part == 0 { 0 } else { self.ends[part - 1] };
+        self.parts[part].get(2 * (row - first) as usize + which)
+    }
+
+    /// Finds a number by the id. Gives back, for each id that stands twice, the later number and the first.
+    pub fn index(&self) -> (Index, Vec<(u32, u32)>) {
+        let hasher = Index::default();
+        let of_part = |part: &Arc<Strings>| -> Vec<u64> {
+            (0..part.len() / 2).map(|row| hasher.hash(part.get(2 * row))).collect()
+        };
+        let by_row: Vec<u64> = self.parts.par_iter().map(of_part).flatten_iter().collect();
+        let hashes = self.order.iter().map(|row| by_row[*row as usize]).collect();
+        hasher.fill(hashes, &|number| self.id(number as usize))
+    }
+}
