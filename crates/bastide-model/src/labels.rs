@@ -79,7 +79,7 @@ impl Labels {
             (0..part.len() / 2).map(|row| hasher.hash(part.get(2 * row))).collect()
         };
         let by_row: Vec<u64> = self.parts.par_iter().map(of_part).flatten_iter().collect();
-        let hashes = self.order.iter().map(|row| by_row[*row as usize]).collect();
+        let hashes = self.order.par_iter().with_min_len(1 << FEW).map(|row| by_row[*row as usize]).collect();
         hasher.fill(hashes, &|number| self.id(number as usize))
     }
 }

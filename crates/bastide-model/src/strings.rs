@@ -193,6 +193,8 @@ pub struct Index {
 
 /// About so many texts stand in one table.
 const TABLE: usize = 1 << 13;
+/// So many texts are dealt to their tables at a time.
+const DEALT: usize = 1 << 16;
 
 impl Index {
     /// Indexes every text. Gives back, for each text that stands twice, the later number and the first.
@@ -214,22 +216,28 @@ impl Index {
 
     /// Indexes texts that lie elsewhere, by their hashes. Gives back the same as [`Index::of`].
     pub fn fill<'t>(mut self, hashes: Vec<u64>, text: &(dyn Fn(u32) -> &'t str + Sync)) -> (Index, Vec<(u32, u32)>) {
-        let count = hashes.len();
-        let tables = (count / TABLE).next_power_of_two();
-        let mut firsts = vec![0u32; tables + 1];
-        hashes.iter().for_each(|hash| firsts[shard(*hash, tables) + 1] += 1);
-        (1..firsts.len()).for_each(|i| firsts[i] += firsts[i - 1]);
-        let mut next = firsts.clone();
-        let mut dealt: Vec<(u64, u32)> = vec![(0, 0); count];
-        for (i, hash) in hashes.iter().enumerate() {
-            let at = &mut next[shard(*hash, tables)];
-            dealt[*at as usize] = (*hash, i as u32);
-            *at += 1;
-        }
+        let tables = (hashes.len() / TABLE).next_power_of_two();
+        // Some at a time, those of one table come together.
+        let deal = |(share, hashes): (usize, &[u64])| {
+            let mut firsts = vec![0u32; tables + 1];
+            hashes.iter().for_each(|hash| firsts[shard(*hash, tables) + 1] += 1);
+            (1..firsts.len()).for_each(|i| firsts[i] += firsts[i - 1]);
+            let mut next = firsts.clone();
+            let mut dealt: Vec<(u64, u32)> = vec![(0, 0); hashes.len()];
+            for (i, hash) in hashes.iter().enumerate() {
+                let at = &mut next[shard(*hash, tables)];
+                dealt[*at as usize] = (*hash, (share * DEALT + i) as u32);
+                *at += 1;
+            }
+            (firsts, dealt)
+        };
+        let dealt: Vec<(Vec<u32>, Vec<(u64, u32)>)> = hashes.par_chunks(DEALT).enumerate().map(deal).collect();
         let fill = |table: usize| {
-            let dealt = &dealt[firsts[table] as usize..firsts[table + 1] as usize];
+            let mut all: Vec<&[(u64, u32)]> = Vec::with_capacity(dealt.len());
+            all.extend(dealt.iter().map(|(firsts, dealt)| &dealt[firsts[table] as usize..firsts[table + 1] as usize]));
+            let dealt = all.concat();
             let (mut filled, mut twice) = (HashTable::with_capacity(dealt.len()), Vec::new());
-            for (hash, i) in dealt {
+            for (hash, i) in &dealt {
                 let same = |j: &u32| hashes[*j as usize] == *hash && text(*j) == text(*i);
                 match filled.find(*hash, same) {
                     Some(first) => twice.push((*i, *first)),

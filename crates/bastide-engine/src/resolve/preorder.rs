@@ -14,6 +14,7 @@ use bastide_syntax::{Diagnostic, codes};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use rayon::prelude::*;
+use std::cmp::Reverse;
 use std::ops::Range;
 
 /// A tree deeper than this is an error.
@@ -63,17 +64,30 @@ pub(super) fn tree(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>)
     let groups = groups(rows, links, out)?;
     let buckets = deal(rows, links, &groups);
     let sorted: Vec<Bucket> = buckets.into_par_iter().map(|(from, pieces)| sort(rows, from, pieces)).collect();
-    let (runs, mut tree) = runs(&sorted, rows.len());
+    let (runs, ends) = runs(&sorted);
     let column = |at: usize| {
         let mut all: Vec<u32> = Vec::with_capacity(rows.len());
         for run in &runs {
-            all.extend_from_slice(&sorted[run.bucket as usize].columns[at][run.from as usize..run.to as usize]);
+            all.extend_from_slice(&sorted[run.bucket as usize].columns[at][run.rows()]);
         }
         all
     };
-    tree.columns = (0..rows.width() + 1).into_par_iter().with_max_len(1).map(column).collect();
-    tree.order = tree.columns.pop().unwrap_or_default();
-    Some(tree)
+    let columns = || (0..rows.width() + 1).into_par_iter().with_max_len(1).map(column).collect::<Vec<_>>();
+    // Of each run the same for all its rows.
+    fn spread<T: Copy>(runs: &[Run], rows: usize, of: impl Fn(&Run) -> T) -> Vec<T> {
+        let mut all = Vec::with_capacity(rows);
+        runs.iter().for_each(|run| all.resize(all.len() + run.rows().len(), of(run)));
+        all
+    }
+    let tree = || {
+        let mut all: Vec<u32> = (1..=rows.len() as u32).collect();
+        ends.into_iter().for_each(|(holder, end)| all[holder.index()] = end);
+        (spread(&runs, rows.len(), |run| run.depth), all)
+    };
+    let (mut columns, (parents, (depths, ends))) =
+        rayon::join(columns, || rayon::join(|| spread(&runs, rows.len(), |run| run.holder), tree));
+    let order = columns.pop().unwrap_or_default();
+    Some(Tree { order, columns, parents, ends, depths })
 }
 
 /// What lies in one container is a group; the first one holds the roots, and rows whose parent is not there. The others
@@ -97,7 +111,7 @@ fn groups(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) -> Optio
         let row = links.rows[*number as usize] as usize;
         (rows.name(row), rows.id(row))
     };
-    within.par_iter_mut().for_each(|list| list.sort_unstable_by(|a, b| name(b).cmp(&name(a))));
+    within.par_iter_mut().with_min_len(1 << 8).for_each(|list| list.sort_by_cached_key(|number| Reverse(name(number))));
     let mut found = Groups { of: vec![NONE; numbers], sizes: vec![0] };
     // What is still to come, the next one last, each with its depth.
     let mut open: Vec<(u32, usize)> = within[numbers].iter().map(|number| (*number, 1)).collect();
@@ -343,22 +357,31 @@ fn sort(rows: &CatalogRows, first: u32, pieces: Vec<Piece>) -> Bucket {
     bucket
 }
 
-/// Rows that follow each other in a bucket and in the end.
+/// Rows that follow each other in a bucket and in the end, and lie in the same resource.
 struct Run {
     bucket: u32,
     from: u32,
     to: u32,
+    holder: Option<ResourceId>,
+    depth: u16,
+}
+
+impl Run {
+    /// Which of the bucket's rows.
+    fn rows(&self) -> Range<usize> {
+        self.from as usize..self.to as usize
+    }
 }
 
 /// The rows of one group: where they begin and end, and which of the bucket's containers are among them.
 struct Span {
     bucket: u32,
-    rows: std::ops::Range<u32>,
-    containers: std::ops::Range<u32>,
+    rows: Range<u32>,
+    containers: Range<u32>,
 }
 
-/// The order of rows in runs; and of the tree what follows from the runs alone.
-fn runs(buckets: &[Bucket], count: usize) -> (Vec<Run>, Tree) {
+/// The order of rows in runs, and of what holds anything where that ends.
+fn runs(buckets: &[Bucket]) -> (Vec<Run>, Vec<(ResourceId, u32)>) {
     let mut spans: Vec<Span> = Vec::new();
     for (number, bucket) in buckets.iter().enumerate() {
         let (mut from, mut passed) = (0, 0);
@@ -369,45 +392,31 @@ fn runs(buckets: &[Bucket], count: usize) -> (Vec<Run>, Tree) {
             (from, passed) = (to, passed + containers);
         }
     }
-    let mut tree = Tree {
-        order: Vec::new(),
-        columns: Vec::new(),
-        parents: Vec::with_capacity(count),
-        ends: Vec::with_capacity(count),
-        depths: Vec::with_capacity(count),
-    };
-    let mut runs: Vec<Run> = Vec::new();
+    let (mut runs, mut ends): (Vec<Run>, Vec<(ResourceId, u32)>) = (Vec::new(), Vec::new());
+    let mut count = 0;
     // Each level is a group, what is left of its rows and containers, and the resource that holds it.
     let mut levels: Vec<(Span, Option<ResourceId>)> = Vec::new();
     spans.reverse();
     levels.extend(spans.pop().map(|roots| (roots, None)));
     while let Some((left, holder)) = levels.last_mut() {
-        let bucket = &buckets[left.bucket as usize];
-        let holder_then = *holder;
+        let (bucket, holder) = (&buckets[left.bucket as usize], *holder);
         let container = left.containers.next().map(|at| bucket.containers[at as usize]);
         let to = container.map_or(left.rows.end, |(at, _)| at + 1);
-        let run = Run { bucket: left.bucket, from: left.rows.start, to };
-        left.rows.start = to;
-        let (depth, from) = (levels.len() as u16, tree.parents.len());
-        let upto = from + (run.to - run.from) as usize;
-        tree.parents.resize(upto, holder_then);
-        tree.depths.resize(upto, depth);
-        tree.ends.extend(from as u32 + 1..=upto as u32);
-        if run.from < run.to {
-            runs.push(run);
+        let (bucket, from) = (left.bucket, std::mem::replace(&mut left.rows.start, to));
+        count += to - from;
+        if from < to {
+            runs.push(Run { bucket, from, to, holder, depth: levels.len() as u16 });
         }
         match container {
             // Groups are numbered in the order in which they are come upon.
-            Some(_) => levels.extend(spans.pop().map(|span| (span, Some(ResourceId::new(upto - 1))))),
+            Some(_) => levels.extend(spans.pop().map(|span| (span, Some(ResourceId(count - 1))))),
             None => {
-                if let Some(holder) = holder_then {
-                    tree.ends[holder.index()] = upto as u32;
-                }
+                ends.extend(holder.map(|holder| (holder, count)));
                 levels.pop();
             }
         }
     }
-    (runs, tree)
+    (runs, ends)
 }
 
 #[cfg(test)]
