@@ -297,6 +297,22 @@ mod tests {
     }
 
     #[test]
+    fn a_copy_differs_where_it_was_written() {
+        let column = Column::new(vec![Value::Flag(true), Value::Flag(false)], vec![0, NONE, 1, 0]);
+        let mut copy = column.clone();
+        assert_eq!(column.differs_from(&copy, 0, 4), None);
+        copy.set_code(1, 4, Some(1));
+        copy.set_code(3, 4, None);
+        assert_eq!((column.number(1), column.number(3)), (NONE, 0), "the first is left as it was");
+        assert_eq!((column.differs_from(&copy, 0, 4), column.differs_from(&copy, 2, 4)), (Some(1), Some(3)));
+        assert_eq!((copy.differs_from(&column, 4, 4), column.differs_from(&copy, 2, 3)), (None, None));
+        copy.set_code(1, 4, None);
+        copy.set_code(3, 4, Some(0));
+        assert_eq!(column.differs_from(&copy, 0, 4), None, "written, and the same again");
+        assert_eq!(column.differs_from(&Column::default(), 0, 4), Some(0));
+    }
+
+    #[test]
     fn many_are_read_as_one_by_one() {
         let number = |text: &str| text.parse().map(Value::Number).map_err(|_| format!("no number: {text}"));
         let texts = ["2.5", "7", "2.50", "2.5", "0.1", "a text of more than sixteen bytes", "7"];

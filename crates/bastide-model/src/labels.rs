@@ -83,3 +83,53 @@ impl Labels {
         hasher.fill(hashes, &|number| self.id(number as usize))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Rows in several parts, of which one is empty, looked up in another order.
+    #[test]
+    fn texts_are_found_in_their_parts() {
+        for parts in [vec![1500, 0, 1, 3000, 7], vec![0], vec![1023, 1, 1024, 1025]] {
+            let count: usize = parts.iter().sum();
+            let mut rows = CatalogRows::new(0);
+            for size in parts {
+                let part = rows.begin();
+                let first = part.rows().start;
+                let texts = Arc::make_mut(&mut part.texts);
+                for row in first..first + size {
+                    texts.push(&format!("r{row}"));
+                    texts.push(&format!("Room {row}"));
+                }
+                part.spans.resize(size, (0, 0));
+            }
+            let mut order: Vec<u32> = (0..count as u32).collect();
+            fastrand::Rng::with_seed(7).shuffle(&mut order);
+            let labels = Labels::of(&rows, order.clone());
+            let (index, twice) = labels.index();
+            assert_eq!((labels.len(), labels.is_empty(), twice), (count, count == 0, Vec::new()));
+            for (number, row) in order.iter().enumerate() {
+                assert_eq!((labels.id(number), labels.name(number)), (&*format!("r{row}"), &*format!("Room {row}")));
+                assert_eq!(index.find_among(&format!("r{row}"), |n| labels.id(n as usize)), Some(number as u32));
+            }
+            assert_eq!(index.find_among("Room 1", |n| labels.id(n as usize)), None);
+            assert_eq!(labels.ids().collect::<Vec<_>>(), order.iter().map(|row| format!("r{row}")).collect::<Vec<_>>());
+        }
+    }
+
+    /// An id that stands twice is told by numbers, not by rows.
+    #[test]
+    fn doubles_are_told_by_number() {
+        let mut rows = CatalogRows::new(0);
+        for id in ["a", "b", "a", "c", "b"] {
+            let part = rows.begin();
+            let texts = Arc::make_mut(&mut part.texts);
+            texts.push(id);
+            texts.push("Room");
+            part.spans.push((0, 0));
+        }
+        let labels = Labels::of(&rows, vec![4, 3, 2, 1, 0]);
+        assert_eq!(labels.index().1, [(3, 0), (4, 2)]);
+    }
+}

@@ -196,6 +196,19 @@ const TABLE: usize = 1 << 13;
 /// So many texts are dealt to their tables at a time.
 const DEALT: usize = 1 << 16;
 
+/// Hashes of some texts, each with its number, those of one table together.
+struct Dealt {
+    /// Where the hashes of each table begin.
+    firsts: Vec<u32>,
+    hashes: Vec<(u64, u32)>,
+}
+
+impl Dealt {
+    fn of_table(&self, table: usize) -> &[(u64, u32)] {
+        &self.hashes[self.firsts[table] as usize..self.firsts[table + 1] as usize]
+    }
+}
+
 impl Index {
     /// Indexes every text. Gives back, for each text that stands twice, the later number and the first.
     pub fn of(strings: &Strings) -> (Index, Vec<(u32, u32)>) {
@@ -229,12 +242,12 @@ impl Index {
                 dealt[*at as usize] = (*hash, (share * DEALT + i) as u32);
                 *at += 1;
             }
-            (firsts, dealt)
+            Dealt { firsts, hashes: dealt }
         };
-        let dealt: Vec<(Vec<u32>, Vec<(u64, u32)>)> = hashes.par_chunks(DEALT).enumerate().map(deal).collect();
+        let dealt: Vec<Dealt> = hashes.par_chunks(DEALT).enumerate().map(deal).collect();
         let fill = |table: usize| {
             let mut all: Vec<&[(u64, u32)]> = Vec::with_capacity(dealt.len());
-            all.extend(dealt.iter().map(|(firsts, dealt)| &dealt[firsts[table] as usize..firsts[table + 1] as usize]));
+            all.extend(dealt.iter().map(|dealt| dealt.of_table(table)));
             let dealt = all.concat();
             let (mut filled, mut twice) = (HashTable::with_capacity(dealt.len()), Vec::new());
             for (hash, i) in &dealt {
