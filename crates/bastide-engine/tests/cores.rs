@@ -1,7 +1,10 @@
 //! However many cores there are, and whichever way a file is read, an estate is the same, and so is what is counted.
 
 use bastide_engine::access;
-use bastide_model::{Catalog, Estate, Moment, ResourceId, Source};
+use bastide_engine::change::{Change, ResourceCell, apply};
+use bastide_engine::difference::difference;
+use bastide_engine::sets::SetEngine;
+use bastide_model::{ActionId, Catalog, Estate, Moment, ResourceId, Source, StatementId, Value};
 use bastide_testkit::Case;
 use rayon::{ThreadPool, ThreadPoolBuilder};
 use std::fmt::Write;
@@ -210,5 +213,56 @@ fn totals_are_the_same_in_shares() {
     for (at, action) in ["read", "write"].into_iter().enumerate() {
         let sum: u64 = totals.rows.iter().map(|(_, counts)| counts[at]).sum();
         assert_eq!(one["allowed"][action].as_u64(), Some(sum), "{action}");
+    }
+}
+
+/// Both sides of a change are evaluated at once, and what differs is what two evaluations made by themselves say.
+#[test]
+fn a_change_is_the_same_on_any_number_of_cores() {
+    let case = estate(12_000);
+    let (before, said) = load(&case, 2);
+    let before = before.unwrap_or_else(|| panic!("{said:#?}"));
+    let moment = Moment::on("2026-11-24".parse().unwrap(), &before.schema);
+    let rule = |name: &str| {
+        let at = before.statements.iter().position(|s| s.name == name).unwrap();
+        Change::Off(StatementId::new(at))
+    };
+    let cell = |id: &str, cell, value| Change::Resource(before.catalog.find(id).unwrap(), cell, Some(value));
+    let house = before.schema.resource_attribute("house").unwrap();
+    let house = ResourceCell::Attribute(house);
+    for (change, differs) in [
+        (rule("secret"), true),
+        (rule("late"), true),
+        (cell("s1", house, Value::Text("west".into())), true),
+        (cell("s2", ResourceCell::Inherits, Value::Flag(false)), false),
+    ] {
+        let after = apply(&before, std::slice::from_ref(&change)).unwrap_or_else(|(_, error)| panic!("{error}"));
+        let found = |count: usize| {
+            let found = cores(count).install(|| {
+                let mut was = SetEngine::new(&before, &moment).unwrap();
+                let mut is = was.beside(&after, &moment).unwrap();
+                difference(&mut was, &mut is)
+            });
+            let mut triples = Vec::new();
+            found.triples(|user, action, resource, gained| triples.push((resource, action, user, gained)));
+            triples.sort_unstable();
+            triples
+        };
+        let mut plainly = Vec::new();
+        let mut was = SetEngine::new(&before, &moment).unwrap();
+        let mut is = SetEngine::new(&after, &moment).unwrap();
+        for resource in before.catalog.all() {
+            for action in ActionId::all(before.schema.actions.len()) {
+                let (had, has) = (was.allowed(resource, action), is.allowed(resource, action));
+                for user in 0..before.people.len() {
+                    let (had, has) = (was.sets().contains(had, user), is.sets().contains(has, user));
+                    if had != has {
+                        plainly.push((resource.0, action.0, user as u32, has));
+                    }
+                }
+            }
+        }
+        assert_eq!(!plainly.is_empty(), differs, "{change:?}");
+        assert!(found(1) == plainly && found(3) == plainly, "{change:?}");
     }
 }

@@ -27,24 +27,6 @@ impl Strings {
         self.bytes.reserve(bytes);
     }
 
-    /// Adds some texts of another list.
-    ///
-    /// # Panics
-    /// As [`Strings::push`].
-    pub fn append_part(&mut self, other: &Strings, part: std::ops::Range<usize>) {
-        let Some(last) = part.clone().next_back() else { return };
-        let start = if part.start == 0 { 0 } else { other.ends[part.start - 1] };
-        let from = self.bytes.len() as u32;
-        self.bytes.push_str(&other.bytes[start as usize..other.ends[last] as usize]);
-        u32::try_from(self.bytes.len()).expect("texts of one column stay under 4 GiB");
-        self.ends.extend(other.ends[part].iter().map(|end| end - start + from));
-    }
-
-    /// Bytes of all texts together.
-    pub fn bytes(&self) -> usize {
-        self.bytes.len()
-    }
-
     /// How many.
     pub fn len(&self) -> usize {
         self.ends.len()
@@ -317,9 +299,6 @@ mod tests {
         assert_eq!(index.find(&strings, "bc"), Some(2));
         assert_eq!(index.find(&strings, ""), Some(1));
         assert_eq!(index.find(&strings, "b"), None);
-        let mut both: Strings = ["x"].into_iter().collect();
-        both.append_part(&strings, 0..4);
-        assert_eq!(both.iter().collect::<Vec<_>>(), ["x", "a", "", "bc", "a"]);
         let many: Vec<String> = (0..50_000).map(|i| format!("r{}", i % 49_998)).collect();
         let many: Strings = many.iter().map(String::as_str).collect();
         let (index, twice) = Index::of(&many);
@@ -330,9 +309,6 @@ mod tests {
         let numbers: Vec<(u32, bool)> = strings.iter().map(|text| pool.number(text)).collect();
         assert_eq!(numbers, [(0, true), (1, true), (2, true), (0, false)]);
         assert_eq!((pool.find("bc"), pool.find("b"), pool.texts().len()), (Some(2), None, 3));
-        both.append_part(&strings, 2..4);
-        both.append_part(&strings, 1..1);
-        assert_eq!(both.iter().skip(5).collect::<Vec<_>>(), ["bc", "a"]);
         let turned = strings.reordered(&[2, 0]);
         assert_eq!(turned.iter().collect::<Vec<_>>(), ["bc", "a"]);
     }

@@ -116,28 +116,53 @@ pub fn difference_while(
     let mut walk = Walk::new(joint);
     match suspects {
         Some(mut suspects) => {
-            while let Some(resource) = suspects.next() {
-                let row = walk.resource(before, after, resource.0);
-                if row != 0 {
-                    if !go_on(&walk.difference.sets, walk.difference.turns(row)) {
-                        return None;
+            for steps in steps() {
+                let ahead = suspects.ahead(steps);
+                if ahead.is_empty() {
+                    break;
+                }
+                walk.evaluate(before, after, &ahead);
+                for _ in &ahead {
+                    let Some(resource) = suspects.next() else { break };
+                    let row = walk.resource(before, after, resource.0);
+                    if row != 0 {
+                        if !go_on(&walk.difference.sets, walk.difference.turns(row)) {
+                            return None;
+                        }
+                        suspects.changed(resource, before, after);
                     }
-                    suspects.changed(resource, before, after);
                 }
             }
             walk.difference.changed.sort_unstable();
         }
         None => {
-            for resource in 0..walk.difference.joint.resources.len() as u32 {
-                let row = walk.resource(before, after, resource);
-                if row != 0 && !go_on(&walk.difference.sets, walk.difference.turns(row)) {
-                    return None;
+            let mut left = 0..walk.difference.joint.resources.len() as u32;
+            for steps in steps() {
+                let ahead: Vec<u32> = left.by_ref().take(steps).collect();
+                if ahead.is_empty() {
+                    break;
+                }
+                walk.evaluate(before, after, &ahead);
+                for resource in ahead {
+                    let row = walk.resource(before, after, resource);
+                    if row != 0 && !go_on(&walk.difference.sets, walk.difference.turns(row)) {
+                        return None;
+                    }
                 }
             }
         }
     }
     Some(walk.difference)
 }
+
+/// How many resources are evaluated before they are compared: few at first, since it may be that the first that differs
+/// is all that is asked for.
+fn steps() -> impl Iterator<Item = usize> {
+    std::iter::successors(Some(FEW), |steps| Some((2 * steps).min(1 << 12)))
+}
+
+/// Fewer resources are not worth the way to another core.
+const FEW: usize = 1 << 6;
 
 /// A resource on one side: the engine that decides, and what it decides there.
 struct Seen<'s, 'e> {
@@ -188,6 +213,20 @@ impl Walk {
             of_before: HashMap::new(),
             of_after: HashMap::new(),
         }
+    }
+
+    /// Evaluates some resources, each side on a core of its own.
+    fn evaluate(&self, before: &mut SetEngine, after: &mut SetEngine, resources: &[u32]) {
+        if resources.len() < FEW {
+            return;
+        }
+        let axis = &self.difference.joint.resources;
+        let each = |engine: &mut SetEngine, own: fn(&Axis, u32) -> Option<u32>| {
+            resources.iter().filter_map(|resource| own(axis, *resource)).for_each(|resource| {
+                engine.views_id(ResourceId(resource));
+            });
+        };
+        rayon::join(|| each(before, Axis::before), || each(after, Axis::after));
     }
 
     /// Compares one resource; the row of what differs, 0 where nothing does.

@@ -77,6 +77,17 @@ impl<'e> Suspects<'e> {
         Some(ResourceId::new(found))
     }
 
+    /// The next so many, which stay where they are.
+    pub fn ahead(&self, most: usize) -> Vec<u32> {
+        let bits = usize::BITS as usize;
+        let from = self.cursor / bits;
+        let blocks = self.marked.as_slice().iter().enumerate().skip(from).filter(|(_, block)| **block != 0);
+        let all = blocks.flat_map(|(at, block)| {
+            (0..bits).filter(move |bit| block >> bit & 1 == 1).map(move |bit| (at * bits + bit) as u32)
+        });
+        all.take(most).collect()
+    }
+
     fn mark(&mut self, resource: usize) {
         if !self.done.contains(resource) && !self.marked.put(resource) {
             self.cursor = self.cursor.min(resource);
