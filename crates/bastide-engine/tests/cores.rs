@@ -142,12 +142,28 @@ fn a_catalog_is_the_same_in_parts() {
         let (several, same) = load(&case, count);
         assert_eq!((rows(&several.expect("no errors").catalog), &same), (one.clone(), &said), "{count} cores");
     }
-    // With a quote somewhere it is read by the reader for quotes, in one part.
-    let mut quoted = case.clone();
+    // With quotes here and there, or everywhere.
     let text = case.files().iter().find(|(name, _)| name == "catalog.csv").unwrap().1.clone();
-    quoted.set("catalog.csv", text.replacen("p17,", "\"p17\",", 1).replace('\n', "\r\n"));
-    let (quoted, same) = load(&quoted, 3);
-    assert_eq!((rows(&quoted.expect("no errors").catalog), same), (one, said));
+    let mut quoted = case.clone();
+    let some = text.lines().map(|line| match line.split_once(',') {
+        Some((id, rest)) if id.starts_with("p17") => format!("\"{id}\",{rest}\r\n"),
+        _ => format!("{line}\r\n"),
+    });
+    quoted.set("catalog.csv", some.collect());
+    let (here_and_there, same) = load(&quoted, 3);
+    assert_eq!((rows(&here_and_there.expect("no errors").catalog), &same), (one.clone(), &said));
+    let (header, body) = text.split_once('\n').unwrap();
+    let all = body.lines().map(|line| format!("\"{}\"\n", line.replace(',', "\",\""))).collect::<String>();
+    quoted.set("catalog.csv", format!("{header}\n{all}"));
+    let (everywhere, same) = load(&quoted, 3);
+    assert_eq!((rows(&everywhere.expect("no errors").catalog), &same), (one.clone(), &said));
+    // A quoted cell that goes on from one part into others: then all of it is read from front to back.
+    let lines = "a line\n".repeat(200_000);
+    quoted.set("catalog.csv", format!("{text}huge,,hall,\"~{lines}\",,,,,,,\n"));
+    let (whole, same) = load(&quoted, 3);
+    let whole = rows(&whole.expect("no errors").catalog);
+    assert_eq!((&whole[..one.len()], &same), (&one[..], &said));
+    assert!(whole.len() == one.len() + 1 && whole[one.len()].starts_with("huge ~a line\na line"));
 }
 
 /// Whatever is wrong is told the same, at the same place.

@@ -1,6 +1,6 @@
 //! The catalog from cells, whatever file they come from.
 
-use crate::csv_table::{Block, Cells, CsvTable, Plain};
+use crate::csv_table::{Block, Cells, CsvRow, CsvTable, Plain};
 use bastide_model::column::{NONE, Values};
 use bastide_model::rows::{CatalogPart, CatalogRows, Codes, SourceRows, grid};
 use bastide_model::schema::{CATALOG_COLUMNS, read_flag, split_set};
@@ -186,16 +186,25 @@ impl<'s> CatalogSink<'s> {
     fn piece(&mut self, layout: &Layout, mut part: Plain, number: usize) -> Option<Piece> {
         self.reserve(part.bytes());
         let mut block = part.block();
-        while part.next(&mut block) {
-            if block.is_empty() {
-                let (rows, sources) = self.rows.take()?;
-                let values = self.values().map(Values::text_count);
-                let distinct = std::iter::once(self.rows.parents.texts().len()).chain(values).collect();
-                return Some(Piece { number, rows, sources, lines: part.lines(), distinct });
+        let mut out = Vec::new();
+        while !part.is_read() {
+            if !part.next(&mut block) {
+                return None;
             }
-            self.block(layout, &block)?;
+            if !block.is_empty() {
+                self.block(layout, &block)?;
+            } else if !part.is_read() {
+                let mut take = |row: &CsvRow| {
+                    self.row(layout, row, &mut out);
+                    out.is_empty()
+                };
+                part.quoted(&mut take).then_some(())?;
+            }
         }
-        None
+        let (rows, sources) = self.rows.take()?;
+        let values = self.values().map(Values::text_count);
+        let distinct = std::iter::once(self.rows.parents.texts().len()).chain(values).collect();
+        Some(Piece { number, rows, sources, lines: part.lines(), distinct })
     }
 
     /// Takes in the rows of a block, one column after the other. None where there is anything to report.

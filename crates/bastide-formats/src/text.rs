@@ -142,9 +142,12 @@ fn not_utf8(shown: &str, error: &FromUtf8Error, sources: &mut Sources) -> Diagno
 
 /// Counts lines as a reader goes through a text from front to back.
 pub struct Lines<'t> {
-    text: &'t str,
-    at: usize,
-    line: u32,
+    /// The text.
+    pub text: &'t str,
+    /// The byte that was asked for last.
+    pub at: usize,
+    /// Its line.
+    pub line: u32,
 }
 
 impl<'t> Lines<'t> {
