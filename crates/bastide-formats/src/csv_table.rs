@@ -298,6 +298,17 @@ impl<'t> Plain<'t> {
         block.ends.clear();
         let bytes = self.text.as_bytes();
         let std::ops::Range { start: mut row, end } = self.left.clone();
+        // Up to the row of the first quote, where there is one soon: what is cut behind it would be cut again.
+        let soon = &bytes[row..end.min(row + (BLOCK << 6))];
+        let has_quote = |piece: &[u8]| piece.iter().fold(false, |quoted, byte| quoted | (*byte == b'"'));
+        let end = match soon.chunks(1 << 8).position(has_quote) {
+            Some(piece) => {
+                let quote =
+                    soon.iter().skip(piece << 8).position(|byte| *byte == b'"').map_or(0, |at| at + (piece << 8));
+                soon[..quote].iter().rposition(|byte| *byte == b'\n').map_or(row, |feed| row + feed + 1)
+            }
+            None => end,
+        };
         let (mut at, mut first) = (row, 0);
         let mut close = |row: usize, to: usize, line: u32, block: &mut Block| {
             block.rows.push((row as u32, line));
@@ -338,7 +349,7 @@ impl<'t> Plain<'t> {
         }
         let upto = odd.unwrap_or(row);
         // Many bytes at once, where to look for the first one would go through them one by one.
-        if !bytes[self.left.start..upto].iter().fold(false, |quoted, byte| quoted | (*byte == b'"')) {
+        if !has_quote(&bytes[self.left.start..upto]) {
             // Cells of a row that is not whole are read once more.
             block.ends.truncate(first);
             self.left.start = row;
