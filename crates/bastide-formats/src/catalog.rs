@@ -155,9 +155,9 @@ impl<'s> CatalogSink<'s> {
         }
     }
 
-    /// Reads the parts of a file, the first of which begins at a line, at the same time. False, and nothing taken in, where there is
-    /// anything to report: then the file is read once more from front to back, so that it is
-    /// reported the same however many parts there are.
+    /// Reads the parts of a file, the first of which begins at a line, at the same time. False, and nothing taken in,
+    /// where there is anything to report: then the file is read once more from front to back, so that it is reported the
+    /// same however many parts there are.
     fn in_parts(&mut self, layout: &Layout, parts: &[Plain], line: u32) -> bool {
         let schema = self.schema;
         // Each core takes the next part, and numbers the values of all its parts together.
@@ -284,8 +284,8 @@ impl<'s> CatalogSink<'s> {
         Some(())
     }
 
-    /// Takes in what other sinks read, from a line on, in the order of the file: then values are numbered as they would be if one had
-    /// read all of it, since of each sink the new texts of a part are those that no part before it has.
+    /// Takes in what other sinks read, from a line on, in the order of the file. Values are numbered as if one had read all
+    /// of it: each sink took its parts in order, so what is new to it in a part stands in no earlier part that it read.
     fn take_in(&mut self, sinks: Vec<(CatalogSink<'s>, Vec<Piece>)>, mut line: u32) {
         let (sinks, pieces): (Vec<CatalogSink>, Vec<Vec<Piece>>) = sinks.into_iter().unzip();
         // Of each part the sink, and of each list the texts that were new to it.

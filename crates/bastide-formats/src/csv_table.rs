@@ -244,6 +244,8 @@ fn cells(raw: &str) -> (Vec<std::ops::Range<usize>>, Option<usize>) {
 
 /// So many rows are cut into cells at a time, and some more.
 const BLOCK: usize = 512;
+/// Quotes are looked for so many bytes ahead; a longer row is left to the reader.
+const AHEAD: usize = BLOCK << 7;
 
 /// A part of a file, read in blocks of rows where no quotes might hide a comma or an end of line: as the reader does it, which ends rows at line feeds and
 /// carriage returns and passes over empty ones, without a copy of any cell. Whoever works on one column of a block after
@@ -292,22 +294,23 @@ impl<'t> Plain<'t> {
     }
 
     /// Reads the next rows in place of those in the block: none at the end of the part, and none where the next row has
-    /// quotes, which is for [`Plain::quoted`]. False where a row is not in order, which is left to the other reader to report.
+    /// quotes or is long, which is for [`Plain::quoted`]. False where a row is not in order, which is left to the other
+    /// reader to report.
     pub fn next(&mut self, block: &mut Block<'t>) -> bool {
         block.rows.clear();
         block.ends.clear();
         let bytes = self.text.as_bytes();
-        let std::ops::Range { start: mut row, end } = self.left.clone();
-        // Up to the row of the first quote, where there is one soon: what is cut behind it would be cut again.
-        let soon = &bytes[row..end.min(row + (BLOCK << 6))];
+        let std::ops::Range { start: mut row, end: whole } = self.left.clone();
+        // As far as it is known that there are no quotes: many bytes at once, where to look for the first one would go
+        // through them one by one.
+        let ahead = &bytes[row..whole.min(row + AHEAD)];
         let has_quote = |piece: &[u8]| piece.iter().fold(false, |quoted, byte| quoted | (*byte == b'"'));
-        let end = match soon.chunks(1 << 8).position(has_quote) {
+        let end = match ahead.chunks(1 << 8).position(has_quote) {
+            None => row + ahead.len(),
             Some(piece) => {
-                let quote =
-                    soon.iter().skip(piece << 8).position(|byte| *byte == b'"').map_or(0, |at| at + (piece << 8));
-                soon[..quote].iter().rposition(|byte| *byte == b'\n').map_or(row, |feed| row + feed + 1)
+                let quote = (piece << 8..ahead.len()).find(|at| ahead[*at] == b'"').unwrap_or(ahead.len());
+                ahead[..quote].iter().rposition(|byte| *byte == b'\n').map_or(row, |feed| row + feed + 1)
             }
-            None => end,
         };
         let (mut at, mut first) = (row, 0);
         let mut close = |row: usize, to: usize, line: u32, block: &mut Block| {
@@ -317,8 +320,7 @@ impl<'t> Plain<'t> {
             first = block.ends.len();
             cells == self.width && to - row <= LONGEST_LINE
         };
-        let mut odd = None;
-        'rows: while at < end && block.rows.len() < BLOCK {
+        while at < end && block.rows.len() < BLOCK {
             let piece = bytes.get(at..at + 8).filter(|_| at + 8 <= end).and_then(|b| b.try_into().ok());
             let word = piece.map_or_else(|| last_word(&bytes[at..end]), u64::from_le_bytes);
             let (comma, feed) = (places(word, b','), places(word, b'\n'));
@@ -332,35 +334,22 @@ impl<'t> Plain<'t> {
                     continue;
                 }
                 if to > row && !close(row, to, self.line, block) {
-                    odd = Some(to);
-                    break 'rows;
+                    return false;
                 }
                 self.line += u32::from(feed & mark != 0);
                 row = to + 1;
             }
             at += 8;
         }
-        if odd.is_none() && at >= end && row < end {
-            if close(row, end, self.line, block) {
-                row = end;
-            } else {
-                odd = Some(end);
+        if end == whole && at >= whole && row < whole {
+            if !close(row, whole, self.line, block) {
+                return false;
             }
+            row = whole;
         }
-        let upto = odd.unwrap_or(row);
-        // Many bytes at once, where to look for the first one would go through them one by one.
-        if !has_quote(&bytes[self.left.start..upto]) {
-            // Cells of a row that is not whole are read once more.
-            block.ends.truncate(first);
-            self.left.start = row;
-            return odd.is_none();
-        }
-        let quote = (self.left.start..upto).find(|at| bytes[*at] == b'"').unwrap_or(upto);
-        let count = block.rows.partition_point(|(start, _)| *start as usize <= quote) - 1;
-        let (start, line) = block.rows[count];
-        (self.left.start, self.line) = (start as usize, line);
-        block.rows.truncate(count);
-        block.ends.truncate(count * self.width);
+        // Cells of a row that is not whole are read once more.
+        block.ends.truncate(first);
+        self.left.start = row;
         true
     }
 
@@ -463,8 +452,16 @@ mod tests {
             }
             text
         };
-        let small = ["a,b\n1,2\n\n,\n3,4\r\n\r5,6\r7,8", "a,b\nälter,日本\n,x\n\n\n1,2\n", "a,b\n", "a,b\n\r\n\n"];
-        for text in small.map(String::from).into_iter().chain((0..60).map(random)) {
+        let small = [
+            "a,b\n1,2\n\n,\n3,4\r\n\r5,6\r7,8",
+            "a,b\nälter,日本\n,x\n\n\n1,2\n",
+            "a,b\n",
+            "a,b\n\r\n\n",
+            "a,b\n1,2\n3,\"\"",
+            "a,b\n1,2\n\"\",",
+        ];
+        let long = ["", "\"", "\n1,\"2\"\n"].map(|more| format!("a,b\n1,2\n3,{}{more}", "x".repeat(AHEAD)));
+        for text in small.map(String::from).into_iter().chain(long).chain((0..60).map(random)) {
             let mut out = Vec::new();
             let mut table = CsvTable::open(FileId(0), &text, &mut out).unwrap();
             let from = table.reader.position().byte() as usize;

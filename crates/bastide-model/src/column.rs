@@ -31,12 +31,7 @@ impl Column {
 
     /// The number of a row's value.
     pub fn code(&self, row: usize) -> Option<u32> {
-        Some(self.number(row)).filter(|code| *code != NONE)
-    }
-
-    /// The number of a row's value; [`NONE`] where it has none.
-    pub fn number(&self, row: usize) -> u32 {
-        self.cells.get(row).copied().unwrap_or(NONE)
+        self.cells.get(row).copied().filter(|code| *code != NONE)
     }
 
     /// The numbers of the first rows; the others have no value.
@@ -303,7 +298,7 @@ mod tests {
         assert_eq!(column.differs_from(&copy, 0, 4), None);
         copy.set_code(1, 4, Some(1));
         copy.set_code(3, 4, None);
-        assert_eq!((column.number(1), column.number(3)), (NONE, 0), "the first is left as it was");
+        assert_eq!((column.code(1), column.code(3)), (None, Some(0)), "the first is left as it was");
         assert_eq!((column.differs_from(&copy, 0, 4), column.differs_from(&copy, 2, 4)), (Some(1), Some(3)));
         assert_eq!((copy.differs_from(&column, 4, 4), column.differs_from(&copy, 2, 3)), (None, None));
         copy.set_code(1, 4, None);

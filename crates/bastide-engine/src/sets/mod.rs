@@ -501,6 +501,8 @@ impl<'e> SetEngine<'e> {
             let met = self.met(resource, target, action, View::Other);
             key.push(met.0);
         }
+        // Until they are all known, nobody may take them for known.
+        self.applied_on = None;
         let [mut others, mut owners] = std::mem::take(&mut self.applied);
         others.clear();
         owners.clear();
