@@ -139,6 +139,36 @@ impl<'e> Cells<'e> {
     }
 }
 
+/// A feature as a digit of a number: what can be told of a resource by few values.
+pub struct Digit<'e> {
+    feature: Feature,
+    /// Where it lies, if it is a field of the resource itself.
+    cells: Option<&'e [u32]>,
+    /// More than any value but a missing one.
+    pub radix: u32,
+}
+
+impl<'e> Digit<'e> {
+    /// A feature of an estate's resources; none where it is not known beforehand how many values it has.
+    pub fn new(cells: &Cells<'e>, estate: &Estate, feature: Feature) -> Option<Digit<'e>> {
+        let own = match feature {
+            Feature::Field(Step::Own, ResourceField::State) => Some(cells.states),
+            Feature::Field(Step::Own, ResourceField::Attribute(id)) => Some(cells.attributes[id.index()]),
+            _ => None,
+        };
+        Some(Digit { feature, cells: own, radix: radix(estate, feature)? })
+    }
+
+    /// The value for a resource; for a missing one any that is too large.
+    pub fn of(&self, cells: &Cells, resource: ResourceId) -> u32 {
+        match (self.cells, self.feature) {
+            (Some(own), _) => own.get(resource.index()).copied().unwrap_or(NONE),
+            (None, Feature::Field(step, field)) => cells.field(step, field, resource),
+            (None, _) => cells.owned(resource),
+        }
+    }
+}
+
 /// How many values a feature can have, a missing one included; none where that is not known beforehand.
 pub fn radix(estate: &Estate, feature: Feature) -> Option<u32> {
     let catalog = &estate.catalog;

@@ -33,7 +33,7 @@ use bastide_model::schema::Target;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 pub use book::{Book, Outcome, OutcomeId, Part, RowId, ViewsId};
-use features::{Cells, Feature, View};
+use features::{Cells, Digit, Feature, View};
 use fixedbitset::FixedBitSet;
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
 use keyed::Keyed;
@@ -74,7 +74,7 @@ pub struct SetEngine<'e> {
     compiled: Vec<Option<Compiled>>,
     /// Statements without a place, in policy order: they reach everything.
     everywhere: Vec<places::Reached>,
-    sites: Vec<Site>,
+    sites: Vec<Site<'e>>,
     /// The site of a list of places and a kind, by both; [`NO_SITE`] where none was met yet.
     site_of: Vec<u32>,
     hasher: DefaultHashBuilder,
@@ -102,8 +102,9 @@ pub struct SetEngine<'e> {
     of_parent: Option<(ResourceId, ActionId, SetId)>,
     /// Single outcomes elsewhere that were asked for before their row was done.
     early: HashMap<(ResourceId, ActionId, View), OutcomeId>,
+    /// Those made last.
+    siblings: Option<Siblings>,
     key: Vec<u32>,
-    short_key: Vec<u32>,
     part_key: Vec<u32>,
     sorted: Vec<Part>,
     finished: Vec<Part>,
@@ -123,7 +124,7 @@ struct Making {
 const NO_SITE: u32 = u32::MAX;
 
 /// Resources that the same statements reach from the same depths, and on which the same actions have a meaning.
-struct Site {
+struct Site<'e> {
     /// The statements, in policy order.
     reached: Box<[places::Reached]>,
     /// Which actions have a meaning.
@@ -147,26 +148,48 @@ struct Site {
     /// By action: the statements that speak of it, once they were asked for.
     steps: Box<[Option<Arc<[decide::Step]>>]>,
     /// A shorter way to them, where there is one.
-    short: Option<Short>,
+    short: Option<Short<'e>>,
 }
 
 /// The rows of a site by the values that its statements mention. A signature follows from these, which are fewer than
 /// the statements, and so quicker to look up; but where nearly every resource has values of its own it is no way at all.
-struct Short {
-    features: Box<[Feature]>,
+struct Short<'e> {
+    values: Box<[Digit<'e>]>,
     asks: Box<[(Target, ActionId)]>,
-    known: Keyed<u32, ViewsId>,
+    /// Whether siblings get the same answers to what they ask.
+    by_parent: bool,
+    /// Numbers for the answers.
+    answers: Keyed<u32, u32>,
+    /// By the number of the answers, and the values as one number.
+    known: HashMap<u64, ViewsId>,
     asked: u32,
     found: u32,
 }
 
-impl Short {
+impl Short<'_> {
     /// After so many resources it must have helped with half of them.
     const TRIAL: u32 = 1 << 10;
 
     fn is_worth_it(&self) -> bool {
         self.asked < Self::TRIAL || self.found >= self.asked / 2
     }
+
+    fn key(&self, cells: &Cells, answer: u32, resource: ResourceId) -> u64 {
+        let digits = self.values.iter().map(|digit| (digit.of(cells, resource), digit.radix));
+        // A missing value takes the last place.
+        let value = digits.fold(0, |all, (value, radix)| all * radix + value.min(radix - 1));
+        u64::from(answer) << 32 | u64::from(value)
+    }
+}
+
+/// What siblings of a kind have in common, where the same statements reach them.
+#[derive(Clone, Copy)]
+struct Siblings {
+    parent: Option<ResourceId>,
+    class: u32,
+    kind: KindId,
+    site: usize,
+    answer: u32,
 }
 
 /// By kind a number for the actions that have a meaning on it.
@@ -256,8 +279,8 @@ impl<'e> SetEngine<'e> {
             applied_on: None,
             of_parent: None,
             early: HashMap::new(),
+            siblings: None,
             key: Vec::new(),
-            short_key: Vec::new(),
             part_key: Vec::new(),
             sorted: Vec::new(),
             finished: Vec::new(),
@@ -405,18 +428,17 @@ impl<'e> SetEngine<'e> {
     }
 
     fn make_row(&mut self, resource: ResourceId) {
-        let site = self.site(resource);
-        let short = self.short_key(site, resource);
-        if let Some(key) = &short
-            && let Some(way) = &mut self.sites[site].short
-        {
+        let Siblings { site, answer, .. } = self.siblings(resource);
+        let mut short = None;
+        if let Some(way) = &mut self.sites[site].short {
+            let key = way.key(&self.cells, answer, resource);
             way.asked += 1;
-            if let Some(known) = way.known.get(key) {
+            if let Some(known) = way.known.get(&key) {
                 way.found += 1;
-                self.views_of[resource.index()] = known;
-                self.short_key = short.unwrap_or_default();
+                self.views_of[resource.index()] = *known;
                 return;
             }
+            short = Some(key);
         }
         let key = self.signature(site, resource);
         let views = match self.signatures.get(key.len()).and_then(|known| known.get(&key)) {
@@ -430,30 +452,43 @@ impl<'e> SetEngine<'e> {
         self.key = key;
         self.views_of[resource.index()] = views;
         if let Some(key) = short {
-            let site = &mut self.sites[site];
-            match &mut site.short {
-                Some(way) if way.is_worth_it() => way.known.insert(&key, views),
+            match &mut self.sites[site].short {
+                Some(way) if way.is_worth_it() => drop(way.known.insert(key, views)),
                 way => *way = None,
             }
-            self.short_key = key;
         }
     }
 
-    /// The values of a resource that the statements of its site mention, and what its actions need elsewhere; none where
-    /// that is no shorter way.
-    fn short_key(&mut self, site: usize, resource: ResourceId) -> Option<Vec<u32>> {
-        let way = self.sites[site].short.as_ref()?;
-        let mut key = std::mem::take(&mut self.short_key);
+    /// The site of a resource, and the number of what its actions need elsewhere, where its site has a shorter way.
+    fn siblings(&mut self, resource: ResourceId) -> Siblings {
+        let (parent, kind) = (self.cells.parent(resource), self.cells.kind(resource));
+        let class = self.places.class[resource.index()];
+        if let Some(known) = self.siblings
+            && (known.parent, known.class, known.kind) == (parent, class, kind)
+        {
+            return known;
+        }
+        let site = self.site(resource);
+        let mut siblings = Siblings { parent, class, kind, site, answer: 0 };
+        let asks = self.sites[site].short.as_ref().map_or(0, |way| way.asks.len());
+        let mut key = std::mem::take(&mut self.key);
         key.clear();
-        key.extend(way.features.iter().map(|feature| match feature {
-            Feature::Field(step, field) => self.cells.field(*step, *field, resource),
-            _ => self.cells.owned(resource),
-        }));
-        for i in 0..way.asks.len() {
-            let (target, action) = self.sites[site].short.as_ref()?.asks[i];
+        for i in 0..asks {
+            let way = self.sites[site].short.as_ref().expect("asked before");
+            let (target, action) = way.asks[i];
             key.push(self.met(resource, target, action, View::Other).0);
         }
-        Some(key)
+        if let Some(way) = &mut self.sites[site].short {
+            siblings.answer = way.answers.get(&key).unwrap_or_else(|| {
+                let next = way.answers.len() as u32;
+                way.answers.insert(&key, next);
+                next
+            });
+        }
+        let alike = self.sites[site].short.as_ref().is_none_or(|way| way.by_parent);
+        self.siblings = alike.then_some(siblings);
+        self.key = key;
+        siblings
     }
 
     /// Decides every action on a resource: for everybody else, and where it matters who owns it, for an owner.

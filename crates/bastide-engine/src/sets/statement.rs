@@ -3,7 +3,7 @@
 use super::features::{self, Feature, View};
 use super::keyed::Keyed;
 use super::store::SetId;
-use super::{SetEngine, Short, Site, places};
+use super::{Digit, SetEngine, Short, Site, places};
 use crate::decide::place::covers;
 use bastide_model::condition::{Condition, Term};
 use bastide_model::schema::Target;
@@ -18,6 +18,8 @@ pub(super) struct Compiled {
     own: bool,
     /// Whether it matters to it who owns the resource.
     owned: bool,
+    /// Whether it names nobody who is there: then it decides nothing.
+    nobody: bool,
     /// How many values each feature can have, where that is known and not many together: then the
     /// sets stand in a plain table.
     radices: Option<Box<[u32]>>,
@@ -96,6 +98,7 @@ impl Compiled {
             radices: radices.map(Vec::into_boxed_slice),
             table: [Vec::new(), Vec::new()],
             owned: distinct.contains(&Feature::Owned),
+            nobody: statement.who.terms.iter().all(|term| is_nobody(estate, term)),
             features: distinct.into(),
             own,
             known: [HashMap::new(), HashMap::new()],
@@ -103,6 +106,17 @@ impl Compiled {
             what: what.into(),
             covering: HashMap::new(),
         }
+    }
+}
+
+/// Whether a term names nobody, whatever is decided.
+fn is_nobody(estate: &Estate, term: &Term) -> bool {
+    match term {
+        Term::Nobody(_) => true,
+        Term::Members(group) => {
+            estate.groups.users(*group).is_clear() && estate.groups.through(*group).is_empty()
+        }
+        Term::Anyone | Term::Owner | Term::User(_) => false,
     }
 }
 
@@ -121,6 +135,7 @@ impl<'e> SetEngine<'e> {
             return self.site_of[at] as usize;
         }
         let all = self.everywhere.iter().chain(self.places.lists[class as usize].iter());
+        let all = all.filter(|(id, _)| !self.compiled[id.index()].as_ref().is_some_and(|c| c.nobody));
         let mut reached: Vec<_> = all
             .copied()
             .filter(|(id, _)| estate.schema.is_any(kind, estate.statement(*id).what.kinds.as_deref()))
@@ -227,8 +242,8 @@ impl<'e> SetEngine<'e> {
         turns.into()
     }
 
-    /// The shorter way to the rows of a site: none where layers would have to be known, or where so few statements vary
-    /// that it would not be shorter.
+    /// The shorter way to the rows of a site: none where layers would have to be known, or where resources can have more
+    /// values than one number tells.
     fn short(
         &self,
         reached: &[places::Reached],
@@ -236,7 +251,10 @@ impl<'e> SetEngine<'e> {
         fields: &[Feature],
         asks: &[(Target, ActionId)],
         owned: bool,
-    ) -> Option<Short> {
+    ) -> Option<Short<'e>> {
+        if !self.estate.layers.is_empty() {
+            return None;
+        }
         let mut features = fields.to_vec();
         let mut asks = asks.to_vec();
         if owned && !features.contains(&Feature::Owned) {
@@ -254,11 +272,15 @@ impl<'e> SetEngine<'e> {
                 }
             }
         }
-        let shorter = features.len() + asks.len() < varying.len();
-        (self.estate.layers.is_empty() && shorter).then(|| Short {
-            features: features.into(),
+        let values = features.iter().map(|feature| Digit::new(&self.cells, self.estate, *feature));
+        let values: Box<[Digit]> = values.collect::<Option<_>>()?;
+        values.iter().try_fold(1u32, |all, digit| all.checked_mul(digit.radix))?;
+        Some(Short {
+            values,
+            by_parent: asks.iter().all(|(target, _)| *target == Target::Parent),
             asks: asks.into(),
-            known: Keyed::default(),
+            answers: Keyed::default(),
+            known: HashMap::new(),
             asked: 0,
             found: 0,
         })
