@@ -6,7 +6,7 @@
 use super::{Done, Profiles};
 use crate::decide::Reason;
 use crate::sets::store::SetStore;
-use crate::sets::{Book, Outcome, OutcomeId, Part, SetEngine, ViewsId};
+use crate::sets::{self, Book, Outcome, OutcomeId, Part, SetEngine, ViewsId};
 use bastide_model::*;
 use rayon::prelude::*;
 use std::ops::Range;
@@ -326,11 +326,10 @@ impl Owned {
     }
 }
 
-/// Fingerprints of rows of the matrix: the sum of the words of its sets, each times an odd random number of 128 bits
-/// (multilinear hashing). Two different rows have the same with a chance of at most 2^-64. They serve to count
+/// Fingerprints of rows of the matrix: those of their sets, each times a random number for its action. They serve to count
 /// different outcomes without keeping sets for each.
 struct Random {
-    words: Vec<u128>,
+    users: sets::Prints,
     actions: Vec<u128>,
 }
 
@@ -338,25 +337,20 @@ impl Random {
     fn new(estate: &Estate) -> Random {
         let actions = 0..estate.schema.actions.len();
         Random {
-            words: (0..estate.people.len().div_ceil(64)).map(random).collect(),
-            actions: actions.map(|action| random(usize::MAX - action)).collect(),
+            users: sets::Prints::new(estate.people.len()),
+            actions: actions.map(|action| sets::random(usize::MAX - action)).collect(),
         }
     }
 
     /// The fingerprints of those for whom each outcome allows an action.
     fn prints(&self, made: &Made) -> Vec<u128> {
-        let print = |outcome: &Outcome| {
-            let words = made.sets.row(outcome.allowed).iter().zip(&self.words);
-            words.fold(0u128, |print, (word, random)| print.wrapping_add(u128::from(*word).wrapping_mul(*random)))
-        };
+        let print = |outcome: &Outcome| self.users.of(made.sets.row(outcome.allowed));
         made.book.all_outcomes().par_iter().map(print).collect()
     }
 
     /// What a fingerprint grows by where one user gains an action or loses it.
     fn turn(&self, action: ActionId, user: UserId, gains: bool) -> u128 {
-        let bit = self.words[user.index() / 64] << (user.index() % 64);
-        let turn = if gains { bit } else { bit.wrapping_neg() };
-        turn.wrapping_mul(self.actions[action.index()])
+        self.users.turn(user.index(), gains).wrapping_mul(self.actions[action.index()])
     }
 }
 
@@ -374,18 +368,6 @@ impl Prints<'_> {
         let weighed = row.iter().zip(&self.random.actions);
         weighed.fold(0, |print, (id, weight)| print.wrapping_add(self.of[id.index()].wrapping_mul(*weight)))
     }
-}
-
-/// A fixed odd number for each place (Steele, Lea and Flood's SplitMix, twice).
-fn random(place: usize) -> u128 {
-    let mix = |seed: u64| {
-        let mut z = seed.wrapping_add(0x9e37_79b9_7f4a_7c15);
-        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-        z ^ (z >> 31)
-    };
-    let low = mix(place as u64);
-    (u128::from(mix(low ^ 0x5851_f42d_4c95_7f2d)) << 64 | u128::from(low)) | 1
 }
 
 #[cfg(test)]

@@ -136,8 +136,8 @@ fn causes(difference: &Difference, turns: &[Turn], mut before: Side, mut after: 
     let joint = &difference.joint;
     let mut counts: HashMap<(Cause, bool), u64> = HashMap::new();
     for turn in turns {
-        for (set, gained) in [(turn.gained, true), (turn.lost, false)] {
-            for user in difference.sets.users(set) {
+        for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
+            for user in users.iter(&difference.sets) {
                 let user = user as u32;
                 let was = by(&mut before, joint.users.before(user), joint.actions.before(turn.action));
                 let is = by(&mut after, joint.users.after(user), joint.actions.after(turn.action));

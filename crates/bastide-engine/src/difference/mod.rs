@@ -12,17 +12,20 @@ mod joint;
 mod places;
 mod radius;
 mod suspects;
+mod users;
 
 pub use alike::{Alike, radius_without};
 pub use causes::{Cause, Effect, How as CauseHow, effects};
 pub use joint::{Axis, Joint};
 pub use places::{Fold, How, fold};
-pub use radius::{Block, Blocks, Radius, Side, blocks, is_labelled, radius};
+pub use radius::{Block, Blocks, Labelled, Radius, Side, blocks, is_labelled, radius};
+pub use users::Users;
 
 use crate::sets::store::{SetId, SetStore};
-use crate::sets::{Decided, RowId, SetEngine};
+use crate::sets::{Decided, RowId, SetEngine, ViewsId};
 use bastide_model::*;
-use hashbrown::HashMap;
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+use std::hash::BuildHasher;
 use suspects::Suspects;
 
 /// The triples whose outcome differs: allowed before and refused after, or the other way round.
@@ -32,7 +35,7 @@ pub struct Difference {
     /// The sets of users, by their joint numbers.
     pub sets: SetStore,
     /// The different rows.
-    rows: Vec<Box<[Turn]>>,
+    rows: Rows,
     /// Resources on which something differs, by their joint numbers, and their row, in order.
     pub changed: Vec<(u32, u32)>,
 }
@@ -43,34 +46,30 @@ pub struct Turn {
     /// The action, by its joint number.
     pub action: u32,
     /// Who may after, and might not before.
-    pub gained: SetId,
+    pub gained: Users,
     /// Who might before, and may not after.
-    pub lost: SetId,
+    pub lost: Users,
 }
 
 impl Difference {
     /// What differs on a resource.
     pub fn turns(&self, row: u32) -> &[Turn] {
-        &self.rows[row as usize]
+        self.rows.get(row)
     }
 
     /// The part of it that is about one user, by the joint number.
     pub fn only(&self, user: u32) -> Difference {
         let mut sets = SetStore::new(self.joint.users.len());
         let one = sets.of([user as usize]);
-        let mut rows: Vec<Box<[Turn]>> = vec![Box::new([])];
+        let mut rows = Rows::default();
         let mut row_of: HashMap<u32, u32> = HashMap::new();
-        let pick = |set: SetId| if self.sets.contains(set, user as usize) { one } else { SetId::NONE };
+        let one = Users::of(one);
+        let pick = |users: Users| if users.contains(&self.sets, user as usize) { one } else { Users::NONE };
         let mut changed = Vec::new();
         for &(resource, row) in &self.changed {
             let new = *row_of.entry(row).or_insert_with(|| {
                 let turns = self.turns(row).iter().map(|t| Turn { gained: pick(t.gained), lost: pick(t.lost), ..*t });
-                let turns: Box<[Turn]> = turns.filter(|t| t.gained != t.lost).collect();
-                if turns.is_empty() {
-                    return 0;
-                }
-                rows.push(turns);
-                rows.len() as u32 - 1
+                rows.keep(&turns.filter(|t| t.gained != t.lost).collect::<Vec<Turn>>())
             });
             if new != 0 {
                 changed.push((resource, new));
@@ -89,10 +88,52 @@ impl Difference {
     pub fn triples(&self, mut each: impl FnMut(u32, u32, u32, bool)) {
         for &(resource, row) in &self.changed {
             for turn in self.turns(row) {
-                self.sets.users(turn.gained).for_each(|user| each(user as u32, turn.action, resource, true));
-                self.sets.users(turn.lost).for_each(|user| each(user as u32, turn.action, resource, false));
+                turn.gained.iter(&self.sets).for_each(|user| each(user as u32, turn.action, resource, true));
+                turn.lost.iter(&self.sets).for_each(|user| each(user as u32, turn.action, resource, false));
             }
         }
+    }
+}
+
+/// Rows of turns, each kept once, one after the other. Row 0 has none.
+struct Rows {
+    turns: Vec<Turn>,
+    ends: Vec<usize>,
+    hasher: DefaultHashBuilder,
+    /// Numbers of rows, found by what is in them.
+    known: HashTable<u32>,
+}
+
+impl Default for Rows {
+    fn default() -> Rows {
+        Rows { turns: Vec::new(), ends: vec![0], hasher: DefaultHashBuilder::default(), known: HashTable::new() }
+    }
+}
+
+impl Rows {
+    fn len(&self) -> usize {
+        self.ends.len()
+    }
+
+    fn get(&self, row: u32) -> &[Turn] {
+        let row = row as usize;
+        &self.turns[row.checked_sub(1).map_or(0, |before| self.ends[before])..self.ends[row]]
+    }
+
+    fn keep(&mut self, turns: &[Turn]) -> u32 {
+        if turns.is_empty() {
+            return 0;
+        }
+        let hash = self.hasher.hash_one(turns);
+        if let Some(known) = self.known.find(hash, |row| self.get(*row) == turns) {
+            return *known;
+        }
+        let next = self.ends.len() as u32;
+        self.turns.extend_from_slice(turns);
+        self.ends.push(self.turns.len());
+        let Rows { turns, ends, hasher, known } = self;
+        known.insert_unique(hash, next, |row| hasher.hash_one(&turns[ends[*row as usize - 1]..ends[*row as usize]]));
+        next
     }
 }
 
@@ -171,10 +212,10 @@ struct Seen<'s, 'e> {
 }
 
 impl Seen<'_, '_> {
-    /// The users for whom an action is allowed, the owner looked at as everybody else.
-    fn others(&self, action: Option<u32>) -> SetId {
-        let both = self.decided.zip(action);
-        both.map_or(SetId::NONE, |(d, a)| self.engine.outcome(d.others, ActionId(a)).allowed)
+    /// Whether an owner is decided on as everybody else.
+    fn is_alike(&self, action: Option<u32>) -> bool {
+        let both = self.decided.and_then(|decided| decided.owner.map(|(_, owners)| (decided.others, owners)));
+        both.zip(action).is_none_or(|((others, owners), action)| self.engine.is_same(others, owners, ActionId(action)))
     }
 
     fn allows(&self, user: Option<u32>, action: Option<u32>) -> bool {
@@ -183,17 +224,16 @@ impl Seen<'_, '_> {
             _ => false,
         }
     }
-
-    fn owner(&self) -> Option<u32> {
-        self.decided.and_then(|d| d.owner).map(|(user, _)| user.0)
-    }
 }
 
 struct Walk {
     difference: Difference,
-    /// The row of two rows for others that were compared already.
-    known: HashMap<(Option<RowId>, Option<RowId>), u32>,
-    rows: HashMap<Box<[Turn]>, u32>,
+    /// What is known of what is decided before and after, once that was compared.
+    known: HashMap<[ViewsId; 2], Compared>,
+    /// What was compared last: siblings are much alike.
+    last: Option<([ViewsId; 2], Compared)>,
+    /// Kept for its room.
+    turns: Vec<Turn>,
     /// Sets of each side in joint numbers.
     of_before: HashMap<SetId, SetId>,
     of_after: HashMap<SetId, SetId>,
@@ -205,11 +245,12 @@ impl Walk {
             difference: Difference {
                 sets: SetStore::new(joint.users.len()),
                 joint,
-                rows: vec![Box::new([])],
+                rows: Rows::default(),
                 changed: Vec::new(),
             },
             known: HashMap::new(),
-            rows: HashMap::new(),
+            last: None,
+            turns: Vec::new(),
             of_before: HashMap::new(),
             of_after: HashMap::new(),
         }
@@ -233,89 +274,149 @@ impl Walk {
     fn resource(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32) -> u32 {
         let axis = &self.difference.joint.resources;
         let (old, new) = (axis.before(resource).map(ResourceId), axis.after(resource).map(ResourceId));
-        let (was, is) = (old.map(|r| before.row(r)), new.map(|r| after.row(r)));
-        let (before, after) = (Seen { engine: before, decided: was }, Seen { engine: after, decided: is });
-        let key = (was.map(|d| d.others), is.map(|d| d.others));
-        let base = match self.known.get(&key) {
-            Some(row) => *row,
-            None => {
-                let row = self.compare(&before, &after);
-                self.known.insert(key, row);
-                row
-            }
+        let views = |engine: &mut SetEngine, r: Option<ResourceId>| r.map_or(ViewsId::NOWHERE, |r| engine.views_id(r));
+        let key = [views(before, old), views(after, new)];
+        let compared = match self.last {
+            Some((known, compared)) if known == key => compared,
+            _ => match self.known.get(&key) {
+                Some(known) => *known,
+                None => {
+                    let rows = [old.map(|r| before.views(r)), new.map(|r| after.views(r))];
+                    let compared = self.compare((before, rows[0]), (after, rows[1]));
+                    self.known.insert(key, compared);
+                    compared
+                }
+            },
         };
-        let users = &self.difference.joint.users;
-        let owners = [before.owner().map(|o| users.from_before(o)), after.owner().map(|o| users.from_after(o))];
-        let row = if owners == [None, None] { base } else { self.with_owners(&before, &after, base, owners) };
+        self.last = Some((key, compared));
+        let mut row = compared.base;
+        if compared.owned {
+            let users = &self.difference.joint.users;
+            let owner = |engine: &SetEngine, r: Option<ResourceId>| r.and_then(|r| engine.estate().catalog.owner(r)?);
+            let was = owner(before, old).map(|owner| users.from_before(owner.0));
+            let is = owner(after, new).map(|owner| users.from_after(owner.0));
+            let sets = &self.difference.sets;
+            let matters = |owner: u32| sets.contains(compared.otherwise, owner as usize);
+            if was != is || was.is_some_and(matters) {
+                let (seen, sees) = (old.map(|r| before.row(r)), new.map(|r| after.row(r)));
+                let (before, after) = (Seen { engine: before, decided: seen }, Seen { engine: after, decided: sees });
+                row = self.with_owners(&before, &after, compared.base, [was, is]);
+            }
+        }
         if row != 0 {
             self.difference.changed.push((resource, row));
         }
         row
     }
 
-    /// What differs for everybody, owners looked at as everybody else.
-    fn compare(&mut self, before: &Seen, after: &Seen) -> u32 {
+    /// What differs for everybody, and for whom owning makes a difference to that.
+    fn compare(
+        &mut self,
+        before: (&SetEngine, Option<(RowId, RowId)>),
+        after: (&SetEngine, Option<(RowId, RowId)>),
+    ) -> Compared {
+        let others = |views: (RowId, RowId)| views.0;
+        let owners = |views: (RowId, RowId)| views.1;
         let mut turns = Vec::new();
+        let owned = [before.1, after.1].into_iter().flatten().any(|(others, owners)| others != owners);
+        let mut otherwise = SetId::NONE;
         for action in 0..self.difference.joint.actions.len() as u32 {
-            let axis = &self.difference.joint.actions;
-            let (had, has) = (before.others(axis.before(action)), after.others(axis.after(action)));
-            let Difference { joint, sets, .. } = &mut self.difference;
-            let had = joined(sets, &joint.users, &mut self.of_before, before.engine.sets(), had, Axis::from_before);
-            let has = joined(sets, &joint.users, &mut self.of_after, after.engine.sets(), has, Axis::from_after);
-            if had != has {
-                turns.push(Turn { action, gained: sets.subtract(has, had), lost: sets.subtract(had, has) });
+            let [gained, lost] = self.turned(before, after, action, others);
+            if gained != lost {
+                turns.push(Turn { action, gained: Users::of(gained), lost: Users::of(lost) });
+            }
+            if owned {
+                let own = self.turned(before, after, action, owners);
+                let sets = &mut self.difference.sets;
+                for (other, own) in [gained, lost].into_iter().zip(own) {
+                    for differ in [sets.subtract(other, own), sets.subtract(own, other)] {
+                        otherwise = sets.union(otherwise, differ);
+                    }
+                }
             }
         }
-        self.keep(turns)
+        Compared { base: self.difference.rows.keep(&turns), owned, otherwise }
+    }
+
+    /// Who gains and who loses an action, by one of the two rows of each side.
+    fn turned(
+        &mut self,
+        before: (&SetEngine, Option<(RowId, RowId)>),
+        after: (&SetEngine, Option<(RowId, RowId)>),
+        action: u32,
+        which: impl Fn((RowId, RowId)) -> RowId,
+    ) -> [SetId; 2] {
+        let allowed = |(engine, views): (&SetEngine, Option<(RowId, RowId)>), action: Option<u32>| {
+            views.zip(action).map_or(SetId::NONE, |(views, a)| engine.outcome(which(views), ActionId(a)).allowed)
+        };
+        let Difference { joint, sets, .. } = &mut self.difference;
+        let had = allowed(before, joint.actions.before(action));
+        let has = allowed(after, joint.actions.after(action));
+        let had = joined(sets, &joint.users, &mut self.of_before, before.0.sets(), had, Axis::from_before);
+        let has = joined(sets, &joint.users, &mut self.of_after, after.0.sets(), has, Axis::from_after);
+        [sets.subtract(has, had), sets.subtract(had, has)]
     }
 
     /// The row of a resource whose owner before or after may fare otherwise than everybody else.
     fn with_owners(&mut self, before: &Seen, after: &Seen, base: u32, owners: [Option<u32>; 2]) -> u32 {
         let actions = self.difference.joint.actions.len() as u32;
-        let mut turns: Vec<Turn> = self.difference.rows[base as usize].to_vec();
+        let mut turns = std::mem::take(&mut self.turns);
+        turns.clear();
+        turns.extend_from_slice(self.difference.turns(base));
         let mut otherwise = false;
         for user in owners.into_iter().flatten() {
             for action in 0..actions {
                 let Difference { joint, sets, .. } = &mut self.difference;
-                let had = before.allows(joint.users.before(user), joint.actions.before(action));
-                let has = after.allows(joint.users.after(user), joint.actions.after(action));
+                let (had_action, has_action) = (joint.actions.before(action), joint.actions.after(action));
+                if before.is_alike(had_action) && after.is_alike(has_action) {
+                    // As everybody else, and so they are counted with them.
+                    continue;
+                }
+                let had = before.allows(joint.users.before(user), had_action);
+                let has = after.allows(joint.users.after(user), has_action);
                 let at = turns.iter().position(|t| t.action == action);
-                let is = |set: fn(&Turn) -> SetId| at.is_some_and(|at| sets.contains(set(&turns[at]), user as usize));
+                let is =
+                    |users: fn(&Turn) -> Users| at.is_some_and(|at| users(&turns[at]).contains(sets, user as usize));
                 let (gains, loses) = (has && !had, had && !has);
-                if (is(|t| t.gained), is(|t| t.lost)) == (gains, loses) {
+                let (turn_gained, turn_lost) = (is(|t| t.gained) != gains, is(|t| t.lost) != loses);
+                if !turn_gained && !turn_lost {
                     continue;
                 }
                 otherwise = true;
                 let at = at.unwrap_or_else(|| {
-                    turns.push(Turn { action, gained: SetId::NONE, lost: SetId::NONE });
+                    turns.push(Turn { action, gained: Users::NONE, lost: Users::NONE });
                     turns.len() - 1
                 });
-                let one = sets.of([user as usize]);
                 let turn = &mut turns[at];
-                let mut put = |set: SetId, is: bool| if is { sets.union(set, one) } else { sets.subtract(set, one) };
-                (turn.gained, turn.lost) = (put(turn.gained, gains), put(turn.lost, loses));
+                if turn_gained {
+                    turn.gained = turn.gained.turned(user, sets);
+                }
+                if turn_lost {
+                    turn.lost = turn.lost.turned(user, sets);
+                }
             }
         }
-        if !otherwise {
-            return base;
+        let mut row = base;
+        if otherwise {
+            let sets = &self.difference.sets;
+            turns.retain(|t| !(t.gained.is_none(sets) && t.lost.is_none(sets)));
+            turns.sort_unstable_by_key(|t| t.action);
+            row = self.difference.rows.keep(&turns);
         }
-        turns.retain(|t| t.gained != t.lost);
-        turns.sort_unstable_by_key(|t| t.action);
-        self.keep(turns)
-    }
-
-    fn keep(&mut self, turns: Vec<Turn>) -> u32 {
-        if turns.is_empty() {
-            return 0;
-        }
-        let next = self.difference.rows.len() as u32;
-        let turns = turns.into_boxed_slice();
-        let row = *self.rows.entry(turns.clone()).or_insert(next);
-        if row == next {
-            self.difference.rows.push(turns);
-        }
+        self.turns = turns;
         row
     }
+}
+
+/// What is known of two pairs of rows.
+#[derive(Clone, Copy)]
+struct Compared {
+    /// What differs, owners looked at as everybody else.
+    base: u32,
+    /// Whether an owner is decided on otherwise than everybody else, before or after.
+    owned: bool,
+    /// For whom it makes a difference to what differs to own a resource, before and after.
+    otherwise: SetId,
 }
 
 /// A set of one side in joint numbers.

@@ -1,13 +1,17 @@
 //! How far a change reaches, in numbers, and in blocks of like gains and losses.
 
 use super::places::{Fold, fold};
+use super::users::{Told, Union, Users};
 use super::{Difference, Turn};
-use crate::sets::store::{SetId, SetStore};
+use crate::sets::store::SetStore;
+use bastide_model::column::Column;
 use bastide_model::*;
-use fixedbitset::FixedBitSet;
-use hashbrown::{HashMap, HashSet};
+use hashbrown::HashMap;
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::cmp::Reverse;
+use std::ops::Range;
 
 /// The blast radius of a change.
 #[derive(Clone, Copy, Default, Serialize, JsonSchema, PartialEq, Eq, Debug)]
@@ -32,22 +36,19 @@ impl Radius {
 /// How far a difference reaches. Cost: the resources on which something differs, and the words of
 /// each different set.
 pub fn radius(difference: &Difference) -> Radius {
-    let mut users: Vec<u64> = vec![0; difference.joint.users.len().div_ceil(64).max(1)];
+    let mut users = Union::new(&difference.sets);
     let mut radius = Radius { resources: difference.changed.len(), ..Radius::default() };
-    let mut times: HashMap<u32, u64> = HashMap::new();
-    difference.changed.iter().for_each(|(_, row)| *times.entry(*row).or_default() += 1);
-    let mut seen: HashSet<SetId> = HashSet::new();
-    for (row, times) in times {
-        for turn in difference.turns(row) {
-            let count = |set: SetId| u64::from(difference.sets.count(set)) * times;
-            radius.gained += count(turn.gained);
-            radius.lost += count(turn.lost);
-            for set in [turn.gained, turn.lost].into_iter().filter(|set| seen.insert(*set)) {
-                users.iter_mut().zip(difference.sets.row(set)).for_each(|(all, word)| *all |= word);
-            }
+    let mut times: Vec<u64> = vec![0; difference.rows.len()];
+    difference.changed.iter().for_each(|(_, row)| times[*row as usize] += 1);
+    for (row, times) in times.into_iter().enumerate().filter(|(_, times)| *times > 0) {
+        for turn in difference.turns(row as u32) {
+            radius.gained += u64::from(turn.gained.count(&difference.sets)) * times;
+            radius.lost += u64::from(turn.lost.count(&difference.sets)) * times;
+            users.add(turn.gained);
+            users.add(turn.lost);
         }
     }
-    radius.users = users.iter().map(|w| w.count_ones() as usize).sum();
+    radius.users = users.count();
     radius
 }
 
@@ -100,10 +101,13 @@ pub struct Blocks {
 /// What a block is made of before it is told.
 struct Raw {
     side: Side,
-    users: SetId,
-    actions: Vec<u32>,
-    resources: Vec<u32>,
-    guests: usize,
+    users: Users,
+    first: usize,
+    /// The number of the list of its actions.
+    actions: u32,
+    /// Where its resources are among those of all blocks.
+    resources: Range<usize>,
+    guests: u32,
     harmful: bool,
     labelled: usize,
     triples: u64,
@@ -113,30 +117,27 @@ struct Raw {
 /// guests gain, then what is more than harmless, then what is labelled, then by size. `harmless` are
 /// names of actions. `before` and `after` are the estates the difference was made of.
 pub fn blocks(difference: &Difference, before: &Estate, after: &Estate, harmless: &[String], most: usize) -> Blocks {
-    let about = About { difference, before, after, harmless };
-    let mut raw = about.raw();
+    let about = About { difference, before, after, harmless, labelled: [before, after].map(Labelled::new) };
+    let (mut raw, resources, actions) = about.raw();
     let weight = |b: &Raw| {
         let gained = b.side == Side::Gained;
         (gained && b.guests > 0) as u8 * 4 + b.harmful as u8 * 2 + (b.labelled > 0) as u8
     };
-    let first = |b: &Raw| difference.sets.users(b.users).next();
-    raw.sort_by(|a, b| {
-        let rank = |b: &Raw| (b.side, std::cmp::Reverse(weight(b)), std::cmp::Reverse(b.triples), first(b));
-        rank(a).cmp(&rank(b)).then_with(|| (&a.actions, &a.resources).cmp(&(&b.actions, &b.resources)))
+    raw.sort_unstable_by(|a, b| {
+        let rank = |b: &Raw| (b.side, Reverse(weight(b)), Reverse(b.triples));
+        let of = |b: &Raw| &resources[b.resources.clone()];
+        let list = |b: &Raw| &actions[b.actions as usize];
+        let rest = || (a.first, list(a), of(a)).cmp(&(b.first, list(b), of(b)));
+        rank(a).cmp(&rank(b)).then_with(rest)
     });
+    let gains = raw.partition_point(|block| block.side == Side::Gained);
+    let (more_gained, more_lost) = (gains.saturating_sub(most), (raw.len() - gains).saturating_sub(most));
+    let shown = raw[..gains].iter().take(most).chain(raw[gains..].iter().take(most));
     let groups = about.named_groups();
-    let mut blocks = Blocks::default();
-    let mut shown = [0, 0];
-    for raw in raw {
-        let shown = &mut shown[raw.side as usize];
-        if *shown < most {
-            *shown += 1;
-            blocks.list.push(about.block(&raw, &groups));
-        } else {
-            *(if raw.side == Side::Gained { &mut blocks.more_gained } else { &mut blocks.more_lost }) += 1;
-        }
-    }
-    blocks
+    let shown: Vec<&Raw> = shown.collect();
+    let tell = |raw: &Raw| about.block(raw, &actions[raw.actions as usize], &resources[raw.resources.clone()], &groups);
+    let told = shown.into_par_iter().map(tell);
+    Blocks { list: told.collect(), more_gained, more_lost }
 }
 
 struct About<'d> {
@@ -144,39 +145,88 @@ struct About<'d> {
     before: &'d Estate,
     after: &'d Estate,
     harmless: &'d [String],
+    labelled: [Labelled<'d>; 2],
 }
 
 impl About<'_> {
-    fn raw(&self) -> Vec<Raw> {
+    /// All blocks, their resources, and the lists of their actions.
+    fn raw(&self) -> (Vec<Raw>, Vec<u32>, Vec<Vec<u32>>) {
         let difference = self.difference;
-        let mut by: HashMap<(Side, SetId, Vec<u32>), Vec<u32>> = HashMap::new();
-        // Rows are few, resources many.
-        let mut keys: HashMap<u32, Vec<(Side, SetId, Vec<u32>)>> = HashMap::new();
-        for &(resource, row) in &difference.changed {
-            let keys = keys.entry(row).or_insert_with(|| by_users(difference.turns(row)));
-            for key in keys.iter() {
-                match by.get_mut(key) {
-                    Some(list) => list.push(resource),
-                    None => drop(by.insert(key.clone(), vec![resource])),
+        let sets = &difference.sets;
+        let mut told = Told::new(sets, difference.joint.users.len());
+        let mut numbers: HashMap<(Side, u128, u32), u32> = HashMap::new();
+        let mut lists: Vec<Vec<u32>> = Vec::new();
+        let mut harmful: Vec<bool> = Vec::new();
+        let mut blocks: Vec<Raw> = Vec::new();
+        let guests = self.guests();
+        let mut guests_of: HashMap<Users, u32> = HashMap::new();
+        // Rows are fewer than resources: by row, the blocks it belongs to.
+        let mut all: Vec<u32> = Vec::new();
+        let mut of_row: Vec<Range<usize>> = vec![0..0; difference.rows.len()];
+        let mut sizes: Vec<usize> = Vec::new();
+        let mut by_users: Vec<(Side, u128, Users, Vec<u32>)> = Vec::new();
+        for &(_, row) in &difference.changed {
+            let of_row = &mut of_row[row as usize];
+            if of_row.start == of_row.end {
+                let from = all.len();
+                let count = told_apart(difference.turns(row), &mut told, sets, &mut by_users);
+                for (side, print, users, actions) in &by_users[..count] {
+                    let list = lists.iter().position(|known| known == actions).unwrap_or_else(|| {
+                        harmful.push(actions.iter().any(|a| !self.harmless.contains(&self.action(*a))));
+                        lists.push(actions.clone());
+                        lists.len() - 1
+                    });
+                    let next = blocks.len() as u32;
+                    let number = *numbers.entry((*side, *print, list as u32)).or_insert(next);
+                    all.push(number);
+                    if number < next {
+                        continue;
+                    }
+                    let both =
+                        || users.words(sets).zip(&guests).map(|(word, guests)| (word & guests).count_ones()).sum();
+                    blocks.push(Raw {
+                        side: *side,
+                        users: *users,
+                        first: users.iter(sets).next().unwrap_or_default(),
+                        actions: list as u32,
+                        resources: 0..0,
+                        guests: *guests_of.entry(*users).or_insert_with(both),
+                        harmful: harmful[list],
+                        labelled: 0,
+                        triples: 0,
+                    });
+                    sizes.push(0);
                 }
+                *of_row = from..all.len();
+            }
+            all[of_row.clone()].iter().for_each(|block| sizes[*block as usize] += 1);
+        }
+        let mut from = 0;
+        for (block, size) in blocks.iter_mut().zip(&sizes) {
+            block.resources = from..from;
+            from += size;
+            let actions = lists[block.actions as usize].len();
+            block.triples = u64::from(block.users.count(sets)) * actions as u64 * *size as u64;
+        }
+        let mut resources = vec![0; from];
+        for &(resource, row) in &difference.changed {
+            let labelled = usize::from(self.labelled(resource));
+            for block in &all[of_row[row as usize].clone()] {
+                let block = &mut blocks[*block as usize];
+                resources[block.resources.end] = resource;
+                block.resources.end += 1;
+                block.labelled += labelled;
             }
         }
-        let guests: FixedBitSet =
-            (0..difference.joint.users.len()).filter(|u| self.person(*u as u32).2 == "guest").collect();
-        let mut guests_of: HashMap<SetId, usize> = HashMap::new();
-        let made = by.into_iter().map(|((side, users, actions), resources)| Raw {
-            side,
-            users,
-            guests: *guests_of
-                .entry(users)
-                .or_insert_with(|| difference.sets.users(users).filter(|u| guests.contains(*u)).count()),
-            harmful: actions.iter().any(|a| !self.harmless.contains(&self.action(*a))),
-            labelled: resources.iter().filter(|r| self.labelled(**r)).count(),
-            triples: u64::from(difference.sets.count(users)) * actions.len() as u64 * resources.len() as u64,
-            actions,
-            resources,
-        });
-        made.collect()
+        (blocks, resources, lists)
+    }
+
+    /// Who is a guest, a bit a user.
+    fn guests(&self) -> Vec<u64> {
+        let users = self.difference.joint.users.len();
+        let is = |user: usize| user < users && self.person(user as u32).2 == "guest";
+        let word = |at: usize| (0..64).map(|bit| u64::from(is(at * 64 + bit)) << bit).sum();
+        (0..users.div_ceil(64)).map(word).collect()
     }
 
     /// The id, the name and the kind of a user.
@@ -203,8 +253,8 @@ impl About<'_> {
     fn labelled(&self, resource: u32) -> bool {
         let joint = &self.difference.joint.resources;
         match joint.after(resource) {
-            Some(resource) => is_labelled(self.after, ResourceId(resource)),
-            None => joint.before(resource).is_some_and(|r| is_labelled(self.before, ResourceId(r))),
+            Some(resource) => self.labelled[1].has(ResourceId(resource)),
+            None => joint.before(resource).is_some_and(|r| self.labelled[0].has(ResourceId(r))),
         }
     }
 
@@ -224,13 +274,13 @@ impl About<'_> {
         found
     }
 
-    fn block(&self, raw: &Raw, groups: &HashMap<Vec<u64>, String>) -> Block {
+    fn block(&self, raw: &Raw, actions: &[u32], resources: &[u32], groups: &HashMap<Vec<u64>, String>) -> Block {
         let joint = &self.difference.joint.resources;
-        let mut users: Vec<String> =
-            self.difference.sets.users(raw.users).map(|u| self.person(u as u32).0.to_string()).collect();
+        let sets = &self.difference.sets;
+        let mut users: Vec<String> = raw.users.iter(sets).map(|u| self.person(u as u32).0.to_string()).collect();
         users.sort();
         let sides = |estate: &Estate, number: &dyn Fn(u32) -> Option<u32>| {
-            let mut found: Vec<ResourceId> = raw.resources.iter().filter_map(|r| number(*r)).map(ResourceId).collect();
+            let mut found: Vec<ResourceId> = resources.iter().filter_map(|r| number(*r)).map(ResourceId).collect();
             found.sort();
             fold(&estate.catalog, &found, 4)
         };
@@ -239,48 +289,88 @@ impl About<'_> {
         places.extend(sides(self.before, &gone));
         Block {
             side: raw.side,
-            group: groups.get(self.difference.sets.row(raw.users)).cloned(),
-            guests: raw.guests,
+            group: groups.get(&raw.users.words(sets).collect::<Vec<u64>>()).cloned(),
+            guests: raw.guests as usize,
             harmful: raw.harmful,
             triples: raw.triples,
             users,
-            actions: raw.actions.iter().map(|a| self.action(*a)).collect(),
+            actions: actions.iter().map(|a| self.action(*a)).collect(),
             places,
-            resources: raw.resources.len(),
+            resources: resources.len(),
             labelled: raw.labelled,
         }
     }
 }
 
-/// The turns of a row by side and users, each with its actions.
-fn by_users(turns: &[Turn]) -> Vec<(Side, SetId, Vec<u32>)> {
-    let mut found: Vec<(Side, SetId, Vec<u32>)> = Vec::new();
+/// The turns of a row by side and users, each with its actions; how many there are. `found` keeps its room.
+fn told_apart(
+    turns: &[Turn],
+    told: &mut Told,
+    sets: &SetStore,
+    found: &mut Vec<(Side, u128, Users, Vec<u32>)>,
+) -> usize {
+    let mut count = 0;
     for Turn { action, gained, lost } in turns {
-        for (side, set) in [(Side::Gained, *gained), (Side::Lost, *lost)] {
-            if set == SetId::NONE {
+        for (side, users) in [(Side::Gained, *gained), (Side::Lost, *lost)] {
+            if users.is_none(sets) {
                 continue;
             }
-            match found.iter_mut().find(|(s, users, _)| (*s, *users) == (side, set)) {
-                Some((.., actions)) => actions.push(*action),
-                None => found.push((side, set, vec![*action])),
-            }
+            let print = told.print(users);
+            let at = found[..count].iter().position(|(s, p, ..)| (*s, *p) == (side, print)).unwrap_or_else(|| {
+                if found.len() == count {
+                    found.push((side, print, users, Vec::new()));
+                }
+                (found[count].0, found[count].1, found[count].2) = (side, print, users);
+                found[count].3.clear();
+                count += 1;
+                count - 1
+            });
+            found[at].3.push(*action);
         }
     }
-    found
+    count
 }
 
-/// Whether a resource carries a value above the lowest of a scale that travels to the highest: a
-/// label, as the estate declares one.
+/// Which resources carry a value above the lowest of a scale that travels to the highest: a label, as the estate
+/// declares one.
+pub struct Labelled<'e> {
+    /// Of each such attribute the values of resources by number, and by number whether it is above the lowest.
+    attributes: Vec<(&'e [u32], Vec<bool>)>,
+}
+
+impl<'e> Labelled<'e> {
+    /// Those of an estate.
+    pub fn new(estate: &'e Estate) -> Labelled<'e> {
+        let of = |(attribute, column): (&schema::Attribute, &'e Column)| {
+            (column.numbers(), column.values.iter().map(|value| is_above(attribute, value)).collect())
+        };
+        Labelled { attributes: labels(estate).map(of).collect() }
+    }
+
+    /// Whether a resource does.
+    pub fn has(&self, resource: ResourceId) -> bool {
+        let above = |(cells, above): &(&[u32], Vec<bool>)| {
+            cells.get(resource.index()).is_some_and(|number| above.get(*number as usize) == Some(&true))
+        };
+        self.attributes.iter().any(above)
+    }
+}
+
+/// Whether one resource carries such a value.
 pub fn is_labelled(estate: &Estate, resource: ResourceId) -> bool {
+    let mut values = labels(estate).map(|(attribute, column)| (attribute, column.get(resource.index())));
+    values.any(|(attribute, value)| value.is_some_and(|value| is_above(attribute, value)))
+}
+
+fn labels(estate: &Estate) -> impl Iterator<Item = (&schema::Attribute, &Column)> {
     let attributes = estate.schema.resource_attributes.iter().zip(&estate.catalog.attributes);
-    let labels = attributes.filter(|(a, _)| a.travel == schema::Travel::Highest);
-    let mut steps = labels.filter_map(|(a, column)| {
-        let lowest = a.default.clone();
-        column.get(resource.index()).map(|value| (value.clone(), lowest))
-    });
-    steps.any(|(value, usual)| match (value, usual) {
+    attributes.filter(|(attribute, _)| attribute.travel == schema::Travel::Highest)
+}
+
+fn is_above(attribute: &schema::Attribute, value: &Value) -> bool {
+    match (value, &attribute.default) {
         (Value::Step(_, step), Some(Value::Step(_, usual))) => step > usual,
-        (Value::Step(_, step), _) => step > 0,
+        (Value::Step(_, step), _) => *step > 0,
         _ => false,
-    })
+    }
 }

@@ -97,7 +97,9 @@ impl<'e> Suspects<'e> {
     /// Marks whatever may look at a decision on a resource that differs.
     pub fn changed(&mut self, resource: ResourceId, before: &SetEngine, after: &SetEngine) {
         let catalog = &self.after.catalog;
-        if self.asks.above {
+        if catalog.is_leaf(resource) {
+            // Nothing asks it from beneath.
+        } else if self.asks.above {
             catalog.subtree(resource).for_each(|r| self.mark(r as usize));
         } else if self.asks.parent {
             catalog.children(resource).for_each(|r| self.mark(r.index()));
@@ -108,6 +110,9 @@ impl<'e> Suspects<'e> {
             }
         }
         for (side, engine) in [before, after].into_iter().enumerate() {
+            if self.watching[side].is_empty() {
+                continue;
+            }
             if let Some(statements) = self.watching[side].remove(&resource) {
                 let mut reached = FixedBitSet::with_capacity(catalog.len());
                 engine.mark_reached(&statements, &mut reached);

@@ -16,8 +16,7 @@
 use super::Wish;
 use super::ideas::Idea;
 use crate::change::Change;
-use crate::difference::{Difference, is_labelled};
-use crate::sets::store::SetId;
+use crate::difference::{Difference, Labelled, Users};
 use bastide_model::{Estate, ResourceId, UserId};
 use hashbrown::{HashMap, HashSet};
 
@@ -63,16 +62,17 @@ pub fn cost(idea: &Idea, difference: &Difference, after: &Estate, harmless: &[St
     let (mut harm, mut guests) = (false, false);
     let user = wish.user.index();
     let guest = |u: usize| u != user && after.people.kind(UserId::new(u)) == "guest";
-    let mut known: HashMap<SetId, bool> = HashMap::new();
+    let labels = Labelled::new(after);
+    let mut known: HashMap<Users, bool> = HashMap::new();
     let mut judged: HashSet<u32> = HashSet::new();
     for &(resource, row) in &difference.changed {
         let turns = difference.turns(row);
         for turn in turns {
-            for (set, gained) in [(turn.gained, true), (turn.lost, false)] {
-                let count = u64::from(difference.sets.count(set));
-                let own = difference.sets.contains(set, user);
+            for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
+                let count = u64::from(users.count(&difference.sets));
+                let own = users.contains(&difference.sets, user);
                 sides.add(count, own, gained == wish.wanted);
-                if own && gained && is_labelled(after, ResourceId(resource)) {
+                if own && gained && labels.has(ResourceId(resource)) {
                     sides.labelled += 1;
                 }
             }
@@ -81,10 +81,11 @@ pub fn cost(idea: &Idea, difference: &Difference, after: &Estate, harmless: &[St
             continue;
         }
         for turn in turns {
-            let others = difference.sets.count(turn.gained) > u32::from(difference.sets.contains(turn.gained, user));
+            let own = u32::from(turn.gained.contains(&difference.sets, user));
+            let others = turn.gained.count(&difference.sets) > own;
             let name = &after.schema.actions[turn.action as usize].name;
             harm |= others && !harmless.contains(name);
-            let among = || difference.sets.users(turn.gained).any(guest);
+            let among = || turn.gained.iter(&difference.sets).any(guest);
             guests |= others && *known.entry(turn.gained).or_insert_with(among);
         }
     }

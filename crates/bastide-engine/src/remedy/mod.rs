@@ -219,14 +219,14 @@ fn one(
     best: &Best,
 ) -> Option<Remedy> {
     let changed = apply(estate, changes).ok()?;
-    let mut after = SetEngine::new(&changed, before.moment()).ok()?;
+    let mut after = before.beside(&changed, before.moment()).ok()?;
     let limit = best.limit();
     let mut sides = cost::Sides::default();
     let mut go_on = |sets: &SetStore, turns: &[Turn]| {
         for turn in turns {
-            for (set, gained) in [(turn.gained, true), (turn.lost, false)] {
-                let count = u64::from(sets.count(set));
-                sides.add(count, sets.contains(set, wish.user.index()), gained == wish.wanted);
+            for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
+                let count = u64::from(users.count(sets));
+                sides.add(count, users.contains(sets, wish.user.index()), gained == wish.wanted);
             }
         }
         cost::least(idea, &sides) <= limit

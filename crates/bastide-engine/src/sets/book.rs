@@ -68,8 +68,8 @@ impl RowId {
 pub struct ViewsId(u32);
 
 impl ViewsId {
-    /// Stands for rows that are not made yet.
-    pub(super) const UNMADE: ViewsId = ViewsId(u32::MAX);
+    /// Stands for a resource that is not there.
+    pub(crate) const NOWHERE: ViewsId = ViewsId(u32::MAX);
 
     /// What has a number.
     pub fn new(index: usize) -> ViewsId {
@@ -168,5 +168,26 @@ impl Book {
             self.views.push((others, owners));
         }
         views
+    }
+}
+
+/// What is decided on each resource, as far as it is known. Nothing is 0, so that memory is touched only for resources
+/// that are asked for.
+pub(super) struct Made(Vec<u32>);
+
+impl Made {
+    /// Nothing yet on so many resources.
+    pub fn none(resources: usize) -> Made {
+        Made(vec![0; resources])
+    }
+
+    /// What is decided on one.
+    pub fn get(&self, resource: ResourceId) -> Option<ViewsId> {
+        self.0[resource.index()].checked_sub(1).map(ViewsId)
+    }
+
+    /// Takes note of it.
+    pub fn set(&mut self, resource: ResourceId, views: ViewsId) {
+        self.0[resource.index()] = views.0 + 1;
     }
 }

@@ -24,6 +24,7 @@ mod keyed;
 mod lend;
 mod pairs;
 mod places;
+mod print;
 mod statement;
 pub mod store;
 
@@ -39,6 +40,7 @@ use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
 use keyed::Keyed;
 use pairs::{Classes, Pair};
 use places::Places;
+pub use print::{Prints, random};
 use rayon::prelude::*;
 use statement::{Compiled, Learnt};
 use std::sync::Arc;
@@ -91,8 +93,7 @@ pub struct SetEngine<'e> {
     leaves: HashMap<Box<[usize]>, Pair>,
     active: SetId,
     book: Book,
-    /// What is done, by resource.
-    views_of: Vec<ViewsId>,
+    made: book::Made,
     /// The row that is being made.
     making: Making,
     /// For others and for an owner, the users to whom each varying statement of a resource's site applies there.
@@ -273,7 +274,7 @@ impl<'e> SetEngine<'e> {
             leaves: HashMap::new(),
             active,
             book: Book::default(),
-            views_of: vec![ViewsId::UNMADE; estate.catalog.len()],
+            made: book::Made::none(estate.catalog.len()),
             making: Making::default(),
             applied: Default::default(),
             applied_on: None,
@@ -316,12 +317,17 @@ impl<'e> SetEngine<'e> {
             let all = kinds.iter_mut().enumerate();
             all.for_each(|(kind, is)| *is |= self.estate.schema.is_any(KindId::new(kind), wanted));
         }
-        let wanted: HashSet<StatementId> = placed.into_iter().collect();
+        if kinds.contains(&true) {
+            let all = catalog.all().filter(|resource| kinds[catalog.kind(*resource).index()]);
+            all.for_each(|resource| marked.insert(resource.index()));
+        }
+        let wanted: HashSet<StatementId> = placed.iter().copied().collect();
         let lists: Vec<bool> =
             self.places.lists.iter().map(|list| list.iter().any(|(id, _)| wanted.contains(id))).collect();
-        for resource in catalog.all() {
-            if kinds[catalog.kind(resource).index()] || lists[self.places.class[resource.index()] as usize] {
-                marked.insert(resource.index());
+        let places = placed.iter().flat_map(|id| self.estate.statement(*id).what.places.iter().flatten());
+        for beneath in places.map(|place| catalog.subtree(place.resource)) {
+            for row in beneath.filter(|row| lists[self.places.class[*row as usize] as usize]) {
+                marked.insert(row as usize);
             }
         }
     }
@@ -359,20 +365,20 @@ impl<'e> SetEngine<'e> {
 
     /// What is decided on a resource, as one number: equal numbers, equal rows for everybody else and for an owner.
     pub fn views_id(&mut self, resource: ResourceId) -> ViewsId {
-        if self.views_of[resource.index()] == ViewsId::UNMADE {
-            let parent = self.cells.parent(resource);
-            if parent.is_none_or(|parent| self.views_of[parent.index()] != ViewsId::UNMADE) {
-                self.make_row(resource);
-            } else {
-                // Parents come first, so that what is asked of them is there; iteratively, for deep trees.
-                let unmade = |r: &ResourceId| self.views_of[r.index()] == ViewsId::UNMADE;
-                let above: Vec<ResourceId> = self.estate.catalog.upward(resource).take_while(unmade).collect();
-                for resource in above.into_iter().rev() {
-                    self.make_row(resource);
-                }
-            }
+        if let Some(made) = self.made.get(resource) {
+            return made;
         }
-        self.views_of[resource.index()]
+        let parent = self.cells.parent(resource);
+        if parent.is_none_or(|parent| self.made.get(parent).is_some()) {
+            return self.make_row(resource);
+        }
+        // Parents come first, so that what is asked of them is there; iteratively, for deep trees.
+        let unmade = |r: &ResourceId| self.made.get(*r).is_none();
+        let above: Vec<ResourceId> = self.estate.catalog.upward(resource).skip(1).take_while(unmade).collect();
+        for resource in above.into_iter().rev() {
+            self.make_row(resource);
+        }
+        self.make_row(resource)
     }
 
     /// What is decided for everybody else, and for an owner, whoever that is.
@@ -427,7 +433,7 @@ impl<'e> SetEngine<'e> {
         self.estate.catalog.owner(resource).flatten().filter(|_| self.sites[site].owned)
     }
 
-    fn make_row(&mut self, resource: ResourceId) {
+    fn make_row(&mut self, resource: ResourceId) -> ViewsId {
         let Siblings { site, answer, .. } = self.siblings(resource);
         let mut short = None;
         if let Some(way) = &mut self.sites[site].short {
@@ -435,8 +441,8 @@ impl<'e> SetEngine<'e> {
             way.asked += 1;
             if let Some(known) = way.known.get(&key) {
                 way.found += 1;
-                self.views_of[resource.index()] = *known;
-                return;
+                self.made.set(resource, *known);
+                return *known;
             }
             short = Some(key);
         }
@@ -450,13 +456,14 @@ impl<'e> SetEngine<'e> {
             }
         };
         self.key = key;
-        self.views_of[resource.index()] = views;
+        self.made.set(resource, views);
         if let Some(key) = short {
             match &mut self.sites[site].short {
                 Some(way) if way.is_worth_it() => drop(way.known.insert(key, views)),
                 way => *way = None,
             }
         }
+        views
     }
 
     /// The site of a resource, and the number of what its actions need elsewhere, where its site has a shorter way.
@@ -567,8 +574,8 @@ impl<'e> SetEngine<'e> {
 
     /// The users for whom an action is allowed on a resource.
     pub fn allowed(&mut self, resource: ResourceId, action: ActionId) -> SetId {
-        let (allowed, owner) = match self.views_of[resource.index()] {
-            views if views != ViewsId::UNMADE => {
+        let (allowed, owner) = match self.made.get(resource) {
+            Some(views) => {
                 let (others, owners) = self.book.views(views);
                 let own = self.own_row(resource, others, owners);
                 let outcome = |row: RowId| self.book.outcome(row, action).allowed;

@@ -15,6 +15,9 @@ use std::sync::Arc;
 /// A statement and the depth of its anchor.
 pub type Reached = (StatementId, u16);
 
+/// So many resources follow their parents at a time.
+const SOME: usize = 1 << 14;
+
 /// For every resource the statements with places that reach it.
 pub struct Places {
     /// Per resource, the number of its list.
@@ -39,8 +42,6 @@ impl Places {
         let mut lists = Lists::default();
         let empty = lists.keep(Vec::new());
         let mut class = vec![empty; catalog.len()];
-        // What reaches beneath each resource; needed for containers alone.
-        let mut beneath = vec![empty; catalog.len()];
         let is_plain = |resource: ResourceId| {
             let changes = anchored.contains(resource.index()) || catalog.barriers.contains(resource.index());
             catalog.is_leaf(resource) && !changes
@@ -48,14 +49,21 @@ impl Places {
         // Most resources hold nothing and change nothing: they follow when the others are done.
         let all = (0..catalog.len()).into_par_iter().with_min_len(1 << 14).map(ResourceId::new);
         let others: Vec<ResourceId> = all.filter(|resource| !is_plain(*resource)).collect();
-        for resource in others {
-            let from = catalog.parent(resource).map_or(empty, |parent| beneath[parent.index()]);
+        // What reaches beneath each of them; and of those around the one at hand, where they end.
+        let mut beneath: Vec<u32> = Vec::with_capacity(others.len());
+        let mut around: Vec<(u32, u32)> = Vec::new();
+        for &resource in &others {
+            while around.last().is_some_and(|(end, _)| *end <= resource.0) {
+                around.pop();
+            }
+            let from = around.last().map_or(empty, |(_, beneath)| *beneath);
             let barrier = catalog.barriers.contains(resource.index());
             let (own, rest) = left.split_at(left.iter().take_while(|(at, ..)| *at == resource).count());
             left = rest;
             if own.is_empty() && !barrier {
                 class[resource.index()] = from;
-                beneath[resource.index()] = from;
+                beneath.push(from);
+                around.push((catalog.ends[resource.index()], from));
                 continue;
             }
             let passes = |(id, depth): &Reached| *depth >= cut_depth(catalog, estate.statement(*id), resource);
@@ -75,13 +83,21 @@ impl Places {
                 list
             };
             class[resource.index()] = lists.keep(with([Reach::Under, Reach::At]));
-            beneath[resource.index()] =
-                if catalog.is_leaf(resource) { empty } else { lists.keep(with([Reach::Under, Reach::Below])) };
+            let list = if catalog.is_leaf(resource) { empty } else { lists.keep(with([Reach::Under, Reach::Below])) };
+            beneath.push(list);
+            around.push((catalog.ends[resource.index()], list));
         }
-        class.par_iter_mut().enumerate().with_min_len(1 << 14).for_each(|(row, class)| {
-            let resource = ResourceId::new(row);
-            if let Some(parent) = catalog.parent(resource).filter(|_| is_plain(resource)) {
-                *class = beneath[parent.index()];
+        class.par_chunks_mut(SOME).enumerate().for_each(|(chunk, classes)| {
+            // Siblings follow each other.
+            let mut last = (None, empty);
+            for (row, class) in classes.iter_mut().enumerate() {
+                let resource = ResourceId::new(chunk * SOME + row);
+                let Some(parent) = catalog.parent(resource).filter(|_| is_plain(resource)) else { continue };
+                if last.0 != Some(parent) {
+                    let at = others.binary_search(&parent).expect("what holds others is none of the plain ones");
+                    last = (Some(parent), beneath[at]);
+                }
+                *class = last.1;
             }
         });
         Places { class: Arc::new(class), lists: lists.lists }

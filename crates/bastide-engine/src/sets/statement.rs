@@ -113,9 +113,7 @@ impl Compiled {
 fn is_nobody(estate: &Estate, term: &Term) -> bool {
     match term {
         Term::Nobody(_) => true,
-        Term::Members(group) => {
-            estate.groups.users(*group).is_clear() && estate.groups.through(*group).is_empty()
-        }
+        Term::Members(group) => estate.groups.users(*group).is_clear() && estate.groups.through(*group).is_empty(),
         Term::Anyone | Term::Owner | Term::User(_) => false,
     }
 }

@@ -260,7 +260,7 @@ fn place(row: u32) -> (usize, usize) {
 
 /// The positions of the bits of a word.
 #[derive(Clone)]
-struct Bits(u64);
+pub(crate) struct Bits(pub u64);
 
 impl Iterator for Bits {
     type Item = usize;
