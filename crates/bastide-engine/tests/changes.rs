@@ -2,7 +2,7 @@
 //! losses equal the difference of two full evaluations by the specification evaluator.
 
 use bastide_engine::change::{Change, ResourceCell, UserCell, apply, only, only_changes};
-use bastide_engine::difference::{Alike, Difference, blocks, difference, radius, radius_without};
+use bastide_engine::difference::{Alike, Difference, How, blocks, difference, fold, radius, radius_without};
 use bastide_engine::resolve::lay_over;
 use bastide_engine::sets::SetEngine;
 use bastide_engine::{Judge, change};
@@ -66,7 +66,10 @@ fn announced(before: &Estate, after: &Estate) -> Turns {
     assert_eq!(radius.resources, turns.iter().map(|t| &t.2).collect::<BTreeSet<_>>().len());
     let blocks = blocks(&difference, before, after, &["read".to_string()], usize::MAX).list;
     assert_eq!(blocks.iter().map(|b| b.triples).sum::<u64>(), turns.len() as u64);
+    let apart: BTreeSet<_> = blocks.iter().map(|b| (b.side, &b.users, &b.actions)).collect();
+    assert_eq!(apart.len(), blocks.len(), "what the same users gain or lose is one block");
     for block in &blocks {
+        assert_eq!(block.triples, (block.users.len() * block.actions.len() * block.resources) as u64);
         assert_eq!(block.places.iter().map(|p| p.resources).sum::<usize>(), block.resources);
     }
     turns
@@ -275,4 +278,50 @@ fn what_goes_with_a_statement_is_counted_rightly() {
         }
     }
     assert!(estates > 600 && statements > 4000 && fewer > 300 && owned > 300, "{estates} {statements} {fewer} {owned}");
+}
+
+/// Resources are told by whole subtrees, and where those are too many, neighbours go together whose common holder lies
+/// deepest, level by level until they are few enough.
+#[test]
+fn many_places_are_told_by_few_names() {
+    let mut joined = 0;
+    for seed in 0..200 {
+        let catalog = load(seed).catalog;
+        let mut rng = fastrand::Rng::with_seed(seed);
+        let (share, most) = (rng.usize(1..5), rng.usize(1..5));
+        let chosen: Vec<ResourceId> = catalog.all().filter(|_| rng.usize(..5) < share).collect();
+        let mut plain: Vec<(ResourceId, usize, How)> = Vec::new();
+        let mut left = &chosen[..];
+        while let Some(first) = left.first() {
+            let size = catalog.subtree(*first).len();
+            let whole = size > 1 && left.len() >= size && catalog.contains(*first, left[size - 1]);
+            let (taken, how) = if whole { (size, How::Whole) } else { (1, How::One) };
+            plain.push((*first, taken, how));
+            left = &left[taken..];
+        }
+        let holder = |a: ResourceId, b: ResourceId| catalog.upward(a).find(|above| catalog.contains(*above, b));
+        let depth = |a: ResourceId, b: ResourceId| holder(a, b).map_or(0, |above| catalog.depth(above));
+        while plain.len() > most {
+            let deepest = plain.windows(2).map(|pair| depth(pair[0].0, pair[1].0)).max().unwrap_or(0);
+            if deepest == 0 {
+                break;
+            }
+            joined += 1;
+            let mut next: Vec<(ResourceId, usize, How)> = Vec::new();
+            for place in plain {
+                match next.last_mut() {
+                    Some(last) if depth(last.0, place.0) == deepest => {
+                        *last = (holder(last.0, place.0).unwrap(), last.1 + place.1, How::Within);
+                    }
+                    _ => next.push(place),
+                }
+            }
+            plain = next;
+        }
+        let found = fold(&catalog, &chosen, most);
+        let found: Vec<_> = found.iter().map(|fold| (fold.path.clone(), fold.resources, fold.how)).collect();
+        let plain: Vec<_> = plain.iter().map(|(place, count, how)| (catalog.path(*place), *count, *how)).collect();
+        assert_eq!(found, plain, "estate {seed}");
+    }
+    assert!(joined > 100, "{joined}");
 }

@@ -177,7 +177,7 @@ mod tests {
             all.iter().enumerate().for_each(|(j, (_, b))| assert_eq!(a == b, prints[i] == prints[j]));
         }
         for _ in 0..300 {
-            let (mut union, mut plain) = (Union::new(&sets), BTreeSet::new());
+            let (mut union, mut plain) = (Union::new(&sets), BTreeSet::<usize>::new());
             for _ in 0..random.usize(..5) {
                 let (users, of) = &all[random.usize(..all.len())];
                 union.add(*users);

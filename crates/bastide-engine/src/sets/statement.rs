@@ -18,7 +18,8 @@ pub(super) struct Compiled {
     own: bool,
     /// Whether it matters to it who owns the resource.
     owned: bool,
-    /// Whether it names nobody who is there: then it decides nothing.
+    /// Whether it names nobody who is there: then it decides nothing. Where there are layers, it may still say which of
+    /// them controls a resource.
     nobody: bool,
     /// How many values each feature can have, where that is known and not many together: then the
     /// sets stand in a plain table.
@@ -98,7 +99,7 @@ impl Compiled {
             radices: radices.map(Vec::into_boxed_slice),
             table: [Vec::new(), Vec::new()],
             owned: distinct.contains(&Feature::Owned),
-            nobody: statement.who.terms.iter().all(|term| is_nobody(estate, term)),
+            nobody: estate.layers.is_empty() && statement.who.terms.iter().all(|term| is_nobody(estate, term)),
             features: distinct.into(),
             own,
             known: [HashMap::new(), HashMap::new()],
