@@ -1,5 +1,6 @@
 //! Allowed actions pair by pair as CSV, fast: each id is quoted once, and what may be done is joined
-//! once for each combination of actions.
+//! once for each combination of actions. A row is two pieces, the user and the rest, copied in steps of a fixed length:
+//! to copy pieces of any length one by one takes three times as long.
 
 use bastide_engine::access::Row;
 use bastide_model::{ActionId, Estate, UserId};
@@ -10,6 +11,8 @@ use std::io::{self, Write};
 const NOBODY: u32 = u32::MAX;
 /// The buffer is handed on when it is as long as this.
 const FULL: usize = 1 << 16;
+/// Pieces are copied so many bytes at a time.
+const STRIDE: usize = 32;
 
 /// Writes `user,resource,actions` rows.
 pub struct Pairs<'a> {
@@ -21,12 +24,66 @@ pub struct Pairs<'a> {
     /// The position of each user among those asked for.
     position: Vec<u32>,
     /// By position: the cell of the id and the comma behind it.
-    ids: Vec<Box<[u8]>>,
+    ids: Pieces,
     /// By position, some words each: the allowed actions, a bit each.
     masks: Vec<u64>,
-    /// By allowed actions: the cell and the end of the line.
-    cells: HashMap<Box<[u64]>, Box<[u8]>>,
-    buffer: Vec<u8>,
+    /// By allowed actions: the cell and the end of the line, and its position in `rests`; none where it was not
+    /// met on this resource.
+    cells: HashMap<Box<[u64]>, (Box<[u8]>, Option<usize>)>,
+    /// The resource and the allowed actions, as far as they were met on this resource.
+    rests: Pieces,
+    buffer: Buffer,
+}
+
+/// Pieces of rows, each with room behind it up to a full stride.
+#[derive(Default)]
+struct Pieces {
+    bytes: Vec<u8>,
+    /// Where each begins, and how long it is.
+    places: Vec<(usize, usize)>,
+}
+
+impl Pieces {
+    fn clear(&mut self) {
+        self.bytes.clear();
+        self.places.clear();
+    }
+
+    /// Adds one in two parts; its position.
+    fn push(&mut self, first: &[u8], second: &[u8]) -> usize {
+        let from = self.bytes.len();
+        self.bytes.extend_from_slice(first);
+        self.bytes.extend_from_slice(second);
+        self.places.push((from, self.bytes.len() - from));
+        self.bytes.resize(self.bytes.len().next_multiple_of(STRIDE), 0);
+        self.places.len() - 1
+    }
+}
+
+/// What is written next.
+struct Buffer {
+    bytes: Vec<u8>,
+    len: usize,
+}
+
+impl Buffer {
+    fn put(&mut self, pieces: &Pieces, at: usize) {
+        let (from, len) = pieces.places[at];
+        let padded = len.next_multiple_of(STRIDE);
+        if self.bytes.len() < self.len + padded {
+            self.bytes.resize(self.len + padded, 0);
+        }
+        let (to, _) = self.bytes[self.len..self.len + padded].as_chunks_mut::<STRIDE>();
+        let (from, _) = pieces.bytes[from..from + padded].as_chunks::<STRIDE>();
+        to.iter_mut().zip(from).for_each(|(to, from)| *to = *from);
+        self.len += len;
+    }
+
+    fn hand_on(&mut self, out: &mut dyn Write) -> io::Result<()> {
+        out.write_all(&self.bytes[..self.len])?;
+        self.len = 0;
+        Ok(())
+    }
 }
 
 impl<'a> Pairs<'a> {
@@ -40,16 +97,22 @@ impl<'a> Pairs<'a> {
     ) -> Pairs<'a> {
         let mut position = vec![NOBODY; estate.people.len()];
         users.iter().enumerate().for_each(|(at, user)| position[user.index()] = at as u32);
+        let mut ids = Pieces::default();
+        for user in users {
+            ids.push(&cell(&guard(estate.people.id(*user)), b','), &[]);
+        }
+        let header = b"user,resource,actions\n";
         Pairs {
             estate,
             wanted,
             all,
             guard,
             position,
-            ids: users.iter().map(|user| cell(&guard(estate.people.id(*user)), b',')).collect(),
+            ids,
             masks: vec![0; users.len() * wanted.len().div_ceil(64)],
             cells: HashMap::new(),
-            buffer: b"user,resource,actions\n".to_vec(),
+            rests: Pieces::default(),
+            buffer: Buffer { bytes: header.to_vec(), len: header.len() },
         }
     }
 
@@ -61,35 +124,36 @@ impl<'a> Pairs<'a> {
         self.gather(row);
         let words = self.wanted.len().div_ceil(64);
         let resource = cell(&(self.guard)(self.estate.catalog.id(row.resource)), b',');
-        let mut last: (Option<&[u64]>, &[u8]) = (None, &[]);
-        // Every combination has its cell before the first row is written.
-        for mask in self.masks.chunks_exact(words.max(1)) {
-            if last.0 != Some(mask) {
-                last.0 = Some(mask);
-                if !self.cells.contains_key(mask) {
-                    let joined = self.joined(mask);
-                    self.cells.insert(mask.into(), joined);
-                }
-            }
-        }
-        last.0 = None;
-        for (id, mask) in self.ids.iter().zip(self.masks.chunks_exact(words.max(1))) {
+        self.rests.clear();
+        self.cells.values_mut().for_each(|(_, rest)| *rest = None);
+        let mut last: (Option<&[u64]>, usize) = (None, 0);
+        let masks = std::mem::take(&mut self.masks);
+        for (position, mask) in masks.chunks_exact(words.max(1)).enumerate() {
             if !self.all && mask.iter().all(|word| *word == 0) {
                 continue;
             }
             // Neighbours are often alike.
             if last.0 != Some(mask) {
-                last = (Some(mask), &self.cells[mask]);
+                last = (Some(mask), self.rest(&resource, mask));
             }
-            self.buffer.extend_from_slice(id);
-            self.buffer.extend_from_slice(&resource);
-            self.buffer.extend_from_slice(last.1);
-            if self.buffer.len() >= FULL {
-                out.write_all(&self.buffer)?;
-                self.buffer.clear();
+            self.buffer.put(&self.ids, position);
+            self.buffer.put(&self.rests, last.1);
+            if self.buffer.len >= FULL {
+                self.buffer.hand_on(out)?;
             }
         }
+        self.masks = masks;
         Ok(())
+    }
+
+    /// The position of the rest of a row: the resource and what may be done.
+    fn rest(&mut self, resource: &[u8], mask: &[u64]) -> usize {
+        if !self.cells.contains_key(mask) {
+            let joined = self.joined(mask);
+            self.cells.insert(mask.into(), (joined, None));
+        }
+        let (actions, rest) = self.cells.get_mut(mask).expect("it was put there");
+        *rest.get_or_insert_with(|| self.rests.push(resource, actions))
     }
 
     /// The allowed actions of everybody on a resource.
@@ -125,8 +189,7 @@ impl<'a> Pairs<'a> {
     /// # Errors
     /// What the output says.
     pub fn finish(&mut self, out: &mut dyn Write) -> io::Result<()> {
-        out.write_all(&self.buffer)?;
-        self.buffer.clear();
+        self.buffer.hand_on(out)?;
         out.flush()
     }
 }
