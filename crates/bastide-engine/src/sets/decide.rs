@@ -3,6 +3,7 @@
 
 use super::features::View;
 use super::keyed;
+use super::places;
 use super::store::SetId;
 use super::{OutcomeId, Part, SetEngine};
 use crate::decide::Reason;
@@ -45,7 +46,7 @@ impl SetEngine<'_> {
         id
     }
 
-    /// The outcome by what alone it hangs on: the sets of the statements that speak of the action,
+    /// The outcome by what alone it hangs on: the statements that speak of the action and their sets,
     /// those its needs ask for, and the layer. Rows differ in one action far more often than in all.
     fn decided_by_parts(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
         let site = self.site(resource);
@@ -57,7 +58,7 @@ impl SetEngine<'_> {
         };
         let mut key = std::mem::take(&mut self.part_key);
         key.clear();
-        key.extend([site as u32, action.0]);
+        key.push(self.sites[site].speaking[action.index()]);
         for i in 0..count {
             let i = self.sites[site].relevant[action.index()].as_ref().expect("asked before")[i] as usize;
             let known = (self.applied_on == Some(resource)).then(|| self.applied[view as usize][i]);
@@ -92,7 +93,7 @@ impl SetEngine<'_> {
         let inactive = self.sets.complement(self.active);
         self.take(&mut sorting, inactive, Reason::Inactive, None);
         let site = self.site(resource);
-        let steps = self.steps(site, action);
+        let steps = self.speaking.steps(self.estate, self.sites[site].speaking[action.index()]);
         let weighed = steps.iter().any(|step| step.layer.is_some());
         let layer = if weighed { self.layer(site, resource) } else { None };
         for step in steps.iter().filter(|step| step.layer.is_none() || step.layer == layer) {
@@ -103,45 +104,6 @@ impl SetEngine<'_> {
             self.take(&mut sorting, users, step.reason, Some(step.id));
         }
         self.finish(sorting, (resource, view), action, true)
-    }
-
-    /// The statements of a site that speak of an action: caps first, then what is always granted, then those that are
-    /// weighed, in the order of the algorithm.
-    fn steps(&mut self, site: usize, action: ActionId) -> Arc<[Step]> {
-        if let Some(known) = &self.sites[site].steps[action.index()] {
-            return Arc::clone(known);
-        }
-        let rest = LayerId::new(self.estate.layers.len());
-        let (mut prohibiting, mut assuring, mut weighed) = (Vec::new(), Vec::new(), Vec::new());
-        for &(id, depth) in &self.sites[site].reached {
-            let statement = self.estate.statement(id);
-            let listed = statement.actions.contains(action.index());
-            let step = |reason| Step { id, reason, layer: None };
-            match statement.modality {
-                Modality::MayNever if listed => prohibiting.push(step(Reason::Capped)),
-                Modality::MayOnly if !listed => prohibiting.push(step(Reason::Capped)),
-                Modality::MayAlways if listed => assuring.push(step(Reason::Assured)),
-                Modality::May | Modality::MayNot if listed => {
-                    let permits = statement.modality == Modality::May;
-                    let layer = (!self.estate.layers.is_empty()).then(|| statement.layer.unwrap_or(rest));
-                    let reason = if permits { Reason::Granted } else { Reason::Denied };
-                    weighed.push((depth, permits, Step { layer, ..step(reason) }));
-                }
-                _ => {}
-            }
-        }
-        match self.estate.combining {
-            Combining::DenyOverrides => weighed.sort_by_key(|(_, permits, _)| *permits),
-            Combining::PermitOverrides => weighed.sort_by_key(|(_, permits, _)| !permits),
-            Combining::NearestOverrides => {
-                weighed.sort_by_key(|(depth, permits, _)| (std::cmp::Reverse(*depth), *permits))
-            }
-            Combining::FirstApplicable => {}
-        }
-        let weighed = weighed.into_iter().map(|(.., step)| step);
-        let steps: Arc<[Step]> = prohibiting.into_iter().chain(assuring).chain(weighed).collect();
-        self.sites[site].steps[action.index()] = Some(Arc::clone(&steps));
-        steps
     }
 
     fn take(&mut self, sorting: &mut Sorting, users: SetId, reason: Reason, by: Option<StatementId>) {
@@ -186,4 +148,36 @@ impl SetEngine<'_> {
         (self.sorted, self.finished) = (sorting.parts, parts);
         id
     }
+}
+
+/// Statements that speak of an action: caps first, then what is always granted, then those that are weighed, in the order
+/// of the algorithm.
+pub(super) fn steps(estate: &Estate, action: ActionId, reached: &[places::Reached]) -> Arc<[Step]> {
+    let rest = LayerId::new(estate.layers.len());
+    let (mut prohibiting, mut assuring, mut weighed) = (Vec::new(), Vec::new(), Vec::new());
+    for &(id, depth) in reached {
+        let statement = estate.statement(id);
+        let listed = statement.actions.contains(action.index());
+        let step = |reason| Step { id, reason, layer: None };
+        match statement.modality {
+            Modality::MayNever if listed => prohibiting.push(step(Reason::Capped)),
+            Modality::MayOnly if !listed => prohibiting.push(step(Reason::Capped)),
+            Modality::MayAlways if listed => assuring.push(step(Reason::Assured)),
+            Modality::May | Modality::MayNot if listed => {
+                let permits = statement.modality == Modality::May;
+                let layer = (!estate.layers.is_empty()).then(|| statement.layer.unwrap_or(rest));
+                let reason = if permits { Reason::Granted } else { Reason::Denied };
+                weighed.push((depth, permits, Step { layer, ..step(reason) }));
+            }
+            _ => {}
+        }
+    }
+    match estate.combining {
+        Combining::DenyOverrides => weighed.sort_by_key(|(_, permits, _)| *permits),
+        Combining::PermitOverrides => weighed.sort_by_key(|(_, permits, _)| !permits),
+        Combining::NearestOverrides => weighed.sort_by_key(|(depth, permits, _)| (std::cmp::Reverse(*depth), *permits)),
+        Combining::FirstApplicable => {}
+    }
+    let weighed = weighed.into_iter().map(|(.., step)| step);
+    prohibiting.into_iter().chain(assuring).chain(weighed).collect()
 }

@@ -84,7 +84,9 @@ pub struct SetEngine<'e> {
     known_sites: HashTable<u32>,
     /// By kind: kinds on which the same actions have a meaning have the same number.
     fitting: Vec<u32>,
-    /// Outcomes of single actions by what alone they hang on, and rows by signature: each with the site, by the length of that.
+    /// The statements that speak of an action somewhere, each list once.
+    speaking: statement::Speaking,
+    /// Outcomes of single actions by what alone they hang on, and rows by signature, by the length of that.
     parts: Vec<Keyed<u32, OutcomeId>>,
     signatures: Vec<Keyed<u32, ViewsId>>,
     singles: Vec<Option<SetId>>,
@@ -146,10 +148,12 @@ struct Site<'e> {
     relevant: Box<[Option<Box<[u32]>>]>,
     /// By action: whether it may be decided otherwise for an owner.
     turns: Box<[bool]>,
-    /// By action: the statements that speak of it, once they were asked for.
-    steps: Box<[Option<Arc<[decide::Step]>>]>,
-    /// A shorter way to them, where there is one.
+    /// By action: the number of the statements that speak of it.
+    speaking: Box<[u32]>,
+    /// A shorter way to the rows, where there is one.
     short: Option<Short<'e>>,
+    /// How many resources it was met for, up to two: for one alone there is nothing to look up.
+    met: u8,
 }
 
 /// The rows of a site by the values that its statements mention. A signature follows from these, which are fewer than
@@ -266,6 +270,7 @@ impl<'e> SetEngine<'e> {
             hasher: DefaultHashBuilder::default(),
             known_sites: HashTable::new(),
             fitting: fitting(&estate.schema),
+            speaking: statement::Speaking::default(),
             parts: Vec::new(),
             signatures: Vec::new(),
             singles: vec![None; estate.people.len()],
@@ -477,6 +482,13 @@ impl<'e> SetEngine<'e> {
         }
         let site = self.site(resource);
         let mut siblings = Siblings { parent, class, kind, site, answer: 0 };
+        if self.sites[site].met < 2 {
+            self.sites[site].met += 1;
+            if self.sites[site].met < 2 {
+                return siblings;
+            }
+            self.sites[site].short = self.short(&self.sites[site]);
+        }
         let asks = self.sites[site].short.as_ref().map_or(0, |way| way.asks.len());
         let mut key = std::mem::take(&mut self.key);
         key.clear();

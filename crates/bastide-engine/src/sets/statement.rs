@@ -1,14 +1,16 @@
 //! Statements made ready: what of a resource their set of users hangs on, and the sets met so far.
 
+use super::decide::Step;
 use super::features::{self, Feature, View};
 use super::keyed::Keyed;
 use super::store::SetId;
-use super::{Digit, SetEngine, Short, Site, places};
+use super::{Digit, SetEngine, Short, Site, decide, places};
 use crate::decide::place::covers;
 use bastide_model::condition::{Condition, Term};
 use bastide_model::schema::Target;
 use bastide_model::*;
-use hashbrown::HashMap;
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+use std::sync::Arc;
 
 /// A statement in force.
 pub(super) struct Compiled {
@@ -110,6 +112,61 @@ impl Compiled {
     }
 }
 
+/// Whether a statement speaks of an action: it lists it, or is a cap that leaves it out.
+fn speaks(statement: &Statement, action: ActionId) -> bool {
+    statement.actions.contains(action.index()) != (statement.modality == Modality::MayOnly)
+}
+
+/// Lists of the statements that speak of an action and the depths from which they reach a resource. Many sites differ in
+/// nothing that an action is decided by.
+#[derive(Default)]
+pub(super) struct Speaking {
+    lists: Vec<List>,
+    hasher: DefaultHashBuilder,
+    /// Numbers of lists, found by the action and what is in them.
+    known: HashTable<u32>,
+    /// Kept for its room.
+    new: Vec<places::Reached>,
+}
+
+struct List {
+    action: ActionId,
+    reached: Box<[places::Reached]>,
+    /// In the order in which they take their users, once that was asked for.
+    steps: Option<Arc<[Step]>>,
+}
+
+impl Speaking {
+    /// The number of those that speak of an action, among all that reach a resource.
+    fn number(&mut self, estate: &Estate, action: ActionId, reached: &[places::Reached]) -> u32 {
+        let Speaking { lists, hasher, known, new } = self;
+        new.clear();
+        new.extend(reached.iter().filter(|(id, _)| speaks(estate.statement(*id), action)));
+        let hash_of = |action: ActionId, list: &[places::Reached]| places::hash(hasher, list) ^ u64::from(action.0);
+        let hash = hash_of(action, new);
+        let same = |at: &u32| {
+            let list = &lists[*at as usize];
+            list.action == action && *list.reached == **new
+        };
+        if let Some(known) = known.find(hash, same) {
+            return *known;
+        }
+        let next = lists.len() as u32;
+        known.insert_unique(hash, next, |at| {
+            let list = &lists[*at as usize];
+            hash_of(list.action, &list.reached)
+        });
+        lists.push(List { action, reached: new.as_slice().into(), steps: None });
+        next
+    }
+
+    /// A list in the order in which its statements take their users.
+    pub fn steps(&mut self, estate: &Estate, number: u32) -> Arc<[Step]> {
+        let List { action, reached, steps } = &mut self.lists[number as usize];
+        Arc::clone(steps.get_or_insert_with(|| decide::steps(estate, *action, reached)))
+    }
+}
+
 /// Whether a term names nobody, whatever is decided.
 fn is_nobody(estate: &Estate, term: &Term) -> bool {
     match term {
@@ -190,10 +247,7 @@ impl<'e> SetEngine<'e> {
             }
         }
         let relevant = ActionId::all(estate.schema.actions.len()).map(|action| {
-            let speaks = |id: StatementId| {
-                let s = estate.statement(id);
-                s.actions.contains(action.index()) != (s.modality == Modality::MayOnly)
-            };
+            let speaks = |id: StatementId| speaks(estate.statement(id), action);
             let own = |id: &StatementId| self.compiled[id.index()].as_ref().expect("in force").own;
             if reached.iter().any(|(id, _)| speaks(*id) && own(id)) {
                 return None;
@@ -202,13 +256,15 @@ impl<'e> SetEngine<'e> {
             Some(varying.filter(|(_, at)| speaks(reached[**at as usize].0)).map(|(i, _)| i as u32).collect())
         });
         let relevant: Vec<Option<Box<[u32]>>> = relevant.collect();
+        let actions = ActionId::all(estate.schema.actions.len());
+        let speaking: Vec<u32> = actions.map(|action| self.speaking.number(estate, action, &reached)).collect();
         let is_owned = |at: u32| self.compiled[reached[at as usize].0.index()].as_ref().is_some_and(Compiled::is_owned);
         let by_owner: Box<[u32]> = (0..varying.len() as u32).filter(|i| is_owned(varying[*i as usize])).collect();
-        let short = self.short(&reached, &varying, &fields, &asks, owned);
         let site = Site {
-            short,
+            short: None,
+            met: 0,
             turns: self.turns(kind, &by_owner, &relevant),
-            steps: relevant.iter().map(|_| None).collect(),
+            speaking: speaking.into(),
             relevant: relevant.into(),
             reached: reached.into(),
             fitting,
@@ -243,24 +299,17 @@ impl<'e> SetEngine<'e> {
 
     /// The shorter way to the rows of a site: none where layers would have to be known, or where resources can have more
     /// values than one number tells.
-    fn short(
-        &self,
-        reached: &[places::Reached],
-        varying: &[u32],
-        fields: &[Feature],
-        asks: &[(Target, ActionId)],
-        owned: bool,
-    ) -> Option<Short<'e>> {
+    pub(super) fn short(&self, site: &Site) -> Option<Short<'e>> {
         if !self.estate.layers.is_empty() {
             return None;
         }
-        let mut features = fields.to_vec();
-        let mut asks = asks.to_vec();
-        if owned && !features.contains(&Feature::Owned) {
+        let mut features = site.fields.to_vec();
+        let mut asks = site.asks.to_vec();
+        if site.owned && !features.contains(&Feature::Owned) {
             features.push(Feature::Owned);
         }
-        for at in varying {
-            let (id, _) = reached[*at as usize];
+        for at in &site.varying {
+            let (id, _) = site.reached[*at as usize];
             for feature in &self.compiled[id.index()].as_ref()?.features {
                 match feature {
                     Feature::Ask(target, action) if !asks.contains(&(*target, *action)) => {
