@@ -5,6 +5,7 @@ use bastide_model::rows::{Cell, RowPlace};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, Span, codes};
 use csv::StringRecord;
+use std::io::Cursor;
 
 /// Cells of one row, by column.
 pub trait Cells {
@@ -24,7 +25,7 @@ pub struct CsvTable<'t> {
     file: FileId,
     text: &'t str,
     base: usize,
-    reader: csv::Reader<&'t [u8]>,
+    reader: csv::Reader<Cursor<&'t [u8]>>,
     lines: Lines<'t>,
     /// Column names.
     pub header: Vec<Cell>,
@@ -66,8 +67,7 @@ impl<'t> CsvTable<'t> {
     /// Opens a file and reads its header. None where it has none, which is reported.
     pub fn open(file: FileId, text: &'t str, out: &mut Vec<Diagnostic>) -> Option<CsvTable<'t>> {
         let base = if text.starts_with('\u{feff}') { 3 } else { 0 };
-        let reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&text.as_bytes()[base..]);
-        let mut table = CsvTable { file, text, base, reader, lines: Lines::new(text), header: Vec::new() };
+        let mut table = CsvTable::over(file, text, base);
         let mut row = table.row();
         if !table.advance(&mut row, out) {
             let span = Span::new(file, base.min(text.len()), base.min(text.len()));
@@ -77,6 +77,20 @@ impl<'t> CsvTable<'t> {
         table.header =
             (0..row.record.len()).map(|i| Cell { text: row.text(i).to_string(), span: row.span(i) }).collect();
         Some(table)
+    }
+
+    /// Of a text that begins at a byte.
+    fn over(file: FileId, text: &'t str, base: usize) -> CsvTable<'t> {
+        let bytes = Cursor::new(&text.as_bytes()[base..]);
+        let reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(bytes);
+        CsvTable { file, text, base, reader, lines: Lines::new(text), header: Vec::new() }
+    }
+
+    /// Goes on at a byte. False where it cannot.
+    fn seek(&mut self, byte: usize) -> bool {
+        let mut position = csv::Position::new();
+        position.set_byte((byte - self.base) as u64);
+        self.reader.seek(position).is_ok()
     }
 
     /// The line, from 1, at which what follows the header begins.
@@ -103,7 +117,14 @@ impl<'t> CsvTable<'t> {
             cuts.push(end.max(cuts[cuts.len() - 1]));
         }
         cuts.push(bytes.len());
-        let part = |left| Plain { file: self.file, text: self.text, width: self.header.len(), left, line: 0 };
+        let part = |left| Plain {
+            file: self.file,
+            text: self.text,
+            width: self.header.len(),
+            left,
+            line: 0,
+            reader: Reader::default(),
+        };
         Some(cuts.windows(2).map(|ends| part(ends[0]..ends[1])).collect())
     }
 
@@ -259,6 +280,17 @@ pub struct Plain<'t> {
     left: std::ops::Range<usize>,
     /// How many lines of the part were read.
     line: u32,
+    reader: Reader<'t>,
+}
+
+/// What reads rows with quotes, once there was one: to make it takes as long as to read many rows. A copy makes its own.
+#[derive(Default)]
+struct Reader<'t>(Option<Box<CsvTable<'t>>>);
+
+impl Clone for Reader<'_> {
+    fn clone(&self) -> Self {
+        Reader(None)
+    }
 }
 
 /// Rows of a [`Plain`] part.
@@ -358,9 +390,11 @@ impl<'t> Plain<'t> {
     pub fn quoted(&mut self, mut take: impl FnMut(&CsvRow<'t>) -> bool) -> bool {
         let (text, base) = (&self.text[..self.left.end], self.left.start);
         let bytes = text.as_bytes();
-        let reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(&bytes[base..]);
-        let lines = Lines { text, at: base, line: self.line };
-        let mut table = CsvTable { file: self.file, text, base, reader, lines, header: Vec::new() };
+        let table = self.reader.0.get_or_insert_with(|| Box::new(CsvTable::over(self.file, text, base)));
+        if !table.seek(base) {
+            return false;
+        }
+        table.lines = Lines { text, at: base, line: self.line };
         let (mut row, mut out) = (table.row(), Vec::new());
         while table.advance(&mut row, &mut out) {
             let open = row.place.end as usize + 2 >= text.len() && cells(row.raw).1.is_some();
@@ -465,7 +499,14 @@ mod tests {
             let mut out = Vec::new();
             let mut table = CsvTable::open(FileId(0), &text, &mut out).unwrap();
             let from = table.reader.position().byte() as usize;
-            let mut part = Plain { file: FileId(0), text: &text, width: 2, left: from..text.len(), line: 0 };
+            let mut part = Plain {
+                file: FileId(0),
+                text: &text,
+                width: 2,
+                left: from..text.len(),
+                line: 0,
+                reader: Reader::default(),
+            };
             let (mut row, mut block) = (table.row(), part.block());
             while !part.is_read() {
                 assert!(part.next(&mut block), "{text:?}");
@@ -494,7 +535,8 @@ mod tests {
             "a,b\n1\n2,\"3\"\n",
         ];
         for text in odd {
-            let mut part = Plain { file: FileId(0), text, width: 2, left: 4..text.len(), line: 0 };
+            let mut part =
+                Plain { file: FileId(0), text, width: 2, left: 4..text.len(), line: 0, reader: Reader::default() };
             let mut block = part.block();
             let mut in_order = true;
             while in_order && !part.is_read() {

@@ -100,8 +100,8 @@ struct Rows {
     turns: Vec<Turn>,
     ends: Vec<usize>,
     hasher: DefaultHashBuilder,
-    /// Numbers of rows, found by what is in them.
-    known: HashTable<u32>,
+    /// Numbers of rows, found by what is in them, each with what that hashes to: there can be as many as resources.
+    known: HashTable<(u64, u32)>,
 }
 
 impl Default for Rows {
@@ -125,14 +125,13 @@ impl Rows {
             return 0;
         }
         let hash = self.hasher.hash_one(turns);
-        if let Some(known) = self.known.find(hash, |row| self.get(*row) == turns) {
+        if let Some((_, known)) = self.known.find(hash, |(of, row)| *of == hash && self.get(*row) == turns) {
             return *known;
         }
         let next = self.ends.len() as u32;
         self.turns.extend_from_slice(turns);
         self.ends.push(self.turns.len());
-        let Rows { turns, ends, hasher, known } = self;
-        known.insert_unique(hash, next, |row| hasher.hash_one(&turns[ends[*row as usize - 1]..ends[*row as usize]]));
+        self.known.insert_unique(hash, (hash, next), |(hash, _)| *hash);
         next
     }
 }
