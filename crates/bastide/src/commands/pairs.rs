@@ -27,12 +27,19 @@ pub struct Pairs<'a> {
     ids: Pieces,
     /// By position, some words each: the allowed actions, a bit each.
     masks: Vec<u64>,
-    /// By allowed actions: the cell and the end of the line, and its position in `rests`; none where it was not
-    /// met on this resource.
-    cells: HashMap<Box<[u64]>, (Box<[u8]>, Option<usize>)>,
+    /// By allowed actions.
+    cells: HashMap<Box<[u64]>, Allowed>,
     /// The resource and the allowed actions, as far as they were met on this resource.
     rests: Pieces,
     buffer: Buffer,
+}
+
+/// A combination of allowed actions.
+struct Allowed {
+    /// The cell and the end of the line.
+    cell: Box<[u8]>,
+    /// The position in [`Pairs::rests`]; none where it was not met on this resource.
+    rest: Option<usize>,
 }
 
 /// Pieces of rows, each with room behind it up to a full stride.
@@ -125,7 +132,7 @@ impl<'a> Pairs<'a> {
         let words = self.wanted.len().div_ceil(64);
         let resource = cell(&(self.guard)(self.estate.catalog.id(row.resource)), b',');
         self.rests.clear();
-        self.cells.values_mut().for_each(|(_, rest)| *rest = None);
+        self.cells.values_mut().for_each(|allowed| allowed.rest = None);
         let mut last: (Option<&[u64]>, usize) = (None, 0);
         let masks = std::mem::take(&mut self.masks);
         for (position, mask) in masks.chunks_exact(words.max(1)).enumerate() {
@@ -149,11 +156,11 @@ impl<'a> Pairs<'a> {
     /// The position of the rest of a row: the resource and what may be done.
     fn rest(&mut self, resource: &[u8], mask: &[u64]) -> usize {
         if !self.cells.contains_key(mask) {
-            let joined = self.joined(mask);
-            self.cells.insert(mask.into(), (joined, None));
+            let cell = self.joined(mask);
+            self.cells.insert(mask.into(), Allowed { cell, rest: None });
         }
-        let (actions, rest) = self.cells.get_mut(mask).expect("it was put there");
-        *rest.get_or_insert_with(|| self.rests.push(resource, actions))
+        let allowed = self.cells.get_mut(mask).expect("it was put there");
+        *allowed.rest.get_or_insert_with(|| self.rests.push(resource, &allowed.cell))
     }
 
     /// The allowed actions of everybody on a resource.
