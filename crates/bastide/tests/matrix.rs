@@ -192,3 +192,49 @@ fn decisions_that_depend_on_themselves_give_no_row() {
         assert!(run.err.contains("error[decision-cycle]"), "{}", run.err);
     }
 }
+
+/// Rows of any length, more actions than a word has bits, cells with commas and quotes: the pairs say what each triple
+/// says, in the same order, with and without those that hold nothing.
+#[test]
+fn pairs_of_any_length() {
+    let dir = tempfile::tempdir().unwrap();
+    let write = |name: &str, text: String| std::fs::write(dir.path().join(name), text).unwrap();
+    let lists = "[[people]]\nfile = \"people.csv\"\n\n[[catalog]]\nfile = \"catalog.csv\"\n";
+    write("bastide.toml", format!("name = \"Long\"\npolicy = [\"policy.bastide\"]\n\n{lists}"));
+    let actions: Vec<String> = (0..70).map(|i| format!("act{i}")).collect();
+    let mut policy = "kind shelf\nkind book in shelf\nattribute grade of user, resource: number\n".to_string();
+    actions.iter().for_each(|action| policy.push_str(&format!("action {action} on book\n")));
+    for (i, some) in actions.chunks(7).enumerate() {
+        let (least, most) = (i + 1, 5 * i);
+        let body = format!("what book where resource.grade <= {most}");
+        let who = format!("who anyone where user.grade >= {least}");
+        policy.push_str(&format!("rule r{i} {{ {who} may {} {body} }}\n", some.join(", ")));
+    }
+    write("policy.bastide", policy);
+    let id = |letter: &str, i: usize| match i % 6 {
+        0 => format!("\"{}{i}, \"\"so\"\"\"", letter.repeat(3 * i)),
+        _ => format!("{}{i}", letter.repeat(3 * i)),
+    };
+    let people: String = (0..40).map(|i| format!("{},person,{}\n", id("u", i), i % 11)).collect();
+    write("people.csv", format!("id,kind,grade\n{people}"));
+    let books: String = (0..40).map(|i| format!("{},top,book,book {i},{i}\n", id("b", i))).collect();
+    write("catalog.csv", format!("id,parent,kind,name,grade\ntop,,shelf,top,\n{books}"));
+    let mut pairs: Vec<Vec<String>> = Vec::new();
+    for row in records(&matrix(dir.path(), &["--all", "--reasons", "--format", "csv"])) {
+        let [user, resource, action, decision, ..] = &row[..] else { panic!("six cells") };
+        if pairs.last().is_none_or(|last| last[..2] != row[..2]) {
+            pairs.push(vec![user.clone(), resource.clone(), String::new()]);
+        }
+        if decision == "allowed" {
+            let joined = &mut pairs.last_mut().unwrap()[2];
+            joined.push_str(if joined.is_empty() { "" } else { ";" });
+            joined.push_str(action);
+        }
+    }
+    assert_eq!(pairs.len(), 40 * 41);
+    assert_eq!(records(&matrix(dir.path(), &["--all", "--format", "csv"])), pairs);
+    let longest = pairs.iter().map(|row| row[2].len()).max();
+    assert!(pairs.iter().any(|row| row[2].is_empty()) && longest > Some(300), "{longest:?}");
+    pairs.retain(|row| !row[2].is_empty());
+    assert_eq!(records(&matrix(dir.path(), &["--format", "csv"])), pairs);
+}

@@ -198,7 +198,7 @@ pub fn difference_while(
 /// How many resources are evaluated before they are compared: few at first, since it may be that the first that differs
 /// is all that is asked for.
 fn steps() -> impl Iterator<Item = usize> {
-    std::iter::successors(Some(FEW), |steps| Some((2 * steps).min(1 << 12)))
+    std::iter::successors(Some(FEW), |steps| Some((2 * steps).min(1 << 15)))
 }
 
 /// Fewer resources are not worth the way to another core.

@@ -40,7 +40,7 @@ use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
 use keyed::Keyed;
 use pairs::{Classes, Pair};
 use places::Places;
-pub use print::{Prints, random};
+pub(crate) use print::{Prints, random};
 use rayon::prelude::*;
 use statement::{Compiled, Learnt};
 use std::sync::Arc;
@@ -156,8 +156,8 @@ struct Site<'e> {
     met: u8,
 }
 
-/// The rows of a site by the values that its statements mention. A signature follows from these, which are fewer than
-/// the statements, and so quicker to look up; but where nearly every resource has values of its own it is no way at all.
+/// The rows of a site by the values that its statements mention. A signature follows from these, and all of them are one
+/// number, which is quicker to look up; but where nearly every resource has values of its own it is no way at all.
 struct Short<'e> {
     values: Box<[Digit<'e>]>,
     asks: Box<[(Target, ActionId)]>,
