@@ -268,9 +268,9 @@ const BLOCK: usize = 512;
 /// Quotes are looked for so many bytes ahead; a longer row is left to the reader.
 const AHEAD: usize = BLOCK << 7;
 
-/// A part of a file, read in blocks of rows where no quotes might hide a comma or an end of line: as the reader does it, which ends rows at line feeds and
-/// carriage returns and passes over empty ones, without a copy of any cell. Whoever works on one column of a block after
-/// the other waits less for memory.
+/// A part of a file, read in blocks of rows where no quotes might hide a comma or an end of line: as the reader does it,
+/// which ends rows at line feeds and carriage returns and passes over empty ones, without a copy of any cell. Whoever
+/// works on one column of a block after the other waits less for memory.
 #[derive(Clone)]
 pub struct Plain<'t> {
     file: FileId,

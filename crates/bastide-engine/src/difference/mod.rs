@@ -60,10 +60,9 @@ impl Difference {
     /// The part of it that is about one user, by the joint number.
     pub fn only(&self, user: u32) -> Difference {
         let mut sets = SetStore::new(self.joint.users.len());
-        let one = sets.of([user as usize]);
+        let one = Users::of(sets.of([user as usize]));
         let mut rows = Rows::default();
         let mut row_of: HashMap<u32, u32> = HashMap::new();
-        let one = Users::of(one);
         let pick = |users: Users| if users.contains(&self.sets, user as usize) { one } else { Users::NONE };
         let mut changed = Vec::new();
         for &(resource, row) in &self.changed {

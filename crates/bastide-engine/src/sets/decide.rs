@@ -58,7 +58,7 @@ impl SetEngine<'_> {
         };
         let mut key = std::mem::take(&mut self.part_key);
         key.clear();
-        key.push(self.sites[site].speaking[action.index()]);
+        key.extend([self.sites[site].speaking[action.index()], action.0]);
         for i in 0..count {
             let i = self.sites[site].relevant[action.index()].as_ref().expect("asked before")[i] as usize;
             let known = (self.applied_on == Some(resource)).then(|| self.applied[view as usize][i]);
@@ -93,7 +93,7 @@ impl SetEngine<'_> {
         let inactive = self.sets.complement(self.active);
         self.take(&mut sorting, inactive, Reason::Inactive, None);
         let site = self.site(resource);
-        let steps = self.speaking.steps(self.estate, self.sites[site].speaking[action.index()]);
+        let steps = self.speaking.steps(self.estate, self.sites[site].speaking[action.index()], action);
         let weighed = steps.iter().any(|step| step.layer.is_some());
         let layer = if weighed { self.layer(site, resource) } else { None };
         for step in steps.iter().filter(|step| step.layer.is_none() || step.layer == layer) {

@@ -40,7 +40,7 @@ impl Places {
         let anchored: FixedBitSet = anchors.iter().map(|(resource, ..)| resource.index()).collect();
         let mut left = anchors.as_slice();
         let mut lists = Lists::default();
-        let empty = lists.keep(Vec::new());
+        let empty = lists.keep(&[]);
         let mut class = vec![empty; catalog.len()];
         let is_plain = |resource: ResourceId| {
             let changes = anchored.contains(resource.index()) || catalog.barriers.contains(resource.index());
@@ -82,8 +82,8 @@ impl Places {
                 list.sort_by_key(|(id, _)| *id);
                 list
             };
-            class[resource.index()] = lists.keep(with([Reach::Under, Reach::At]));
-            let list = if catalog.is_leaf(resource) { empty } else { lists.keep(with([Reach::Under, Reach::Below])) };
+            class[resource.index()] = lists.keep(&with([Reach::Under, Reach::At]));
+            let list = if catalog.is_leaf(resource) { empty } else { lists.keep(&with([Reach::Under, Reach::Below])) };
             beneath.push(list);
             around.push((catalog.ends[resource.index()], list));
         }
@@ -189,17 +189,19 @@ pub fn hash(hasher: &DefaultHashBuilder, list: &[Reached]) -> u64 {
 
 /// Lists, each kept once.
 #[derive(Default)]
-struct Lists {
-    lists: Vec<Box<[Reached]>>,
+pub struct Lists {
+    /// The lists, by number.
+    pub lists: Vec<Box<[Reached]>>,
     hasher: DefaultHashBuilder,
     /// Numbers of lists, found by what is in them.
     known: HashTable<u32>,
 }
 
 impl Lists {
-    fn keep(&mut self, list: Vec<Reached>) -> u32 {
+    /// The number of a list.
+    pub fn keep(&mut self, list: &[Reached]) -> u32 {
         let Lists { lists, hasher, known } = self;
-        let hash = hash(hasher, &list);
+        let hash = hash(hasher, list);
         if let Some(known) = known.find(hash, |id| *lists[*id as usize] == *list) {
             return *known;
         }

@@ -9,7 +9,7 @@ use crate::decide::place::covers;
 use bastide_model::condition::{Condition, Term};
 use bastide_model::schema::Target;
 use bastide_model::*;
-use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+use hashbrown::HashMap;
 use std::sync::Arc;
 
 /// A statement in force.
@@ -117,53 +117,30 @@ fn speaks(statement: &Statement, action: ActionId) -> bool {
     statement.actions.contains(action.index()) != (statement.modality == Modality::MayOnly)
 }
 
-/// Lists of the statements that speak of an action and the depths from which they reach a resource. Many sites differ in
+/// The statements that speak of an action on a resource, and the depths from which they reach it. Many sites differ in
 /// nothing that an action is decided by.
 #[derive(Default)]
 pub(super) struct Speaking {
-    lists: Vec<List>,
-    hasher: DefaultHashBuilder,
-    /// Numbers of lists, found by the action and what is in them.
-    known: HashTable<u32>,
+    lists: places::Lists,
+    /// Of a list and an action, the statements in the order in which they take their users.
+    steps: HashMap<(u32, ActionId), Arc<[Step]>>,
     /// Kept for its room.
     new: Vec<places::Reached>,
-}
-
-struct List {
-    action: ActionId,
-    reached: Box<[places::Reached]>,
-    /// In the order in which they take their users, once that was asked for.
-    steps: Option<Arc<[Step]>>,
 }
 
 impl Speaking {
     /// The number of those that speak of an action, among all that reach a resource.
     fn number(&mut self, estate: &Estate, action: ActionId, reached: &[places::Reached]) -> u32 {
-        let Speaking { lists, hasher, known, new } = self;
-        new.clear();
-        new.extend(reached.iter().filter(|(id, _)| speaks(estate.statement(*id), action)));
-        let hash_of = |action: ActionId, list: &[places::Reached]| places::hash(hasher, list) ^ u64::from(action.0);
-        let hash = hash_of(action, new);
-        let same = |at: &u32| {
-            let list = &lists[*at as usize];
-            list.action == action && *list.reached == **new
-        };
-        if let Some(known) = known.find(hash, same) {
-            return *known;
-        }
-        let next = lists.len() as u32;
-        known.insert_unique(hash, next, |at| {
-            let list = &lists[*at as usize];
-            hash_of(list.action, &list.reached)
-        });
-        lists.push(List { action, reached: new.as_slice().into(), steps: None });
-        next
+        self.new.clear();
+        self.new.extend(reached.iter().filter(|(id, _)| speaks(estate.statement(*id), action)));
+        self.lists.keep(&self.new)
     }
 
     /// A list in the order in which its statements take their users.
-    pub fn steps(&mut self, estate: &Estate, number: u32) -> Arc<[Step]> {
-        let List { action, reached, steps } = &mut self.lists[number as usize];
-        Arc::clone(steps.get_or_insert_with(|| decide::steps(estate, *action, reached)))
+    pub fn steps(&mut self, estate: &Estate, list: u32, action: ActionId) -> Arc<[Step]> {
+        let Speaking { lists, steps, .. } = self;
+        let new = || decide::steps(estate, action, &lists.lists[list as usize]);
+        Arc::clone(steps.entry((list, action)).or_insert_with(new))
     }
 }
 
