@@ -1,7 +1,7 @@
 //! What would mend a finding, evaluated: several changes at a time, each against what holds today.
 
 use crate::{Case, StatementSurvey, Suggested, Suggestion};
-use bastide_engine::change::{Change, UserCell, apply, describe, only, only_changes, only_user};
+use bastide_engine::change::{Change, Few, UserCell, apply, describe, narrowed};
 use bastide_engine::difference::{Radius, difference, radius};
 use bastide_engine::sets::SetEngine;
 use bastide_model::*;
@@ -86,15 +86,13 @@ fn changed<'e>(
     }
     // Whoever is not active is refused whatever else holds.
     let wakes = |change: &Change| matches!(change, Change::User(_, UserCell::Active, _));
-    if only_user(estate, changes).is_some_and(|user| !estate.people.is_active(user)) && !changes.iter().any(wakes) {
+    let asleep = |few: Few| !few.users().iter().any(|user| estate.people.is_active(*user));
+    if Few::of(estate, changes).is_some_and(asleep) && !changes.iter().any(wakes) {
         return Some(Radius::default());
     }
-    let small =
-        only_user(estate, changes).and_then(|user| Some((only(estate, user), only_changes(estate, changes, user)?)));
-    let Some((small, changes)) = small else {
+    let Some((small, after)) = narrowed(estate, changes) else {
         return today.radius(estate, moment, &apply(estate, changes).ok()?);
     };
-    let after = apply(&small, &changes).ok()?;
     let mut old = SetEngine::new(&small, moment).ok()?;
     let mut new = old.beside(&after, moment).ok()?;
     Some(radius(&difference(&mut old, &mut new)))

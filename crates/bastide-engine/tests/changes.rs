@@ -1,12 +1,12 @@
 //! What is announced of a change is what happens: on random estates with random changes, gains and
 //! losses equal the difference of two full evaluations by the specification evaluator.
 
-use bastide_engine::change::{Change, ResourceCell, UserCell, apply, only, only_changes};
-use bastide_engine::difference::{Alike, Difference, How, blocks, difference, fold, radius, radius_without};
+use bastide_engine::change::{Change, Few, ResourceCell, UserCell, apply, narrowed};
+use bastide_engine::difference::{Alike, Blocks, Difference, How, blocks, difference, fold, radius, radius_without};
 use bastide_engine::resolve::lay_over;
 use bastide_engine::sets::SetEngine;
 use bastide_engine::{Judge, change};
-use bastide_model::groups::Member;
+use bastide_model::groups::{Groups, Member};
 use bastide_model::schema::Travel;
 use bastide_model::statement::Sort;
 use bastide_model::*;
@@ -64,7 +64,7 @@ fn announced(before: &Estate, after: &Estate) -> Turns {
     assert_eq!(radius.triples(), turns.len() as u64);
     assert_eq!(radius.users, turns.iter().map(|t| &t.0).collect::<BTreeSet<_>>().len());
     assert_eq!(radius.resources, turns.iter().map(|t| &t.2).collect::<BTreeSet<_>>().len());
-    let blocks = blocks(&difference, before, after, &["read".to_string()], usize::MAX).list;
+    let blocks = blocks(&difference, before, after, &after.groups, &["read".to_string()], usize::MAX).list;
     assert_eq!(blocks.iter().map(|b| b.triples).sum::<u64>(), turns.len() as u64);
     let apart: BTreeSet<_> = blocks.iter().map(|b| (b.side, &b.users, &b.actions)).collect();
     assert_eq!(apart.len(), blocks.len(), "what the same users gain or lose is one block");
@@ -188,30 +188,57 @@ fn of_random_changes() {
     assert!(moved > count as usize / 8, "of {made} changes only {moved} changed anything");
 }
 
-/// An estate with one user left decides for that user what the whole one decides.
+/// An estate with few users left decides for them what the whole one decides.
 #[test]
-fn of_one_user_alone() {
+fn of_few_users_alone() {
     for seed in 0..150 {
         let estate = load(seed);
-        let user = UserId::new(seed as usize % estate.people.len());
-        let small = only(&estate, user);
+        let user = |at: u64| UserId::new(at as usize % estate.people.len());
+        let group = GroupId::new(seed as usize % estate.groups.len());
+        let changes = [user(seed), user(7 * seed + 1)].map(|user| Change::Join(Member::User(user), group));
+        let Some(few) = Few::of(&estate, &changes) else { continue };
+        let small = few.estate(&estate);
         let moment = Moment::on(day(), &estate.schema);
         let (whole, alone) = (Judge::new(&estate, &moment).unwrap(), Judge::new(&small, &moment).unwrap());
-        for resource in estate.catalog.all() {
-            for action in ActionId::all(estate.schema.actions.len()) {
-                let (a, b) = (whole.decide(user, action, resource), alone.decide(UserId(0), action, resource));
-                assert_eq!((a.reason, a.by), (b.reason, b.by), "estate {seed}");
+        for &user in few.users() {
+            let own = few.number(user).expect("one of them");
+            for resource in estate.catalog.all() {
+                for action in ActionId::all(estate.schema.actions.len()) {
+                    let (a, b) = (whole.decide(user, action, resource), alone.decide(own, action, resource));
+                    assert_eq!((a.reason, a.by), (b.reason, b.by), "estate {seed}");
+                }
             }
         }
-        // And a change that touches that user alone comes to the same in both.
-        let mut rng = fastrand::Rng::with_seed(seed);
-        let change = random_change(&estate, &mut rng);
-        let Some(changes) = only_changes(&estate, std::slice::from_ref(&change), user) else { continue };
-        let (Ok(a), Ok(b)) = (apply(&estate, &[change]), apply(&small, &changes)) else { continue };
-        let (Some(whole), Some(alone)) = (expected(&estate, &a), expected(&small, &b)) else { continue };
-        assert_eq!(whole, alone, "estate {seed}");
-        assert_eq!(announced(&small, &b), alone);
     }
+}
+
+/// A change that touches few users comes to the same where they are alone, and is told in the same blocks.
+#[test]
+fn that_touch_few_users() {
+    let (mut alone, mut several, mut named) = (0, 0, 0);
+    for seed in 0..2000 {
+        let estate = load(seed);
+        let mut rng = fastrand::Rng::with_seed(seed);
+        let changes: Vec<Change> = (0..1 + rng.usize(..2)).map(|_| random_change(&estate, &mut rng)).collect();
+        let Ok(after) = apply(&estate, &changes) else { continue };
+        let Some((small, small_after)) = narrowed(&estate, &changes) else { continue };
+        let Some(whole) = expected(&estate, &after) else { continue };
+        let told: Vec<String> = changes.iter().map(|c| change::describe(&estate, c).words).collect();
+        assert_eq!(expected(&small, &small_after), Some(whole), "estate {seed}: {told:#?}");
+        let all = told_in_blocks(&estate, &after, &after.groups);
+        assert_eq!(told_in_blocks(&small, &small_after, &after.groups), all, "estate {seed}: {told:#?}");
+        alone += 1;
+        several += usize::from(small.people.len() > 1);
+        named += usize::from(all.list.iter().any(|block| block.group.is_some()));
+    }
+    assert!(alone > 500 && several > 20 && named > 5, "{alone} alone, {several} of them several users, {named} groups");
+}
+
+fn told_in_blocks(before: &Estate, after: &Estate, groups: &Groups) -> Blocks {
+    let (was, is) = (Moment::on(day(), &before.schema), Moment::on(day(), &after.schema));
+    let mut old = SetEngine::new(before, &was).expect("no circles");
+    let mut new = old.beside(after, &is).expect("no circles");
+    blocks(&difference(&mut old, &mut new), before, after, groups, &["read".to_string()], usize::MAX)
 }
 
 #[test]

@@ -121,6 +121,36 @@ fn a_guarantee_is_asked_for_later_days_too() {
     insta::assert_snapshot!("test_later", run.out);
 }
 
+const LAYERED: &str = r#"=== bastide.toml
+name = "Layered"
+policy = ["p.bastide"]
+[[people]]
+file = "people.csv"
+[[catalog]]
+file = "catalog.csv"
+[decide]
+layers = ["item", "folder"]
+=== people.csv
+id
+ann
+ben
+=== catalog.csv
+id,parent,kind,name
+r,,item,R
+=== p.bastide
+kind item
+action read
+rule annes-own { who user ann layer item may read what anything }
+rule for-all { who anyone layer folder may read what anything }
+"#;
+
+#[test]
+fn a_rule_for_one_user_may_hold_up_a_layer_for_everybody() {
+    let dir = case(LAYERED);
+    let run = run_in(dir.path(), &[&["try", "--off", "annes-own"][..], &ON].concat()).ok();
+    assert!(run.contains("1 user on 1 resource: 1 gained") && run.contains("ben gains read"), "{run}");
+}
+
 #[test]
 fn a_change_is_shown_and_nothing_is_written() {
     let demo = demo();

@@ -95,8 +95,8 @@ pub fn reach(
     let comes = awake.is_some() || fresh;
     let sole = if comes { difference(&mut other, &mut engine) } else { difference(&mut engine, &mut other) };
     reached.sole = radius(&sole);
-    reached.blocks =
-        if comes { blocks(&sole, without, with, harmless, most) } else { blocks(&sole, with, without, harmless, most) };
+    let (before, after) = if comes { (without, with) } else { (with, without) };
+    reached.blocks = blocks(&sole, before, after, &after.groups, harmless, most);
     reached.live = asleep.is_none();
     reached.asleep = asleep;
     Ok(reached)

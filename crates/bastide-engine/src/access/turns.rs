@@ -63,7 +63,7 @@ pub fn turns(
         let mut new = SetEngine::new(estate, &after)?;
         let found = difference(&mut old, &mut new).only(user.0);
         if !found.is_empty() {
-            let blocks = blocks(&found, estate, estate, harmless, usize::MAX);
+            let blocks = blocks(&found, estate, estate, &estate.groups, harmless, usize::MAX);
             turns.days.push(TurnDay { date: day.to_string(), radius: radius(&found), blocks });
         }
     }

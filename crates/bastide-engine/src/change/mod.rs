@@ -6,13 +6,13 @@
 
 mod apply;
 mod describe;
-mod only;
+mod few;
 mod read;
 
 pub use apply::apply;
 pub(crate) use describe::gist;
 pub use describe::{Described, cell_text, describe, entry_cells, undo};
-pub use only::{only, only_changes, only_user};
+pub use few::{Few, narrowed};
 pub use read::entry;
 pub use read::{ReadError, actions, except, give, join, leave, set, statement, window};
 

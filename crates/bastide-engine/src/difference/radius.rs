@@ -5,6 +5,7 @@ use super::users::{Told, Union, Users};
 use super::{Difference, Turn};
 use crate::sets::store::SetStore;
 use bastide_model::column::Column;
+use bastide_model::groups::Groups;
 use bastide_model::*;
 use hashbrown::HashMap;
 use rayon::prelude::*;
@@ -115,9 +116,17 @@ struct Raw {
 
 /// A difference in blocks, at most `most` of gains and of losses, the most consequential first: what
 /// guests gain, then what is more than harmless, then what is labelled, then by size. `harmless` are
-/// names of actions. `before` and `after` are the estates the difference was made of.
-pub fn blocks(difference: &Difference, before: &Estate, after: &Estate, harmless: &[String], most: usize) -> Blocks {
-    let about = About { difference, before, after, harmless, labelled: [before, after].map(Labelled::new) };
+/// names of actions. `before` and `after` are the estates the difference was made of; `groups` those with everybody in
+/// them, where the estates have few users left.
+pub fn blocks(
+    difference: &Difference,
+    before: &Estate,
+    after: &Estate,
+    groups: &Groups,
+    harmless: &[String],
+    most: usize,
+) -> Blocks {
+    let about = About { difference, before, after, groups, harmless, labelled: [before, after].map(Labelled::new) };
     let (mut raw, resources, actions) = about.raw();
     let weight = |b: &Raw| {
         let gained = b.side == Side::Gained;
@@ -144,6 +153,8 @@ struct About<'d> {
     difference: &'d Difference,
     before: &'d Estate,
     after: &'d Estate,
+    /// With everybody in them.
+    groups: &'d Groups,
     harmless: &'d [String],
     labelled: [Labelled<'d>; 2],
 }
@@ -265,7 +276,9 @@ impl About<'_> {
         let mut found: HashMap<Vec<u64>, String> = HashMap::new();
         for group in self.after.groups.all() {
             let users = self.after.groups.users(group);
-            if users.count_ones(..) < 2 || !self.after.groups.through(group).is_empty() {
+            // Whoever is not looked at is in it, too.
+            let others = self.groups.users(group).count_ones(..) > users.count_ones(..);
+            if others || users.count_ones(..) < 2 || !self.after.groups.through(group).is_empty() {
                 continue;
             }
             let set = scratch.of(users.ones().map(|u| joint.from_after(u as u32) as usize));

@@ -13,7 +13,7 @@ mod cost;
 mod ideas;
 mod values;
 
-use crate::change::{Change, Described, apply, describe, only, only_changes};
+use crate::change::{Change, Described, Few, apply, describe};
 use crate::decide::Judge;
 use crate::difference::Turn;
 use crate::difference::{Blocks, Radius, blocks, difference_while, radius};
@@ -92,7 +92,7 @@ pub fn remedies(judge: &Judge, wish: Wish, harmless: &[String], most: usize) -> 
     found.tried = ideas.len();
     let moment = judge.moment();
     // Most ideas touch the user alone; then nobody else need be looked at.
-    let small = only(estate, wish.user);
+    let small = Few::one(wish.user).estate(estate);
     let tried: Vec<bool> = ideas.par_iter().map(|idea| turns(estate, &small, moment, wish, &idea.changes)).collect();
     let mut helping: Vec<Idea> = Vec::new();
     let mut rest: Vec<Idea> = Vec::new();
@@ -131,7 +131,7 @@ fn distinct(estate: &Estate, ideas: Vec<Idea>) -> Vec<Idea> {
 
 /// Whether the changes give the wished outcome. `small`: the estate with the user alone.
 fn turns(estate: &Estate, small: &Estate, moment: &Moment, wish: Wish, changes: &[Change]) -> bool {
-    let (after, wish) = match only_changes(estate, changes, wish.user) {
+    let (after, wish) = match Few::one(wish.user).changes(estate, changes) {
         Some(changes) => (apply(small, &changes), Wish { user: UserId(0), ..wish }),
         None => (apply(estate, changes), wish),
     };
@@ -172,8 +172,8 @@ fn measure(
         let Ok(mut before) = SetEngine::new(estate, moment) else { return Vec::new() };
         // Those that touch the user alone are quickly measured, and then bound the others.
         let mut share: Vec<&Idea> = ideas.iter().skip(core).step_by(cores).collect();
-        share.sort_by_key(|idea| only_changes(estate, &idea.changes, wish.user).is_none());
-        let mut measured = |idea: &Idea| match only_changes(estate, &idea.changes, wish.user) {
+        share.sort_by_key(|idea| Few::one(wish.user).changes(estate, &idea.changes).is_none());
+        let mut measured = |idea: &Idea| match Few::one(wish.user).changes(estate, &idea.changes) {
             Some(changes) => {
                 let wish = Wish { user: UserId(0), ..wish };
                 let measured = one(&mut alone, small, &changes, wish, harmless, idea, &best)?;
@@ -233,7 +233,7 @@ fn one(
     };
     let difference = difference_while(before, &mut after, &mut go_on)?;
     let radius = radius(&difference);
-    let blocks = blocks(&difference, estate, &changed, harmless, MOST_BLOCKS);
+    let blocks = blocks(&difference, estate, &changed, &changed.groups, harmless, MOST_BLOCKS);
     let cost = cost::cost(idea, &difference, &changed, harmless, wish);
     best.add(cost);
     Some(Remedy {

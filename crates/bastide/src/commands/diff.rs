@@ -118,7 +118,7 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
         radius: radius(&found),
         counts: counts(&found, a, b),
         causes: effects(&found, &mut old_engine, &mut new_engine),
-        blocks: blocks(&found, a, b, harmless, most),
+        blocks: blocks(&found, a, b, &b.groups, harmless, most),
         broken: broken_by(&held, proofs),
     };
     let text = match args.format {

@@ -92,6 +92,6 @@ fn changes(
         since: old.name.clone(),
         radius: radius(&found),
         causes: effects(&found, &mut a, &mut b),
-        blocks: blocks(&found, before.estate(), after.estate(), harmless, MOST_CHANGES),
+        blocks: blocks(&found, before.estate(), after.estate(), &after.estate().groups, harmless, MOST_CHANGES),
     })
 }

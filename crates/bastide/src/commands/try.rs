@@ -6,7 +6,7 @@ use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::{changes, json, trial};
 use crate::stage::Stage;
 use bastide_audit::{Case, Finding};
-use bastide_engine::change::{Change, Described, apply, describe, only, only_changes, only_user};
+use bastide_engine::change::{Described, describe, narrowed};
 use bastide_engine::difference::{Blocks, Radius, blocks, difference, radius};
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
 use bastide_engine::sets::SetEngine;
@@ -103,7 +103,7 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     }
     let started = Instant::now();
     let made = changed(&mut opened, &root, &args.changes, stage)?;
-    let small = made.base.is_none().then(|| alone(opened.estate(), &made.changes)).flatten();
+    let small = made.base.is_none().then(|| narrowed(opened.estate(), &made.changes)).flatten();
     let made_in = started.elapsed().as_secs_f64();
     let moment = args.moment.moment(opened.estate())?;
     let after_moment = args.moment.moment(&made.estate)?;
@@ -167,14 +167,6 @@ fn findings(
     Ok((only(&new, &old), only(&old, &new)))
 }
 
-/// Where changes can touch one user alone, the estate with that user alone, before and after them.
-fn alone(estate: &Estate, changes: &[Change]) -> Option<(Estate, Estate)> {
-    let user = only_user(estate, changes)?;
-    let small = only(estate, user);
-    let after = apply(&small, &only_changes(estate, changes, user)?).ok()?;
-    Some((small, after))
-}
-
 fn compare(
     opened: &Opened,
     moment: &Moment,
@@ -190,7 +182,7 @@ fn compare(
     let mut was = SetEngine::new(old, moment).map_err(failed)?;
     let mut is = was.beside(new, after_moment).map_err(failed)?;
     let difference = difference(&mut was, &mut is);
-    let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, harmless, most));
+    let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, &after.groups, harmless, most));
     let evaluate = started.elapsed().as_secs_f64();
     let held = prove(before, moment, &|_| true).map_err(failed)?;
     let broken = broken_by(&held, prove(after, after_moment, &|_| true).map_err(failed)?);

@@ -1,0 +1,195 @@
+//! An estate in which few users are left. What these may do is the same in both, and it is worked out in a fraction of
+//! the time: no decision looks at another user.
+
+use super::{Change, apply};
+use bastide_model::column::Column;
+use bastide_model::condition::{Term, Who};
+use bastide_model::groups::{Computed, Groups, Member, Membership};
+use bastide_model::people::People;
+use bastide_model::strings::{Index, Strings};
+use bastide_model::*;
+use fixedbitset::FixedBitSet;
+use std::sync::Arc;
+
+/// Some users of an estate, in order. Where they are alone, each has the place in this list as number.
+pub struct Few(Vec<UserId>);
+
+/// Users are few where they are at most this part of all: of more, the sets would not be much shorter.
+const PART: usize = 2;
+
+impl Few {
+    /// One user.
+    pub fn one(user: UserId) -> Few {
+        Few(vec![user])
+    }
+
+    /// The users that changes can touch, where that can be told and they are few.
+    pub fn of(estate: &Estate, changes: &[Change]) -> Option<Few> {
+        let mut users = Vec::new();
+        for change in changes {
+            users.extend(touched(estate, change)?);
+        }
+        if users.is_empty() {
+            // Nobody is touched, and anybody will do to see it.
+            users.extend(estate.people.all().next());
+        }
+        users.sort_unstable();
+        users.dedup();
+        (users.len() == 1 || users.len() * PART <= estate.people.len()).then_some(Few(users))
+    }
+
+    /// They, by their numbers in the whole estate.
+    pub fn users(&self) -> &[UserId] {
+        &self.0
+    }
+
+    /// The number of a user where they are alone.
+    pub fn number(&self, user: UserId) -> Option<UserId> {
+        self.0.binary_search(&user).ok().map(UserId::new)
+    }
+
+    /// The estate with these users alone.
+    pub fn estate(&self, whole: &Estate) -> Estate {
+        let mut small = whole.clone();
+        small.people = Arc::new(self.people(&whole.people));
+        small.groups = Arc::new(self.groups(whole));
+        for owner in &mut Arc::make_mut(&mut small.catalog).owner_users {
+            *owner = owner.and_then(|owner| self.number(owner));
+        }
+        for statement in &mut small.statements {
+            if statement.who.terms.iter().any(|term| matches!(term, Term::User(_))) {
+                self.rename(&mut Arc::make_mut(statement).who, whole);
+            }
+        }
+        small
+    }
+
+    /// The changes as they are in the estate with these users alone; none where they can touch others too.
+    pub fn changes(&self, whole: &Estate, changes: &[Change]) -> Option<Vec<Change>> {
+        changes.iter().map(|change| self.change(whole, change)).collect()
+    }
+
+    fn change(&self, whole: &Estate, change: &Change) -> Option<Change> {
+        if touched(whole, change)?.iter().any(|user| self.number(*user).is_none()) {
+            return None;
+        }
+        let mut change = change.clone();
+        match &mut change {
+            Change::Join(Member::User(user), _)
+            | Change::Leave(Member::User(user), _)
+            | Change::User(user, ..)
+            | Change::Except(_, user) => *user = self.number(*user)?,
+            Change::Give(statement) => self.rename(&mut Arc::make_mut(statement).who, whole),
+            _ => {}
+        }
+        Some(change)
+    }
+
+    /// Whom a clause names, by their new numbers. A user who is not there is nobody.
+    fn rename(&self, who: &mut Who, whole: &Estate) {
+        for term in &mut who.terms {
+            if let Term::User(user) = *term {
+                let nobody = || Term::Nobody(whole.people.id(user).to_string());
+                *term = self.number(user).map_or_else(nobody, Term::User);
+            }
+        }
+    }
+
+    fn people(&self, all: &People) -> People {
+        let ids: Strings = self.0.iter().map(|user| all.id(*user)).collect();
+        let count = self.0.len();
+        let column = |of: &Column| {
+            let mut few = Column::default();
+            for (number, user) in self.0.iter().enumerate() {
+                if let Some(value) = of.get(user.index()) {
+                    let code = few.intern(value.clone());
+                    few.set_code(number, count, Some(code));
+                }
+            }
+            few
+        };
+        let mut active = FixedBitSet::with_capacity(count);
+        self.0.iter().enumerate().for_each(|(number, user)| active.set(number, all.is_active(*user)));
+        People {
+            index: Index::of(&ids).0,
+            ids,
+            names: self.0.iter().map(|user| all.name(*user)).collect(),
+            kinds: self.0.iter().map(|user| all.kinds[user.index()]).collect(),
+            active,
+            realms: column(&all.realms),
+            attributes: all.attributes.iter().map(column).collect(),
+            origins: self.0.iter().map(|user| all.origins[user.index()]).collect(),
+            farewells: Vec::new(),
+        }
+    }
+
+    fn groups(&self, whole: &Estate) -> Groups {
+        let mut few = Groups::clone(&whole.groups);
+        for list in &mut few.members {
+            let kept = list.iter().filter_map(|membership| match membership.member {
+                Member::User(user) => {
+                    self.number(user).map(|user| Membership { member: Member::User(user), ..*membership })
+                }
+                Member::Group(_) => Some(*membership),
+            });
+            *list = kept.collect();
+            list.sort();
+        }
+        for computed in few.computed.iter_mut().flatten() {
+            if let Computed::Who(who) = computed {
+                self.rename(who, whole);
+            }
+        }
+        few.close(self.0.len());
+        few
+    }
+}
+
+/// The users that a change can touch, where they are named: by themselves, or as members of a group.
+fn touched(estate: &Estate, change: &Change) -> Option<Vec<UserId>> {
+    match change {
+        Change::Join(member, _) | Change::Leave(member, _) => match member {
+            Member::User(user) => Some(vec![*user]),
+            Member::Group(group) => members(estate, *group),
+        },
+        Change::User(user, ..) | Change::Except(_, user) => Some(vec![*user]),
+        Change::Off(id) | Change::On(id) | Change::Window(id, ..) | Change::Actions(id, _) => {
+            named(estate, estate.statement(*id))
+        }
+        Change::Give(statement) => named(estate, statement),
+        Change::Resource(..) => None,
+    }
+}
+
+/// The users a statement can apply to, where they are named.
+fn named(estate: &Estate, statement: &Statement) -> Option<Vec<UserId>> {
+    if !estate.layers.is_empty() && matches!(statement.modality, Modality::May | Modality::MayNot) {
+        // Which layer controls a resource hangs on it, whomever it applies to, and touches everybody.
+        return None;
+    }
+    let mut users = Vec::new();
+    for term in &statement.who.terms {
+        match term {
+            Term::User(user) => users.push(*user),
+            Term::Members(group) => users.extend(members(estate, *group)?),
+            Term::Nobody(_) => {}
+            Term::Anyone | Term::Owner => return None,
+        }
+    }
+    Some(users)
+}
+
+/// The members of a group, where none of them is computed.
+fn members(estate: &Estate, group: GroupId) -> Option<Vec<UserId>> {
+    let groups = &estate.groups;
+    groups.through(group).is_empty().then(|| groups.users(group).ones().map(UserId::new).collect())
+}
+
+/// The estate with the users alone whom changes can touch, before the changes and after them, where these users can be
+/// told and are few.
+pub fn narrowed(estate: &Estate, changes: &[Change]) -> Option<(Estate, Estate)> {
+    let few = Few::of(estate, changes)?;
+    let before = few.estate(estate);
+    let after = apply(&before, &few.changes(estate, changes)?).ok()?;
+    Some((before, after))
+}
