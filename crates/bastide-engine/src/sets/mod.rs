@@ -223,8 +223,8 @@ impl<'e> SetEngine<'e> {
     }
 
     /// An engine for an estate that came about by changes of this one's; what the changes leave alone
-    /// is not worked out again. Cost: as [`SetEngine::new`], but the tree is walked only where it,
-    /// its barriers, or a large part of what statements reach has changed.
+    /// is not worked out again. Cost: as [`SetEngine::new`], but the tree is walked only where it or its barriers
+    /// have changed, and beneath the places of statements that came.
     ///
     /// # Errors
     /// The decisions that would depend on themselves on that date.
@@ -241,9 +241,11 @@ impl<'e> SetEngine<'e> {
     fn next_to<'f>(&self, judge: Judge<'f>) -> SetEngine<'f> {
         let (old, new) = (&self.estate.catalog, &judge.estate.catalog);
         let same_tree = Arc::ptr_eq(old, new) || (old.parents == new.parents && old.barriers == new.barriers);
-        let places =
-            if same_tree { self.places.beside(self.estate, judge.estate, &self.judge.live, &judge.live) } else { None };
-        let places = places.unwrap_or_else(|| Places::new(judge.estate, &judge.live));
+        let places = if same_tree {
+            self.places.beside(self.estate, judge.estate, &self.judge.live, &judge.live)
+        } else {
+            Places::new(judge.estate, &judge.live)
+        };
         SetEngine::with(judge, places)
     }
 
@@ -322,7 +324,9 @@ impl<'e> SetEngine<'e> {
             let all = kinds.iter_mut().enumerate();
             all.for_each(|(kind, is)| *is |= self.estate.schema.is_any(KindId::new(kind), wanted));
         }
-        if kinds.contains(&true) {
+        if !kinds.contains(&false) {
+            marked.insert_range(..catalog.len());
+        } else if kinds.contains(&true) {
             let all = catalog.all().filter(|resource| kinds[catalog.kind(*resource).index()]);
             all.for_each(|resource| marked.insert(resource.index()));
         }
@@ -331,8 +335,10 @@ impl<'e> SetEngine<'e> {
             self.places.lists.iter().map(|list| list.iter().any(|(id, _)| wanted.contains(id))).collect();
         let places = placed.iter().flat_map(|id| self.estate.statement(*id).what.places.iter().flatten());
         for beneath in places.map(|place| catalog.subtree(place.resource)) {
-            for row in beneath.filter(|row| lists[self.places.class[*row as usize] as usize]) {
-                marked.insert(row as usize);
+            for resource in beneath.map(ResourceId) {
+                if lists[self.places.class(resource, catalog.parent(resource)) as usize] {
+                    marked.insert(resource.index());
+                }
             }
         }
     }
@@ -474,7 +480,7 @@ impl<'e> SetEngine<'e> {
     /// The site of a resource, and the number of what its actions need elsewhere, where its site has a shorter way.
     fn siblings(&mut self, resource: ResourceId) -> Siblings {
         let (parent, kind) = (self.cells.parent(resource), self.cells.kind(resource));
-        let class = self.places.class[resource.index()];
+        let class = self.places.class(resource, parent);
         if let Some(known) = self.siblings
             && (known.parent, known.class, known.kind) == (parent, class, kind)
         {

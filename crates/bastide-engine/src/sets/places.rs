@@ -2,11 +2,12 @@
 //!
 //! Going down the tree, a resource hands on what reaches beneath it. Only a resource at which a
 //! statement is anchored, or one that does not inherit, changes the list; everything else shares
-//! its parent's. Cost: resources plus, for each that changes the list, its length.
+//! its parent's. Nothing is kept for those that hold nothing and change nothing, which are nearly all of them: what
+//! holds them is asked. Cost: the resources, to tell which those are; and for each that changes the list, its length.
 
+use super::store::Bits;
 use crate::decide::place::{anchor, cut_depth};
 use bastide_model::*;
-use fixedbitset::FixedBitSet;
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
 use rayon::prelude::*;
 use std::hash::{BuildHasher, Hasher};
@@ -15,16 +16,21 @@ use std::sync::Arc;
 /// A statement and the depth of its anchor.
 pub type Reached = (StatementId, u16);
 
-/// So many resources follow their parents at a time.
-const SOME: usize = 1 << 14;
-
 /// For every resource the statements with places that reach it.
+#[derive(Clone)]
 pub struct Places {
-    /// Per resource, the number of its list.
-    pub class: Arc<Vec<u32>>,
+    /// Resources that hold others, at which a statement is anchored, or that do not inherit.
+    own: Arc<Ranked>,
+    /// Of each of them, the number of its list.
+    at: Arc<Vec<u32>>,
+    /// Of each of them, the number of the list of what it holds.
+    beneath: Arc<Vec<u32>>,
     /// The lists, in policy order.
     pub lists: Vec<Box<[Reached]>>,
 }
+
+/// The list without statements, which is always there.
+const EMPTY: u32 = 0;
 
 impl Places {
     /// Works out the lists of the statements in force.
@@ -37,86 +43,73 @@ impl Places {
         };
         let mut anchors: Vec<(ResourceId, StatementId, Reach)> = live.iter().flat_map(anchored_at).collect();
         anchors.sort_by_key(|(resource, ..)| *resource);
-        let anchored: FixedBitSet = anchors.iter().map(|(resource, ..)| resource.index()).collect();
+        let mut own = Ranked::of_holders(catalog);
+        own.add(anchors.iter().map(|(resource, ..)| resource.index()).chain(catalog.barriers.ones()));
         let mut left = anchors.as_slice();
         let mut lists = Lists::default();
         let empty = lists.keep(&[]);
-        let mut class = vec![empty; catalog.len()];
-        let is_plain = |resource: ResourceId| {
-            let changes = anchored.contains(resource.index()) || catalog.barriers.contains(resource.index());
-            catalog.is_leaf(resource) && !changes
-        };
-        // Most resources hold nothing and change nothing: they follow when the others are done.
-        let all = (0..catalog.len()).into_par_iter().with_min_len(1 << 14).map(ResourceId::new);
-        let others: Vec<ResourceId> = all.filter(|resource| !is_plain(*resource)).collect();
-        // What reaches beneath each of them; and of those around the one at hand, where they end.
-        let mut beneath: Vec<u32> = Vec::with_capacity(others.len());
+        debug_assert_eq!(empty, EMPTY);
+        let (mut at, mut beneath) = (Vec::with_capacity(own.len()), Vec::with_capacity(own.len()));
+        // Of those around the one at hand: where they end, and what reaches beneath them.
         let mut around: Vec<(u32, u32)> = Vec::new();
-        for &resource in &others {
+        for resource in own.iter() {
             while around.last().is_some_and(|(end, _)| *end <= resource.0) {
                 around.pop();
             }
-            let from = around.last().map_or(empty, |(_, beneath)| *beneath);
+            let from = around.last().map_or(EMPTY, |(_, beneath)| *beneath);
             let barrier = catalog.barriers.contains(resource.index());
-            let (own, rest) = left.split_at(left.iter().take_while(|(at, ..)| *at == resource).count());
+            let (new, rest) = left.split_at(left.iter().take_while(|(at, ..)| *at == resource).count());
             left = rest;
-            if own.is_empty() && !barrier {
-                class[resource.index()] = from;
-                beneath.push(from);
-                around.push((catalog.ends[resource.index()], from));
-                continue;
-            }
-            let passes = |(id, depth): &Reached| *depth >= cut_depth(catalog, estate.statement(*id), resource);
-            let passed: Vec<Reached> = lists.lists[from as usize].iter().copied().filter(passes).collect();
-            let depth = catalog.depth(resource);
-            let with = |reaches: [Reach; 2]| {
-                let new = own.iter().filter(|(.., reach)| reaches.contains(reach));
-                let mut list = passed.clone();
-                for (_, id, _) in new {
-                    // Every place further up is less deep, so this one is the anchor.
-                    match list.iter_mut().find(|(known, _)| known == id) {
-                        Some(known) => known.1 = depth,
-                        None => list.push((*id, depth)),
+            let mut both = [from, from];
+            if !new.is_empty() || barrier {
+                let passes = |(id, depth): &Reached| *depth >= cut_depth(catalog, estate.statement(*id), resource);
+                let passed: Vec<Reached> = lists.lists[from as usize].iter().copied().filter(passes).collect();
+                let depth = catalog.depth(resource);
+                let with = |reaches: [Reach; 2]| {
+                    let new = new.iter().filter(|(.., reach)| reaches.contains(reach));
+                    let mut list = passed.clone();
+                    for (_, id, _) in new {
+                        // Every place further up is less deep, so this one is the anchor.
+                        match list.iter_mut().find(|(known, _)| known == id) {
+                            Some(known) => known.1 = depth,
+                            None => list.push((*id, depth)),
+                        }
                     }
+                    list.sort_by_key(|(id, _)| *id);
+                    list
+                };
+                both = [lists.keep(&with([Reach::Under, Reach::At])), EMPTY];
+                if !catalog.is_leaf(resource) {
+                    both[1] = lists.keep(&with([Reach::Under, Reach::Below]));
                 }
-                list.sort_by_key(|(id, _)| *id);
-                list
-            };
-            class[resource.index()] = lists.keep(&with([Reach::Under, Reach::At]));
-            let list = if catalog.is_leaf(resource) { empty } else { lists.keep(&with([Reach::Under, Reach::Below])) };
-            beneath.push(list);
-            around.push((catalog.ends[resource.index()], list));
-        }
-        class.par_chunks_mut(SOME).enumerate().for_each(|(chunk, classes)| {
-            // Siblings follow each other.
-            let mut last = (None, empty);
-            for (row, class) in classes.iter_mut().enumerate() {
-                let resource = ResourceId::new(chunk * SOME + row);
-                let Some(parent) = catalog.parent(resource).filter(|_| is_plain(resource)) else { continue };
-                if last.0 != Some(parent) {
-                    let at = others.binary_search(&parent).expect("what holds others is none of the plain ones");
-                    last = (Some(parent), beneath[at]);
-                }
-                *class = last.1;
             }
-        });
-        Places { class: Arc::new(class), lists: lists.lists }
+            at.push(both[0]);
+            beneath.push(both[1]);
+            around.push((catalog.ends[resource.index()], both[1]));
+        }
+        Places { own: Arc::new(own), at: Arc::new(at), beneath: Arc::new(beneath), lists: lists.lists }
+    }
+
+    /// The number of a resource's list.
+    pub fn class(&self, resource: ResourceId, parent: Option<ResourceId>) -> u32 {
+        match (self.own.place(resource), parent) {
+            (Some(place), _) => self.at[place],
+            (None, Some(parent)) => self.beneath[self.own.place(parent).expect("it holds others")],
+            (None, None) => EMPTY,
+        }
     }
 
     /// The lists for an estate with the same tree and barriers, after some statements have gone and
     /// others come. `was` and `is` hold the statements in force in each; statements that stayed are the same
-    /// in memory. None where it would take as long as working them out anew. Lists that become equal
-    /// stay apart, which does no harm. Cost: the lists, and what the new statements reach.
-    pub fn beside(&self, before: &Estate, after: &Estate, was: &[StatementId], is: &[StatementId]) -> Option<Places> {
+    /// in memory. Lists that become equal stay apart, which does no harm. Cost: the lists, and what the new statements
+    /// reach, without what holds nothing.
+    pub fn beside(&self, before: &Estate, after: &Estate, was: &[StatementId], is: &[StatementId]) -> Places {
         let address = |estate: &Estate, id: &StatementId| std::ptr::from_ref(estate.statement(*id));
         if is.iter().all(|id| was.binary_search(id).is_ok() && address(before, id) == address(after, id)) {
             // Some have gone, and the others have the numbers they had.
             let gone: Vec<StatementId> = was.iter().copied().filter(|id| is.binary_search(id).is_err()).collect();
             let kept = |list: &[Reached]| list.iter().copied().filter(|(id, _)| !gone.contains(id)).collect();
-            return Some(Places {
-                class: Arc::clone(&self.class),
-                lists: self.lists.iter().map(|list| kept(list)).collect(),
-            });
+            return self.with(self.lists.iter().map(|list| kept(list)).collect());
         }
         let placed = |estate: &Estate, id: &StatementId| estate.statement(*id).what.places.is_some();
         let known: HashMap<*const Statement, StatementId> =
@@ -132,51 +125,132 @@ impl Places {
             list.sort_unstable_by_key(|(id, _)| *id);
             list.into()
         };
-        let mut places =
-            Places { class: Arc::clone(&self.class), lists: self.lists.iter().map(|list| renumbered(list)).collect() };
+        let mut places = self.with(self.lists.iter().map(|list| renumbered(list)).collect());
         let old: HashSet<StatementId> = stays.into_values().collect();
         let new: Vec<StatementId> = is.iter().copied().filter(|id| placed(after, id) && !old.contains(id)).collect();
-        if !new.is_empty() {
-            places.add(after, &new)?;
-        }
-        Some(places)
+        places.add(after, &new);
+        places
     }
 
-    /// Puts statements with places into the lists. None where they reach a large part of the catalog.
-    fn add(&mut self, estate: &Estate, new: &[StatementId]) -> Option<()> {
+    fn with(&self, lists: Vec<Box<[Reached]>>) -> Places {
+        Places { own: Arc::clone(&self.own), at: Arc::clone(&self.at), beneath: Arc::clone(&self.beneath), lists }
+    }
+
+    /// Puts statements with places into the lists.
+    fn add(&mut self, estate: &Estate, new: &[StatementId]) {
         let catalog = &estate.catalog;
-        let anchors = || new.iter().flat_map(|id| estate.statement(*id).what.places.iter().flatten());
-        let reached: usize = anchors().map(|place| catalog.subtree(place.resource).len()).sum();
-        // Small ones are quick either way, and then this way is always tried.
-        if reached > (catalog.len() / 8).max(256) {
-            return None;
-        }
+        let anchors: Vec<ResourceId> = new
+            .iter()
+            .flat_map(|id| estate.statement(*id).what.places.iter().flatten().map(|place| place.resource))
+            .collect();
+        self.keep_apart(catalog, &anchors);
         let mut touched: Vec<ResourceId> =
-            anchors().flat_map(|place| catalog.subtree(place.resource)).map(ResourceId).collect();
+            anchors.iter().flat_map(|anchor| self.own.within(catalog.subtree(*anchor))).collect();
         touched.sort_unstable();
         touched.dedup();
-        let mut class = self.class.to_vec();
         let mut known: HashMap<(u32, Vec<Reached>), u32> = HashMap::new();
+        let Places { own, at, beneath, lists } = self;
+        let (at, beneath) = (Arc::make_mut(at), Arc::make_mut(beneath));
         for resource in touched {
-            let added: Vec<Reached> = new
-                .iter()
-                .filter_map(|id| anchor(estate, estate.statement(*id), resource).map(|depth| (*id, depth)))
-                .collect();
-            if added.is_empty() {
-                continue;
+            let place = own.place(resource).expect("it was found there");
+            let mut put = |class: &mut u32, anchor: &dyn Fn(&Statement) -> Option<u16>| {
+                let depth = |id: &StatementId| anchor(estate.statement(*id)).map(|depth| (*id, depth));
+                let added: Vec<Reached> = new.iter().filter_map(depth).collect();
+                if added.is_empty() {
+                    return;
+                }
+                *class = *known.entry((*class, added)).or_insert_with_key(|(from, added)| {
+                    let mut list = lists[*from as usize].to_vec();
+                    list.extend(added);
+                    list.sort_unstable_by_key(|(id, _)| *id);
+                    lists.push(list.into());
+                    lists.len() as u32 - 1
+                });
+            };
+            put(&mut at[place], &|statement| anchor(estate, statement, resource));
+            if !catalog.is_leaf(resource) {
+                put(&mut beneath[place], &|statement| anchor_beneath(catalog, statement, resource));
             }
-            let from = class[resource.index()];
-            let lists = &mut self.lists;
-            class[resource.index()] = *known.entry((from, added)).or_insert_with_key(|(from, added)| {
-                let mut list = lists[*from as usize].to_vec();
-                list.extend(added);
-                list.sort_unstable_by_key(|(id, _)| *id);
-                lists.push(list.into());
-                lists.len() as u32 - 1
-            });
         }
-        self.class = Arc::new(class);
-        Some(())
+    }
+
+    /// Gives resources lists of their own that shared the one of what holds them.
+    fn keep_apart(&mut self, catalog: &Catalog, resources: &[ResourceId]) {
+        let mut new: Vec<ResourceId> = resources.iter().copied().filter(|r| self.own.place(*r).is_none()).collect();
+        if new.is_empty() {
+            return;
+        }
+        new.sort_unstable();
+        new.dedup();
+        let mut own = Ranked::clone(&self.own);
+        own.add(new.iter().map(|resource| resource.index()));
+        let list = |resource: ResourceId| match self.own.place(resource) {
+            Some(place) => (self.at[place], self.beneath[place]),
+            None => (self.class(resource, catalog.parent(resource)), EMPTY),
+        };
+        let (at, beneath) = own.iter().map(list).unzip();
+        (self.own, self.at, self.beneath) = (Arc::new(own), Arc::new(at), Arc::new(beneath));
+    }
+}
+
+/// The depth of the deepest place from which a statement reaches what a resource holds and nothing is anchored at.
+fn anchor_beneath(catalog: &Catalog, statement: &Statement, resource: ResourceId) -> Option<u16> {
+    let reaching = |place: &&statement::Place| place.reach != Reach::At && catalog.contains(place.resource, resource);
+    let depths = statement.what.places.iter().flatten().filter(reaching).map(|place| catalog.depth(place.resource));
+    depths.filter(|depth| *depth >= cut_depth(catalog, statement, resource)).max()
+}
+
+/// Some of the resources, each with a place among them.
+#[derive(Clone)]
+struct Ranked {
+    /// A bit a resource.
+    words: Vec<u64>,
+    /// How many there are before each word.
+    before: Vec<u32>,
+}
+
+impl Ranked {
+    /// Those that hold others.
+    fn of_holders(catalog: &Catalog) -> Ranked {
+        let word = |(at, ends): (usize, &[u32])| {
+            let holds = |(bit, end): (usize, &u32)| u64::from(*end as usize != at * 64 + bit + 1) << bit;
+            ends.iter().enumerate().map(holds).sum()
+        };
+        let words = catalog.ends.par_chunks(64).enumerate().with_min_len(1 << 8).map(word).collect();
+        Ranked { words, before: Vec::new() }
+    }
+
+    /// Takes more in.
+    fn add(&mut self, resources: impl Iterator<Item = usize>) {
+        resources.for_each(|resource| self.words[resource / 64] |= 1 << (resource % 64));
+        let before = self.words.iter().scan(0, |count, word| {
+            *count += word.count_ones();
+            Some(*count - word.count_ones())
+        });
+        self.before = before.collect();
+    }
+
+    fn len(&self) -> usize {
+        self.words.iter().map(|word| word.count_ones() as usize).sum()
+    }
+
+    /// The place of a resource, where it is among them.
+    fn place(&self, resource: ResourceId) -> Option<usize> {
+        let (at, bit) = (resource.index() / 64, resource.index() % 64);
+        let word = self.words[at];
+        (word >> bit & 1 == 1).then(|| self.before[at] as usize + (word & ((1 << bit) - 1)).count_ones() as usize)
+    }
+
+    /// They, in order.
+    fn iter(&self) -> impl Iterator<Item = ResourceId> + '_ {
+        self.within(0..self.words.len() as u32 * 64)
+    }
+
+    /// Those of a range, in order.
+    fn within(&self, range: std::ops::Range<u32>) -> impl Iterator<Item = ResourceId> + '_ {
+        let words = range.start / 64..range.end.div_ceil(64);
+        let all = words.flat_map(|at| Bits(self.words[at as usize]).map(move |bit| at * 64 + bit as u32));
+        all.skip_while(move |row| *row < range.start).take_while(move |row| *row < range.end).map(ResourceId)
     }
 }
 

@@ -161,7 +161,7 @@ impl<'e> SetEngine<'e> {
     /// The site of a resource.
     pub(super) fn site(&mut self, resource: ResourceId) -> usize {
         let kind = self.cells.kind(resource);
-        let class = self.places.class[resource.index()];
+        let class = self.places.class(resource, self.cells.parent(resource));
         let estate = self.estate;
         let at = class as usize * estate.schema.kinds.len() + kind.index();
         if self.site_of[at] != super::NO_SITE {
