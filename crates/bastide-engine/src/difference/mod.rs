@@ -12,6 +12,7 @@ mod joint;
 mod places;
 mod radius;
 mod suspects;
+mod twins;
 mod users;
 
 pub use alike::{Alike, radius_without};
@@ -27,6 +28,7 @@ use bastide_model::*;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use std::hash::BuildHasher;
 use suspects::Suspects;
+use twins::{Twins, UNKNOWN};
 
 /// The triples whose outcome differs: allowed before and refused after, or the other way round.
 pub struct Difference {
@@ -155,20 +157,20 @@ pub fn difference_while(
     let mut walk = Walk::new(joint);
     match suspects {
         Some(mut suspects) => {
+            let mut twins = Twins::of(before, after);
             for steps in steps() {
-                let ahead = suspects.ahead(steps);
-                if ahead.is_empty() {
+                let some = suspects.take(steps);
+                if some.is_empty() {
                     break;
                 }
-                walk.evaluate(before, after, &ahead);
-                for _ in &ahead {
-                    let Some(resource) = suspects.next() else { break };
-                    let row = walk.resource(before, after, resource.0);
+                let numbers = walk.numbers(before, after, Some(&mut twins), &some);
+                for (resource, number) in some.into_iter().zip(numbers) {
+                    let row = walk.row(before, after, resource, number);
                     if row != 0 {
                         if !go_on(&walk.difference.sets, walk.difference.turns(row)) {
                             return None;
                         }
-                        suspects.changed(resource, before, after);
+                        suspects.changed(ResourceId(resource), before, after);
                     }
                 }
             }
@@ -177,13 +179,13 @@ pub fn difference_while(
         None => {
             let mut left = 0..walk.difference.joint.resources.len() as u32;
             for steps in steps() {
-                let ahead: Vec<u32> = left.by_ref().take(steps).collect();
-                if ahead.is_empty() {
+                let some: Vec<u32> = left.by_ref().take(steps).collect();
+                if some.is_empty() {
                     break;
                 }
-                walk.evaluate(before, after, &ahead);
-                for resource in ahead {
-                    let row = walk.resource(before, after, resource);
+                let numbers = walk.numbers(before, after, None, &some);
+                for (resource, number) in some.into_iter().zip(numbers) {
+                    let row = walk.row(before, after, resource, number);
                     if row != 0 && !go_on(&walk.difference.sets, walk.difference.turns(row)) {
                         return None;
                     }
@@ -226,10 +228,12 @@ impl Seen<'_, '_> {
 
 struct Walk {
     difference: Difference,
-    /// What is known of what is decided before and after, once that was compared.
-    known: HashMap<[ViewsId; 2], Compared>,
-    /// What was compared last: siblings are much alike.
-    last: Option<([ViewsId; 2], Compared)>,
+    /// What was compared, by number.
+    compared: Vec<Compared>,
+    /// The numbers of what is decided before and after.
+    known: HashMap<[ViewsId; 2], u32>,
+    /// Whom owning makes a difference to, one after the other for all that was compared.
+    owning: Vec<Owning>,
     /// Kept for its room.
     turns: Vec<Turn>,
     /// Sets of each side in joint numbers.
@@ -246,12 +250,42 @@ impl Walk {
                 rows: Rows::default(),
                 changed: Vec::new(),
             },
+            compared: Vec::new(),
             known: HashMap::new(),
-            last: None,
+            owning: Vec::new(),
             turns: Vec::new(),
             of_before: HashMap::new(),
             of_after: HashMap::new(),
         }
+    }
+
+    /// Of some resources the numbers of what is decided before and after, compared by then.
+    fn numbers<'b, 'a>(
+        &mut self,
+        before: &mut SetEngine<'b>,
+        after: &mut SetEngine<'a>,
+        twins: Option<&mut Twins<'b, 'a>>,
+        resources: &[u32],
+    ) -> Vec<u32> {
+        let next = self.compared.len() as u32;
+        let (mut numbers, fresh) = match twins.filter(|_| resources.len() >= FEW) {
+            Some(twins) => twins.look_up(before, after, resources, next),
+            None => (vec![UNKNOWN; resources.len()], Vec::new()),
+        };
+        let others = numbers.iter().zip(resources).filter(|(number, _)| **number == UNKNOWN);
+        let asked: Vec<u32> = fresh.iter().copied().chain(others.map(|(_, resource)| *resource)).collect();
+        self.evaluate(before, after, &asked);
+        for (place, resource) in (next as usize..).zip(fresh) {
+            let number = self.number(before, after, resource);
+            if place == self.compared.len() {
+                // The same was met under another number.
+                self.compared.push(self.compared[number as usize]);
+            }
+        }
+        for (number, resource) in numbers.iter_mut().zip(resources).filter(|(number, _)| **number == UNKNOWN) {
+            *number = self.number(before, after, *resource);
+        }
+        numbers
     }
 
     /// Evaluates some resources, each side on a core of its own.
@@ -268,37 +302,41 @@ impl Walk {
         rayon::join(|| each(before, Axis::before), || each(after, Axis::after));
     }
 
-    /// Compares one resource; the row of what differs, 0 where nothing does.
-    fn resource(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32) -> u32 {
+    /// The number of what is decided on one resource.
+    fn number(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32) -> u32 {
         let axis = &self.difference.joint.resources;
         let (old, new) = (axis.before(resource).map(ResourceId), axis.after(resource).map(ResourceId));
         let views = |engine: &mut SetEngine, r: Option<ResourceId>| r.map_or(ViewsId::NOWHERE, |r| engine.views_id(r));
         let key = [views(before, old), views(after, new)];
-        let compared = match self.last {
-            Some((known, compared)) if known == key => compared,
-            _ => match self.known.get(&key) {
-                Some(known) => *known,
-                None => {
-                    let rows = [old.map(|r| before.views(r)), new.map(|r| after.views(r))];
-                    let compared = self.compare((before, rows[0]), (after, rows[1]));
-                    self.known.insert(key, compared);
-                    compared
-                }
-            },
-        };
-        self.last = Some((key, compared));
-        let mut row = compared.base;
-        if compared.owned {
-            let users = &self.difference.joint.users;
+        if let Some(known) = self.known.get(&key) {
+            return *known;
+        }
+        let rows = [old.map(|r| before.views(r)), new.map(|r| after.views(r))];
+        let compared = self.compare((before, rows[0]), (after, rows[1]));
+        let number = self.compared.len() as u32;
+        self.compared.push(compared);
+        self.known.insert(key, number);
+        number
+    }
+
+    /// The row of what differs on a resource, 0 where nothing does.
+    fn row(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32, number: u32) -> u32 {
+        let Compared { base, owned, otherwise, .. } = self.compared[number as usize];
+        let mut row = base;
+        if owned {
+            let Joint { resources: axis, users, .. } = &self.difference.joint;
+            let (old, new) = (axis.before(resource).map(ResourceId), axis.after(resource).map(ResourceId));
             let owner = |engine: &SetEngine, r: Option<ResourceId>| r.and_then(|r| engine.estate().catalog.owner(r)?);
             let was = owner(before, old).map(|owner| users.from_before(owner.0));
             let is = owner(after, new).map(|owner| users.from_after(owner.0));
-            let sets = &self.difference.sets;
-            let matters = |owner: u32| sets.contains(compared.otherwise, owner as usize);
-            if was != is || was.is_some_and(matters) {
+            if was != is {
                 let (seen, sees) = (old.map(|r| before.row(r)), new.map(|r| after.row(r)));
                 let (before, after) = (Seen { engine: before, decided: seen }, Seen { engine: after, decided: sees });
-                row = self.with_owners(&before, &after, compared.base, [was, is]);
+                row = self.with_owners(&before, &after, base, [was, is]);
+            } else if let Some(owner) = is
+                && self.difference.sets.contains(otherwise, owner as usize)
+            {
+                row = self.with_owner(number, owner);
             }
         }
         if row != 0 {
@@ -318,6 +356,7 @@ impl Walk {
         let mut turns = Vec::new();
         let owned = [before.1, after.1].into_iter().flatten().any(|(others, owners)| others != owners);
         let mut otherwise = SetId::NONE;
+        let first = self.owning.len();
         for action in 0..self.difference.joint.actions.len() as u32 {
             let [gained, lost] = self.turned(before, after, action, others);
             if gained != lost {
@@ -325,6 +364,10 @@ impl Walk {
             }
             if owned {
                 let own = self.turned(before, after, action, owners);
+                if own == [gained, lost] {
+                    continue;
+                }
+                self.owning.push(Owning { action, others: [gained, lost], owners: own });
                 let sets = &mut self.difference.sets;
                 for (other, own) in [gained, lost].into_iter().zip(own) {
                     for differ in [sets.subtract(other, own), sets.subtract(own, other)] {
@@ -333,7 +376,8 @@ impl Walk {
                 }
             }
         }
-        Compared { base: self.difference.rows.keep(&turns), owned, otherwise }
+        let owning = (first, self.owning.len());
+        Compared { base: self.difference.rows.keep(&turns), owned, otherwise, owning }
     }
 
     /// Who gains and who loses an action, by one of the two rows of each side.
@@ -355,16 +399,58 @@ impl Walk {
         [sets.subtract(has, had), sets.subtract(had, has)]
     }
 
+    /// The row of a resource of one owner, to whom owning makes a difference, before and after.
+    fn with_owner(&mut self, number: u32, owner: u32) -> u32 {
+        let Compared { base, owning: (from, to), .. } = self.compared[number as usize];
+        let mut turns = std::mem::take(&mut self.turns);
+        turns.clear();
+        turns.extend_from_slice(self.difference.turns(base));
+        for at in from..to {
+            let Owning { action, others, owners } = self.owning[at];
+            let is = |set: SetId| self.difference.sets.contains(set, owner as usize);
+            let [gained, lost] = [0, 1].map(|side| is(others[side]) != is(owners[side]));
+            self.turn(&mut turns, action, owner, gained, lost);
+        }
+        self.kept(turns)
+    }
+
+    /// Turns what one user gains and loses of an action into the contrary, where that is so.
+    fn turn(&mut self, turns: &mut Vec<Turn>, action: u32, user: u32, gained: bool, lost: bool) {
+        if !gained && !lost {
+            return;
+        }
+        let at = turns.iter().position(|turn| turn.action == action).unwrap_or_else(|| {
+            turns.push(Turn { action, gained: Users::NONE, lost: Users::NONE });
+            turns.len() - 1
+        });
+        let (turn, sets) = (&mut turns[at], &mut self.difference.sets);
+        if gained {
+            turn.gained = turn.gained.turned(user, sets);
+        }
+        if lost {
+            turn.lost = turn.lost.turned(user, sets);
+        }
+    }
+
+    /// The row of some turns, whose room is kept.
+    fn kept(&mut self, mut turns: Vec<Turn>) -> u32 {
+        let sets = &self.difference.sets;
+        turns.retain(|turn| !(turn.gained.is_none(sets) && turn.lost.is_none(sets)));
+        turns.sort_unstable_by_key(|turn| turn.action);
+        let row = self.difference.rows.keep(&turns);
+        self.turns = turns;
+        row
+    }
+
     /// The row of a resource whose owner before or after may fare otherwise than everybody else.
     fn with_owners(&mut self, before: &Seen, after: &Seen, base: u32, owners: [Option<u32>; 2]) -> u32 {
         let actions = self.difference.joint.actions.len() as u32;
         let mut turns = std::mem::take(&mut self.turns);
         turns.clear();
         turns.extend_from_slice(self.difference.turns(base));
-        let mut otherwise = false;
         for user in owners.into_iter().flatten() {
             for action in 0..actions {
-                let Difference { joint, sets, .. } = &mut self.difference;
+                let joint = &self.difference.joint;
                 let (had_action, has_action) = (joint.actions.before(action), joint.actions.after(action));
                 if before.is_alike(had_action) && after.is_alike(has_action) {
                     // As everybody else, and so they are counted with them.
@@ -372,37 +458,14 @@ impl Walk {
                 }
                 let had = before.allows(joint.users.before(user), had_action);
                 let has = after.allows(joint.users.after(user), has_action);
-                let at = turns.iter().position(|t| t.action == action);
-                let is =
-                    |users: fn(&Turn) -> Users| at.is_some_and(|at| users(&turns[at]).contains(sets, user as usize));
-                let (gains, loses) = (has && !had, had && !has);
-                let (turn_gained, turn_lost) = (is(|t| t.gained) != gains, is(|t| t.lost) != loses);
-                if !turn_gained && !turn_lost {
-                    continue;
-                }
-                otherwise = true;
-                let at = at.unwrap_or_else(|| {
-                    turns.push(Turn { action, gained: Users::NONE, lost: Users::NONE });
-                    turns.len() - 1
-                });
-                let turn = &mut turns[at];
-                if turn_gained {
-                    turn.gained = turn.gained.turned(user, sets);
-                }
-                if turn_lost {
-                    turn.lost = turn.lost.turned(user, sets);
-                }
+                let turn = turns.iter().find(|turn| turn.action == action);
+                let sets = &self.difference.sets;
+                let is = |users: fn(&Turn) -> Users| turn.is_some_and(|t| users(t).contains(sets, user as usize));
+                let (gained, lost) = (is(|t| t.gained) != (has && !had), is(|t| t.lost) != (had && !has));
+                self.turn(&mut turns, action, user, gained, lost);
             }
         }
-        let mut row = base;
-        if otherwise {
-            let sets = &self.difference.sets;
-            turns.retain(|t| !(t.gained.is_none(sets) && t.lost.is_none(sets)));
-            turns.sort_unstable_by_key(|t| t.action);
-            row = self.difference.rows.keep(&turns);
-        }
-        self.turns = turns;
-        row
+        self.kept(turns)
     }
 }
 
@@ -415,6 +478,16 @@ struct Compared {
     owned: bool,
     /// For whom it makes a difference to what differs to own a resource, before and after.
     otherwise: SetId,
+    /// From where to where among all of these the actions stand on which it does.
+    owning: (usize, usize),
+}
+
+/// Who gains and who loses an action where owning makes a difference.
+#[derive(Clone, Copy)]
+struct Owning {
+    action: u32,
+    others: [SetId; 2],
+    owners: [SetId; 2],
 }
 
 /// A set of one side in joint numbers.

@@ -65,27 +65,24 @@ impl<'e> Suspects<'e> {
         Some(suspects)
     }
 
-    /// The next resource to look at, each once.
-    pub fn next(&mut self) -> Option<ResourceId> {
+    /// The next so many resources to look at, each once.
+    pub fn take(&mut self, most: usize) -> Vec<u32> {
         let bits = usize::BITS as usize;
-        let blocks = self.marked.as_slice();
-        let at = (self.cursor / bits..blocks.len()).find(|at| blocks[*at] != 0)?;
-        let found = at * bits + blocks[at].trailing_zeros() as usize;
-        self.cursor = found;
-        self.marked.remove(found);
-        self.done.insert(found);
-        Some(ResourceId::new(found))
-    }
-
-    /// The next so many, which stay where they are.
-    pub fn ahead(&self, most: usize) -> Vec<u32> {
-        let bits = usize::BITS as usize;
-        let from = self.cursor / bits;
-        let blocks = self.marked.as_slice().iter().enumerate().skip(from).filter(|(_, block)| **block != 0);
-        let all = blocks.flat_map(|(at, block)| {
-            (0..bits).filter(move |bit| block >> bit & 1 == 1).map(move |bit| (at * bits + bit) as u32)
-        });
-        all.take(most).collect()
+        let mut taken = Vec::new();
+        let (marked, done) = (self.marked.as_mut_slice(), self.done.as_mut_slice());
+        let mut at = self.cursor / bits;
+        while at < marked.len() && taken.len() < most {
+            let mut left = marked[at];
+            while left != 0 && taken.len() < most {
+                taken.push((at * bits) as u32 + left.trailing_zeros());
+                left &= left - 1;
+            }
+            done[at] |= marked[at] & !left;
+            marked[at] = left;
+            at += usize::from(left == 0);
+        }
+        self.cursor = at * bits;
+        taken
     }
 
     fn mark(&mut self, resource: usize) {

@@ -140,6 +140,7 @@ impl<'e> Cells<'e> {
 }
 
 /// A feature as a digit of a number: what can be told of a resource by few values.
+#[derive(Clone, Copy)]
 pub struct Digit<'e> {
     feature: Feature,
     /// Where it lies, if it is a field of the resource itself.
@@ -157,6 +158,11 @@ impl<'e> Digit<'e> {
             _ => None,
         };
         Some(Digit { feature, cells: own, radix: radix(estate, feature)? })
+    }
+
+    /// Whether it is the same feature.
+    pub fn is_same(&self, other: &Digit) -> bool {
+        self.feature == other.feature
     }
 
     /// The value for a resource; for a missing one any that is too large.

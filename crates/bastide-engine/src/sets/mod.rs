@@ -27,6 +27,7 @@ mod places;
 mod print;
 mod statement;
 pub mod store;
+mod ways;
 
 use crate::decide::Judge;
 use bastide_model::condition::UserField;
@@ -34,17 +35,21 @@ use bastide_model::schema::Target;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 pub use book::{Book, Outcome, OutcomeId, Part, RowId, ViewsId};
-use features::{Cells, Digit, Feature, View};
+pub(crate) use features::{Cells, Digit};
+use features::{Feature, View};
 use fixedbitset::FixedBitSet;
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
 use keyed::Keyed;
 use pairs::{Classes, Pair};
+pub(crate) use places::Descent;
 use places::Places;
 pub(crate) use print::{Prints, random};
 use rayon::prelude::*;
 use statement::{Compiled, Learnt};
 use std::sync::Arc;
 use store::{SetId, SetStore};
+use ways::{Short, Siblings};
+pub(crate) use ways::{Way, number};
 
 /// What is decided on a resource: one row for everybody, and another for its owner where that differs.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
@@ -154,47 +159,6 @@ struct Site<'e> {
     short: Option<Short<'e>>,
     /// How many resources it was met for, up to two: for one alone there is nothing to look up.
     met: u8,
-}
-
-/// The rows of a site by the values that its statements mention. A signature follows from these, and all of them are one
-/// number, which is quicker to look up; but where nearly every resource has values of its own it is no way at all.
-struct Short<'e> {
-    values: Box<[Digit<'e>]>,
-    asks: Box<[(Target, ActionId)]>,
-    /// Whether siblings get the same answers to what they ask.
-    by_parent: bool,
-    /// Numbers for the answers.
-    answers: Keyed<u32, u32>,
-    /// By the number of the answers, and the values as one number.
-    known: HashMap<u64, ViewsId>,
-    asked: u32,
-    found: u32,
-}
-
-impl Short<'_> {
-    /// After so many resources it must have helped with half of them.
-    const TRIAL: u32 = 1 << 10;
-
-    fn is_worth_it(&self) -> bool {
-        self.asked < Self::TRIAL || self.found >= self.asked / 2
-    }
-
-    fn key(&self, cells: &Cells, answer: u32, resource: ResourceId) -> u64 {
-        let digits = self.values.iter().map(|digit| (digit.of(cells, resource), digit.radix));
-        // A missing value takes the last place.
-        let value = digits.fold(0, |all, (value, radix)| all * radix + value.min(radix - 1));
-        u64::from(answer) << 32 | u64::from(value)
-    }
-}
-
-/// What siblings of a kind have in common, where the same statements reach them.
-#[derive(Clone, Copy)]
-struct Siblings {
-    parent: Option<ResourceId>,
-    class: u32,
-    kind: KindId,
-    site: usize,
-    answer: u32,
 }
 
 /// By kind a number for the actions that have a meaning on it.
@@ -336,11 +300,16 @@ impl<'e> SetEngine<'e> {
         let places = placed.iter().flat_map(|id| self.estate.statement(*id).what.places.iter().flatten());
         for beneath in places.map(|place| catalog.subtree(place.resource)) {
             for resource in beneath.map(ResourceId) {
-                if lists[self.places.class(resource, catalog.parent(resource)) as usize] {
+                if lists[self.places.descent.class(resource, catalog.parent(resource)) as usize] {
                     marked.insert(resource.index());
                 }
             }
         }
+    }
+
+    /// Which statements reach a resource by place, as a number.
+    pub(crate) fn descent(&self) -> Arc<Descent> {
+        Arc::clone(&self.places.descent)
     }
 
     /// The sets that outcomes speak of.
@@ -447,15 +416,14 @@ impl<'e> SetEngine<'e> {
     fn make_row(&mut self, resource: ResourceId) -> ViewsId {
         let Siblings { site, answer, .. } = self.siblings(resource);
         let mut short = None;
-        if let Some(way) = &mut self.sites[site].short {
-            let key = way.key(&self.cells, answer, resource);
-            way.asked += 1;
-            if let Some(known) = way.known.get(&key) {
-                way.found += 1;
-                self.made.set(resource, *known);
-                return *known;
+        if let Some(way) = self.sites[site].short.as_mut().filter(|way| way.is_worth_it()) {
+            match way.find(&self.cells, answer, resource) {
+                Ok(known) => {
+                    self.made.set(resource, known);
+                    return known;
+                }
+                Err(key) => short = Some(key),
             }
-            short = Some(key);
         }
         let key = self.signature(site, resource);
         let views = match self.signatures.get(key.len()).and_then(|known| known.get(&key)) {
@@ -468,52 +436,10 @@ impl<'e> SetEngine<'e> {
         };
         self.key = key;
         self.made.set(resource, views);
-        if let Some(key) = short {
-            match &mut self.sites[site].short {
-                Some(way) if way.is_worth_it() => drop(way.known.insert(key, views)),
-                way => *way = None,
-            }
+        if let (Some(key), Some(way)) = (short, &mut self.sites[site].short) {
+            way.learn(key, views);
         }
         views
-    }
-
-    /// The site of a resource, and the number of what its actions need elsewhere, where its site has a shorter way.
-    fn siblings(&mut self, resource: ResourceId) -> Siblings {
-        let (parent, kind) = (self.cells.parent(resource), self.cells.kind(resource));
-        let class = self.places.class(resource, parent);
-        if let Some(known) = self.siblings
-            && (known.parent, known.class, known.kind) == (parent, class, kind)
-        {
-            return known;
-        }
-        let site = self.site(resource);
-        let mut siblings = Siblings { parent, class, kind, site, answer: 0 };
-        if self.sites[site].met < 2 {
-            self.sites[site].met += 1;
-            if self.sites[site].met < 2 {
-                return siblings;
-            }
-            self.sites[site].short = self.short(&self.sites[site]);
-        }
-        let asks = self.sites[site].short.as_ref().map_or(0, |way| way.asks.len());
-        let mut key = std::mem::take(&mut self.key);
-        key.clear();
-        for i in 0..asks {
-            let way = self.sites[site].short.as_ref().expect("asked before");
-            let (target, action) = way.asks[i];
-            key.push(self.met(resource, target, action, View::Other).0);
-        }
-        if let Some(way) = &mut self.sites[site].short {
-            siblings.answer = way.answers.get(&key).unwrap_or_else(|| {
-                let next = way.answers.len() as u32;
-                way.answers.insert(&key, next);
-                next
-            });
-        }
-        let alike = self.sites[site].short.as_ref().is_none_or(|way| way.by_parent);
-        self.siblings = alike.then_some(siblings);
-        self.key = key;
-        siblings
     }
 
     /// Decides every action on a resource: for everybody else, and where it matters who owns it, for an owner.

@@ -17,16 +17,22 @@ use std::sync::Arc;
 pub type Reached = (StatementId, u16);
 
 /// For every resource the statements with places that reach it.
-#[derive(Clone)]
 pub struct Places {
-    /// Resources that hold others, at which a statement is anchored, or that do not inherit.
-    own: Arc<Ranked>,
-    /// Of each of them, the number of its list.
-    at: Arc<Vec<u32>>,
-    /// Of each of them, the number of the list of what it holds.
-    beneath: Arc<Vec<u32>>,
+    /// Which list is whose.
+    pub descent: Arc<Descent>,
     /// The lists, in policy order.
     pub lists: Vec<Box<[Reached]>>,
+}
+
+/// The list of every resource.
+#[derive(Clone)]
+pub struct Descent {
+    /// Resources that hold others, at which a statement is anchored, or that do not inherit.
+    own: Ranked,
+    /// Of each of them, the number of its list.
+    at: Vec<u32>,
+    /// Of each of them, the number of the list of what it holds.
+    beneath: Vec<u32>,
 }
 
 /// The list without statements, which is always there.
@@ -87,16 +93,7 @@ impl Places {
             beneath.push(both[1]);
             around.push((catalog.ends[resource.index()], both[1]));
         }
-        Places { own: Arc::new(own), at: Arc::new(at), beneath: Arc::new(beneath), lists: lists.lists }
-    }
-
-    /// The number of a resource's list.
-    pub fn class(&self, resource: ResourceId, parent: Option<ResourceId>) -> u32 {
-        match (self.own.place(resource), parent) {
-            (Some(place), _) => self.at[place],
-            (None, Some(parent)) => self.beneath[self.own.place(parent).expect("it holds others")],
-            (None, None) => EMPTY,
-        }
+        Places { descent: Arc::new(Descent { own, at, beneath }), lists: lists.lists }
     }
 
     /// The lists for an estate with the same tree and barriers, after some statements have gone and
@@ -128,12 +125,14 @@ impl Places {
         let mut places = self.with(self.lists.iter().map(|list| renumbered(list)).collect());
         let old: HashSet<StatementId> = stays.into_values().collect();
         let new: Vec<StatementId> = is.iter().copied().filter(|id| placed(after, id) && !old.contains(id)).collect();
-        places.add(after, &new);
+        if !new.is_empty() {
+            places.add(after, &new);
+        }
         places
     }
 
     fn with(&self, lists: Vec<Box<[Reached]>>) -> Places {
-        Places { own: Arc::clone(&self.own), at: Arc::clone(&self.at), beneath: Arc::clone(&self.beneath), lists }
+        Places { descent: Arc::clone(&self.descent), lists }
     }
 
     /// Puts statements with places into the lists.
@@ -143,14 +142,15 @@ impl Places {
             .iter()
             .flat_map(|id| estate.statement(*id).what.places.iter().flatten().map(|place| place.resource))
             .collect();
-        self.keep_apart(catalog, &anchors);
+        let Places { descent, lists } = self;
+        let descent = Arc::make_mut(descent);
+        descent.keep_apart(catalog, &anchors);
         let mut touched: Vec<ResourceId> =
-            anchors.iter().flat_map(|anchor| self.own.within(catalog.subtree(*anchor))).collect();
+            anchors.iter().flat_map(|anchor| descent.own.within(catalog.subtree(*anchor))).collect();
         touched.sort_unstable();
         touched.dedup();
         let mut known: HashMap<(u32, Vec<Reached>), u32> = HashMap::new();
-        let Places { own, at, beneath, lists } = self;
-        let (at, beneath) = (Arc::make_mut(at), Arc::make_mut(beneath));
+        let Descent { own, at, beneath } = descent;
         for resource in touched {
             let place = own.place(resource).expect("it was found there");
             let mut put = |class: &mut u32, anchor: &dyn Fn(&Statement) -> Option<u16>| {
@@ -173,6 +173,17 @@ impl Places {
             }
         }
     }
+}
+
+impl Descent {
+    /// The number of a resource's list.
+    pub fn class(&self, resource: ResourceId, parent: Option<ResourceId>) -> u32 {
+        match (self.own.place(resource), parent) {
+            (Some(place), _) => self.at[place],
+            (None, Some(parent)) => self.beneath[self.own.place(parent).expect("it holds others")],
+            (None, None) => EMPTY,
+        }
+    }
 
     /// Gives resources lists of their own that shared the one of what holds them.
     fn keep_apart(&mut self, catalog: &Catalog, resources: &[ResourceId]) {
@@ -182,14 +193,14 @@ impl Places {
         }
         new.sort_unstable();
         new.dedup();
-        let mut own = Ranked::clone(&self.own);
+        let mut own = self.own.clone();
         own.add(new.iter().map(|resource| resource.index()));
         let list = |resource: ResourceId| match self.own.place(resource) {
             Some(place) => (self.at[place], self.beneath[place]),
             None => (self.class(resource, catalog.parent(resource)), EMPTY),
         };
         let (at, beneath) = own.iter().map(list).unzip();
-        (self.own, self.at, self.beneath) = (Arc::new(own), Arc::new(at), Arc::new(beneath));
+        *self = Descent { own, at, beneath };
     }
 }
 

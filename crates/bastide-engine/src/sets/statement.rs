@@ -2,9 +2,8 @@
 
 use super::decide::Step;
 use super::features::{self, Feature, View};
-use super::keyed::Keyed;
 use super::store::SetId;
-use super::{Digit, SetEngine, Short, Site, decide, places};
+use super::{SetEngine, Site, decide, places};
 use crate::decide::place::covers;
 use bastide_model::condition::{Condition, Term};
 use bastide_model::schema::Target;
@@ -15,7 +14,7 @@ use std::sync::Arc;
 /// A statement in force.
 pub(super) struct Compiled {
     /// What of a resource its conditions mention, decisions on the resource itself left aside.
-    features: Box<[Feature]>,
+    pub features: Box<[Feature]>,
     /// Whether it asks for a decision on the resource itself.
     own: bool,
     /// Whether it matters to it who owns the resource.
@@ -161,7 +160,7 @@ impl<'e> SetEngine<'e> {
     /// The site of a resource.
     pub(super) fn site(&mut self, resource: ResourceId) -> usize {
         let kind = self.cells.kind(resource);
-        let class = self.places.class(resource, self.cells.parent(resource));
+        let class = self.places.descent.class(resource, self.cells.parent(resource));
         let estate = self.estate;
         let at = class as usize * estate.schema.kinds.len() + kind.index();
         if self.site_of[at] != super::NO_SITE {
@@ -272,43 +271,6 @@ impl<'e> SetEngine<'e> {
             turns[more.index()] = true;
         }
         turns.into()
-    }
-
-    /// The shorter way to the rows of a site: none where layers would have to be known, or where resources can have more
-    /// values than one number tells.
-    pub(super) fn short(&self, site: &Site) -> Option<Short<'e>> {
-        if !self.estate.layers.is_empty() {
-            return None;
-        }
-        let mut features = site.fields.to_vec();
-        let mut asks = site.asks.to_vec();
-        if site.owned && !features.contains(&Feature::Owned) {
-            features.push(Feature::Owned);
-        }
-        for at in &site.varying {
-            let (id, _) = site.reached[*at as usize];
-            for feature in &self.compiled[id.index()].as_ref()?.features {
-                match feature {
-                    Feature::Ask(target, action) if !asks.contains(&(*target, *action)) => {
-                        asks.push((*target, *action))
-                    }
-                    Feature::Field(..) | Feature::Owned if !features.contains(feature) => features.push(*feature),
-                    _ => {}
-                }
-            }
-        }
-        let values = features.iter().map(|feature| Digit::new(&self.cells, self.estate, *feature));
-        let values: Box<[Digit]> = values.collect::<Option<_>>()?;
-        values.iter().try_fold(1u32, |all, digit| all.checked_mul(digit.radix))?;
-        Some(Short {
-            values,
-            by_parent: asks.iter().all(|(target, _)| *target == Target::Parent),
-            asks: asks.into(),
-            answers: Keyed::default(),
-            known: HashMap::new(),
-            asked: 0,
-            found: 0,
-        })
     }
 
     /// The values of a statement's features on a resource.
