@@ -165,6 +165,20 @@ fn random_change(estate: &Estate, rng: &mut fastrand::Rng) -> Change {
 #[test]
 fn of_random_changes() {
     let count: u64 = std::env::var("BASTIDE_ESTATES").ok().and_then(|n| n.parse().ok()).unwrap_or(2000);
+    changed(count, load);
+}
+
+/// Where many resources are alike, what is decided on them is looked up for both sides at once.
+#[test]
+fn of_random_changes_where_there_is_much() {
+    let count: u64 = std::env::var("BASTIDE_ESTATES").ok().and_then(|n| n.parse().ok()).unwrap_or(2000);
+    changed(count / 20, |seed| {
+        let dir = plan(seed, Shape::ALL).with_more(seed, 200).case().lay_out();
+        bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"))
+    });
+}
+
+fn changed(count: u64, load: impl Fn(u64) -> Estate) {
     let (mut made, mut refused, mut moved) = (0, 0, 0);
     for seed in 0..count {
         let before = load(seed);
@@ -183,6 +197,9 @@ fn of_random_changes() {
         moved += usize::from(!expected.is_empty());
         let told: Vec<String> = changes.iter().map(|c| change::describe(&before, c).words).collect();
         assert_eq!(announced(&before, &after), expected, "estate {seed}: {told:#?}");
+        // And the other way round: what was gained is lost.
+        let back: Turns = expected.into_iter().map(|(user, action, at, gained)| (user, action, at, !gained)).collect();
+        assert_eq!(announced(&after, &before), back, "estate {seed}, back: {told:#?}");
     }
     assert!(made > count as usize / 2, "{made} made, {refused} refused");
     assert!(moved > count as usize / 8, "of {made} changes only {moved} changed anything");

@@ -6,7 +6,7 @@ use bastide_engine::sets::SetEngine;
 use bastide_engine::{Judge, session};
 use bastide_model::{ActionId, Estate, Moment};
 use bastide_testkit::Case;
-use bastide_testkit::random::{Shape, plan};
+use bastide_testkit::random::{Plan, Shape, plan};
 use std::path::Path;
 
 fn load(case: &Case) -> Option<Estate> {
@@ -56,18 +56,30 @@ fn differences(estate: &Estate, moment: &Moment, backwards: bool) -> Vec<String>
 fn on_random_estates() {
     let count: u64 = std::env::var("BASTIDE_ESTATES").ok().and_then(|n| n.parse().ok()).unwrap_or(600);
     for seed in 0..count {
-        let plan = plan(seed, Shape::ALL);
-        let estate = load(&plan.case()).unwrap_or_else(|| panic!("estate {seed} has errors"));
-        let given: &[(&str, &str)] = match seed % 3 {
-            0 => &[],
-            1 => &[("net", "office")],
-            _ => &[("net", "home"), ("badge", "x")],
-        };
-        let given: Vec<(String, String)> = given.iter().map(|(n, v)| (n.to_string(), v.to_string())).collect();
-        let moment = session::moment(&estate.schema, "2026-11-24".parse().unwrap(), &given).unwrap();
-        let wrong = differences(&estate, &moment, seed % 2 == 1);
-        assert!(wrong.is_empty(), "estate {seed}: {:#?}\n{}", &wrong[..wrong.len().min(10)], plan.rules.join("\n"));
+        agree(seed, &plan(seed, Shape::ALL));
     }
+}
+
+/// Where many resources are alike, they are looked up by other ways than where there are few.
+#[test]
+fn on_random_estates_in_which_there_is_much() {
+    let count: u64 = std::env::var("BASTIDE_ESTATES").ok().and_then(|n| n.parse().ok()).unwrap_or(600);
+    for seed in 0..count / 6 {
+        agree(seed, &plan(seed, Shape::ALL).with_more(seed, 150));
+    }
+}
+
+fn agree(seed: u64, plan: &Plan) {
+    let estate = load(&plan.case()).unwrap_or_else(|| panic!("estate {seed} has errors"));
+    let given: &[(&str, &str)] = match seed % 3 {
+        0 => &[],
+        1 => &[("net", "office")],
+        _ => &[("net", "home"), ("badge", "x")],
+    };
+    let given: Vec<(String, String)> = given.iter().map(|(n, v)| (n.to_string(), v.to_string())).collect();
+    let moment = session::moment(&estate.schema, "2026-11-24".parse().unwrap(), &given).unwrap();
+    let wrong = differences(&estate, &moment, seed % 2 == 1);
+    assert!(wrong.is_empty(), "estate {seed}: {:#?}\n{}", &wrong[..wrong.len().min(10)], plan.rules.join("\n"));
 }
 
 #[test]

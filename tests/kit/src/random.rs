@@ -89,6 +89,20 @@ pub fn further_rule(seed: u64, shape: Shape, modality: &str, layers: &[&'static 
 }
 
 impl Plan {
+    /// The same with so many documents more: enough for many of them to be alike.
+    pub fn with_more(mut self, seed: u64, more: usize) -> Plan {
+        let mut make = Make { rng: Rng::with_seed(seed), shape: Shape::ALL };
+        let holds_others = |row: &&String| matches!(row.split(',').nth(2), Some("space" | "folder"));
+        let id = |row: &String| row.split(',').next().unwrap_or_default().to_string();
+        let holders: Vec<String> = self.catalog.iter().filter(holds_others).map(id).collect();
+        for i in 0..more {
+            let parent = &holders[make.rng.usize(..holders.len())];
+            let row = make.resource(&format!("x{i}"), parent, "doc", i.min(RESOURCES));
+            self.catalog.push(row);
+        }
+        self
+    }
+
     /// The estate as files.
     pub fn case(&self) -> Case {
         let layers: Vec<String> = self.layers.iter().map(|l| format!("{l:?}")).collect();
@@ -225,20 +239,29 @@ impl Make {
             } else {
                 format!("r{}", containers[self.rng.usize(..containers.len())])
             };
-            let owner = self.pick(&["", "u0", "u1", "u2", "gone"]);
-            let state = self.pick(&["", "draft", "released"]);
-            let inherits = if self.chance(20) { "no" } else { "" };
-            let sources = if i > 0 && self.chance(20) { format!("r{}", self.rng.usize(..i)) } else { String::new() };
-            let sources = if self.chance(5) { "nowhere".to_string() } else { sources };
-            let site = self.pick(&["", "", "north", "south"]);
-            let level = self.pick(&["", "", "low", "middle", "high"]);
-            let tags = self.some(&["red", "blue", "green"], ";");
-            let weight = self.pick(&["", "0", "2.5", "10"]);
-            let due = self.pick(&["", "2026-11-01", "2026-11-24", "2026-12-24"]);
-            let note = if matches!(kind, "doc" | "memo") { self.pick(&["", "Alpha", "alpha", "beta"]) } else { "" };
-            rows.push(format!("r{i},{parent},{kind},n{i},{owner},{state},{inherits},{sources},{site},{level},{tags},{weight},{due},{note}"));
+            rows.push(self.resource(&format!("r{i}"), &parent, kind, i));
         }
         rows
+    }
+
+    /// A row of the catalog. `before`: how many there are that it can be derived from.
+    fn resource(&mut self, id: &str, parent: &str, kind: &str, before: usize) -> String {
+        let owner = self.pick(&["", "u0", "u1", "u2", "gone"]);
+        let state = self.pick(&["", "draft", "released"]);
+        let inherits = if self.chance(20) { "no" } else { "" };
+        let sources =
+            if before > 0 && self.chance(20) { format!("r{}", self.rng.usize(..before)) } else { String::new() };
+        let sources = if self.chance(5) { "nowhere".to_string() } else { sources };
+        let site = self.pick(&["", "", "north", "south"]);
+        let level = self.pick(&["", "", "low", "middle", "high"]);
+        let tags = self.some(&["red", "blue", "green"], ";");
+        let weight = self.pick(&["", "0", "2.5", "10"]);
+        let due = self.pick(&["", "2026-11-01", "2026-11-24", "2026-12-24"]);
+        let note = if matches!(kind, "doc" | "memo") { self.pick(&["", "Alpha", "alpha", "beta"]) } else { "" };
+        let name = id.replace('r', "n");
+        format!(
+            "{id},{parent},{kind},{name},{owner},{state},{inherits},{sources},{site},{level},{tags},{weight},{due},{note}"
+        )
     }
 
     fn group(&mut self, i: usize) -> String {

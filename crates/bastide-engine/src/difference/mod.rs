@@ -27,6 +27,7 @@ use crate::sets::{Decided, RowId, SetEngine, ViewsId};
 use bastide_model::*;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use std::hash::BuildHasher;
+use std::sync::Arc;
 use suspects::Suspects;
 use twins::{Twins, UNKNOWN};
 
@@ -57,6 +58,13 @@ impl Difference {
     /// What differs on a resource.
     pub fn turns(&self, row: u32) -> &[Turn] {
         self.rows.get(row)
+    }
+
+    /// By row, on how many resources that differs.
+    fn times(&self) -> Vec<usize> {
+        let mut times = vec![0; self.rows.len()];
+        self.changed.iter().for_each(|(_, row)| times[*row as usize] += 1);
+        times
     }
 
     /// The part of it that is about one user, by the joint number.
@@ -320,29 +328,38 @@ impl Walk {
     }
 
     /// The row of what differs on a resource, 0 where nothing does.
+    #[inline]
     fn row(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32, number: u32) -> u32 {
-        let Compared { base, owned, otherwise, .. } = self.compared[number as usize];
-        let mut row = base;
-        if owned {
-            let Joint { resources: axis, users, .. } = &self.difference.joint;
-            let (old, new) = (axis.before(resource).map(ResourceId), axis.after(resource).map(ResourceId));
-            let owner = |engine: &SetEngine, r: Option<ResourceId>| r.and_then(|r| engine.estate().catalog.owner(r)?);
-            let was = owner(before, old).map(|owner| users.from_before(owner.0));
-            let is = owner(after, new).map(|owner| users.from_after(owner.0));
-            if was != is {
-                let (seen, sees) = (old.map(|r| before.row(r)), new.map(|r| after.row(r)));
-                let (before, after) = (Seen { engine: before, decided: seen }, Seen { engine: after, decided: sees });
-                row = self.with_owners(&before, &after, base, [was, is]);
-            } else if let Some(owner) = is
-                && self.difference.sets.contains(otherwise, owner as usize)
-            {
-                row = self.with_owner(number, owner);
-            }
-        }
+        let Compared { base, owned, .. } = self.compared[number as usize];
+        let row = if owned { self.owned_row(before, after, resource, number) } else { base };
         if row != 0 {
             self.difference.changed.push((resource, row));
         }
         row
+    }
+
+    /// The row of a resource, where an owner may be decided on otherwise than everybody else.
+    fn owned_row(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32, number: u32) -> u32 {
+        let Compared { base, otherwise, .. } = self.compared[number as usize];
+        let catalogs = [&before.estate().catalog, &after.estate().catalog];
+        let same_owners = Arc::ptr_eq(catalogs[0], catalogs[1]);
+        if same_owners && otherwise == SetId::NONE {
+            return base;
+        }
+        let Joint { resources: axis, users, .. } = &self.difference.joint;
+        let (old, new) = (axis.before(resource).map(ResourceId), axis.after(resource).map(ResourceId));
+        let owner = |side: usize, r: Option<ResourceId>| r.and_then(|r| catalogs[side].owner(r)?);
+        let is = owner(1, new).map(|owner| users.from_after(owner.0));
+        let was = if same_owners { is } else { owner(0, old).map(|owner| users.from_before(owner.0)) };
+        if was != is {
+            let (seen, sees) = (old.map(|r| before.row(r)), new.map(|r| after.row(r)));
+            let (before, after) = (Seen { engine: before, decided: seen }, Seen { engine: after, decided: sees });
+            return self.with_owners(&before, &after, base, [was, is]);
+        }
+        match is.filter(|owner| self.difference.sets.contains(otherwise, *owner as usize)) {
+            Some(owner) => self.with_owner(number, owner),
+            None => base,
+        }
     }
 
     /// What differs for everybody, and for whom owning makes a difference to that.

@@ -1,5 +1,6 @@
 //! How far a change reaches, in numbers, and in blocks of like gains and losses.
 
+use super::joint::Axis;
 use super::places::{Fold, fold};
 use super::users::{Told, Union, Users};
 use super::{Difference, Turn};
@@ -39,12 +40,10 @@ impl Radius {
 pub fn radius(difference: &Difference) -> Radius {
     let mut users = Union::new(&difference.sets);
     let mut radius = Radius { resources: difference.changed.len(), ..Radius::default() };
-    let mut times: Vec<u64> = vec![0; difference.rows.len()];
-    difference.changed.iter().for_each(|(_, row)| times[*row as usize] += 1);
-    for (row, times) in times.into_iter().enumerate().filter(|(_, times)| *times > 0) {
+    for (row, times) in difference.times().into_iter().enumerate().filter(|(_, times)| *times > 0) {
         for turn in difference.turns(row as u32) {
-            radius.gained += u64::from(turn.gained.count(&difference.sets)) * times;
-            radius.lost += u64::from(turn.lost.count(&difference.sets)) * times;
+            radius.gained += u64::from(turn.gained.count(&difference.sets)) * times as u64;
+            radius.lost += u64::from(turn.lost.count(&difference.sets)) * times as u64;
             users.add(turn.gained);
             users.add(turn.lost);
         }
@@ -176,41 +175,38 @@ impl About<'_> {
         let mut of_row: Vec<Range<usize>> = vec![0..0; difference.rows.len()];
         let mut sizes: Vec<usize> = Vec::new();
         let mut by_users: Vec<(Side, u128, Users, Vec<u32>)> = Vec::new();
-        for &(_, row) in &difference.changed {
-            let of_row = &mut of_row[row as usize];
-            if of_row.start == of_row.end {
-                let from = all.len();
-                let count = told_apart(difference.turns(row), &mut told, sets, &mut by_users);
-                for (side, print, users, actions) in &by_users[..count] {
-                    let list = lists.iter().position(|known| known == actions).unwrap_or_else(|| {
-                        harmful.push(actions.iter().any(|a| !self.harmless.contains(&self.action(*a))));
-                        lists.push(actions.clone());
-                        lists.len() - 1
-                    });
-                    let next = blocks.len() as u32;
-                    let number = *numbers.entry((*side, *print, list as u32)).or_insert(next);
-                    all.push(number);
-                    if number < next {
-                        continue;
-                    }
-                    let both =
-                        || users.words(sets).zip(&guests).map(|(word, guests)| (word & guests).count_ones()).sum();
-                    blocks.push(Raw {
-                        side: *side,
-                        users: *users,
-                        first: users.iter(sets).next().unwrap_or_default(),
-                        actions: list as u32,
-                        resources: 0..0,
-                        guests: *guests_of.entry(*users).or_insert_with(both),
-                        harmful: harmful[list],
-                        labelled: 0,
-                        triples: 0,
-                    });
-                    sizes.push(0);
+        let times = difference.times();
+        for (row, times) in times.into_iter().enumerate().filter(|(_, times)| *times > 0) {
+            let from = all.len();
+            let count = told_apart(difference.turns(row as u32), &mut told, sets, &mut by_users);
+            for (side, print, users, actions) in &by_users[..count] {
+                let list = lists.iter().position(|known| known == actions).unwrap_or_else(|| {
+                    harmful.push(actions.iter().any(|a| !self.harmless.contains(&self.action(*a))));
+                    lists.push(actions.clone());
+                    lists.len() - 1
+                });
+                let next = blocks.len() as u32;
+                let number = *numbers.entry((*side, *print, list as u32)).or_insert(next);
+                all.push(number);
+                if number < next {
+                    continue;
                 }
-                *of_row = from..all.len();
+                let both = || users.words(sets).zip(&guests).map(|(word, guests)| (word & guests).count_ones()).sum();
+                blocks.push(Raw {
+                    side: *side,
+                    users: *users,
+                    first: users.iter(sets).next().unwrap_or_default(),
+                    actions: list as u32,
+                    resources: 0..0,
+                    guests: *guests_of.entry(*users).or_insert_with(both),
+                    harmful: harmful[list],
+                    labelled: 0,
+                    triples: 0,
+                });
+                sizes.push(0);
             }
-            all[of_row.clone()].iter().for_each(|block| sizes[*block as usize] += 1);
+            of_row[row] = from..all.len();
+            all[from..].iter().for_each(|block| sizes[*block as usize] += times);
         }
         let mut from = 0;
         for (block, size) in blocks.iter_mut().zip(&sizes) {
@@ -297,9 +293,11 @@ impl About<'_> {
             found.sort();
             fold(&estate.catalog, &found, 4)
         };
-        let gone = |r: u32| if joint.after(r).is_none() { joint.before(r) } else { None };
         let mut places = sides(self.after, &|r| joint.after(r));
-        places.extend(sides(self.before, &gone));
+        if !matches!(joint, Axis::Same(_)) {
+            let gone = |r: u32| if joint.after(r).is_none() { joint.before(r) } else { None };
+            places.extend(sides(self.before, &gone));
+        }
         Block {
             side: raw.side,
             group: groups.get(&raw.users.words(sets).collect::<Vec<u64>>()).cloned(),

@@ -92,7 +92,15 @@ impl<'e> Suspects<'e> {
     }
 
     /// Marks whatever may look at a decision on a resource that differs.
+    #[inline]
     pub fn changed(&mut self, resource: ResourceId, before: &SetEngine, after: &SetEngine) {
+        let nothing_else = !self.asks.source && self.watching.iter().all(HashMap::is_empty);
+        if !(nothing_else && self.after.catalog.is_leaf(resource)) {
+            self.follow(resource, before, after);
+        }
+    }
+
+    fn follow(&mut self, resource: ResourceId, before: &SetEngine, after: &SetEngine) {
         let catalog = &self.after.catalog;
         if catalog.is_leaf(resource) {
             // Nothing asks it from beneath.

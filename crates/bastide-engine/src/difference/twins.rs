@@ -3,10 +3,9 @@
 //! Siblings that the same statements reach differ in few values; what is decided on them, before and after, follows from
 //! these. Once a combination of values was met, neither engine is asked any more, and looking up is done on all cores.
 
-use crate::sets::{Cells, Descent, Digit, SetEngine, Way, number};
+use crate::sets::{Cells, Descent, Digit, SetEngine, Way};
 use bastide_model::*;
 use hashbrown::HashMap;
-use hashbrown::hash_map::Entry;
 use rayon::prelude::*;
 use std::ops::Range;
 use std::sync::Arc;
@@ -31,24 +30,65 @@ pub(super) struct Twins<'b, 'a> {
 struct Pair<'b, 'a> {
     /// The values before, and of those after the ones that are not the same.
     digits: (Box<[Digit<'b>]>, Box<[Digit<'a>]>),
-    known: HashMap<u64, u32>,
+    known: Known,
     asked: usize,
     new: usize,
 }
 
-impl Pair<'_, '_> {
+impl<'b, 'a> Pair<'b, 'a> {
     /// After so many resources it must have helped with half of them.
     const TRIAL: usize = 1 << 10;
+
+    fn new(digits: (Box<[Digit<'b>]>, Box<[Digit<'a>]>)) -> Pair<'b, 'a> {
+        let radices = digits.0.iter().map(|digit| digit.radix).chain(digits.1.iter().map(|digit| digit.radix));
+        let known = Known::of(radices.map(u64::from));
+        Pair { digits, known, asked: 0, new: 0 }
+    }
 
     fn is_worth_it(&self) -> bool {
         self.asked < Self::TRIAL || self.new <= self.asked / 2
     }
 
-    fn key(&self, cells: &(Cells, Cells), resource: u32) -> u64 {
-        let resource = ResourceId(resource);
-        let before = self.digits.0.iter().map(|digit| (digit.of(&cells.0, resource), digit.radix));
-        let after = self.digits.1.iter().map(|digit| (digit.of(&cells.1, resource), digit.radix));
-        number(before.chain(after))
+    /// The values of each of some resources as one number.
+    fn keys(&self, cells: &(Cells, Cells), resources: &[u32], keys: &mut Vec<u64>) {
+        keys.clear();
+        keys.resize(resources.len(), 0);
+        self.digits.0.iter().for_each(|digit| digit.behind_each(keys, &cells.0, resources));
+        self.digits.1.iter().for_each(|digit| digit.behind_each(keys, &cells.1, resources));
+    }
+}
+
+/// Numbers by values.
+enum Known {
+    /// One more than the number, or 0: memory is touched only where there is one.
+    Table(Vec<u32>),
+    /// Where there can be too many values.
+    Map(HashMap<u64, u32>),
+}
+
+impl Known {
+    /// A table has at most so many places.
+    const LARGEST: u64 = 1 << 14;
+
+    fn of(mut radices: impl Iterator<Item = u64>) -> Known {
+        match radices.try_fold(1u64, |all, radix| all.checked_mul(radix)) {
+            Some(places) if places <= Self::LARGEST => Known::Table(vec![0; places as usize]),
+            _ => Known::Map(HashMap::new()),
+        }
+    }
+
+    fn get(&self, key: u64) -> Option<u32> {
+        match self {
+            Known::Table(table) => table[key as usize].checked_sub(1),
+            Known::Map(map) => map.get(&key).copied(),
+        }
+    }
+
+    fn set(&mut self, key: u64, number: u32) {
+        match self {
+            Known::Table(table) => table[key as usize] = number + 1,
+            Known::Map(map) => drop(map.insert(key, number)),
+        }
     }
 }
 
@@ -82,33 +122,37 @@ impl<'b, 'a> Twins<'b, 'a> {
         let runs = self.runs(before, after, resources);
         let mut numbers = vec![UNKNOWN; resources.len()];
         let Twins { cells, pairs, .. } = self;
-        numbers.par_chunks_mut(SOME).enumerate().for_each(|(chunk, numbers)| {
-            let from = chunk * SOME;
-            let mut at = runs.partition_point(|run| run.range.end <= from);
-            for (position, number) in (from..).zip(numbers) {
-                at += usize::from(runs[at].range.end <= position);
-                if let Some(pair) = runs[at].pair {
-                    let pair = &pairs[pair as usize];
-                    let known = pair.known.get(&pair.key(cells, resources[position]));
-                    *number = known.copied().unwrap_or(UNKNOWN);
+        numbers.par_chunks_mut(SOME).enumerate().for_each_init(Vec::new, |keys, (chunk, numbers)| {
+            let (from, to) = (chunk * SOME, chunk * SOME + numbers.len());
+            let first = runs.partition_point(|run| run.range.end <= from);
+            for Run { range, pair } in runs[first..].iter().take_while(|run| run.range.start < to) {
+                let Some(pair) = pair.map(|pair| &pairs[pair as usize]) else { continue };
+                let range = range.start.max(from)..range.end.min(to);
+                pair.keys(cells, &resources[range.clone()], keys);
+                let numbers = &mut numbers[range.start - from..range.end - from];
+                for (number, key) in numbers.iter_mut().zip(&*keys) {
+                    *number = pair.known.get(*key).unwrap_or(UNKNOWN);
                 }
             }
         });
-        let mut fresh: Vec<u32> = Vec::new();
-        for run in runs {
-            let Some(pair) = run.pair else { continue };
-            let pair = &mut pairs[pair as usize];
-            pair.asked += run.range.len();
-            let some = numbers[run.range.clone()].iter_mut().zip(&resources[run.range]);
-            for (number, &resource) in some.filter(|(number, _)| **number == UNKNOWN) {
-                *number = match pair.known.entry(pair.key(cells, resource)) {
-                    Entry::Occupied(known) => *known.get(),
-                    Entry::Vacant(place) => {
-                        pair.new += 1;
-                        fresh.push(resource);
-                        *place.insert(next + fresh.len() as u32 - 1)
-                    }
-                };
+        let (mut fresh, mut keys): (Vec<u32>, Vec<u64>) = (Vec::new(), Vec::new());
+        for Run { range, pair } in runs {
+            let Some(pair) = pair.map(|pair| &mut pairs[pair as usize]) else { continue };
+            pair.asked += range.len();
+            let numbers = &mut numbers[range.clone()];
+            if !numbers.contains(&UNKNOWN) {
+                continue;
+            }
+            pair.keys(cells, &resources[range.clone()], &mut keys);
+            let some = numbers.iter_mut().zip(&keys).zip(&resources[range]);
+            for ((number, key), resource) in some.filter(|((number, _), _)| **number == UNKNOWN) {
+                *number = pair.known.get(*key).unwrap_or_else(|| {
+                    let new = next + fresh.len() as u32;
+                    pair.new += 1;
+                    pair.known.set(*key, new);
+                    fresh.push(*resource);
+                    new
+                });
             }
         }
         (numbers, fresh)
@@ -138,13 +182,12 @@ impl<'b, 'a> Twins<'b, 'a> {
         ranges.into_iter().zip(pairs).map(|(range, pair)| Run { range, pair }).collect()
     }
 
-    /// What a resource has in common with its siblings.
-    fn common(&self, resource: ResourceId) -> (Option<ResourceId>, KindId, u32, u32) {
-        let parent = self.cells.0.parent(resource);
+    /// What a resource has in common with its siblings. Where it has no list of its own, it shares that of the parent.
+    fn common(&self, resource: ResourceId) -> (Option<ResourceId>, KindId, Option<u32>, Option<u32>) {
         let [was, is] = &self.descents;
-        let before = was.class(resource, parent);
-        let after = if Arc::ptr_eq(was, is) { before } else { is.class(resource, parent) };
-        (parent, self.cells.0.kind(resource), before, after)
+        let before = was.own_class(resource);
+        let after = if Arc::ptr_eq(was, is) { before } else { is.own_class(resource) };
+        (self.cells.0.parent(resource), self.cells.0.kind(resource), before, after)
     }
 
     fn pair(&mut self, before: &SetEngine<'b>, after: &SetEngine<'a>, ways: [Way; 2]) -> Option<u32> {
@@ -153,9 +196,9 @@ impl<'b, 'a> Twins<'b, 'a> {
         }
         let (was, is) = (before.digits(ways[0])?, after.digits(ways[1])?);
         let more = is.iter().filter(|digit| !(self.alike && was.iter().any(|other| other.is_same(digit))));
-        let digits = (was.into(), more.copied().collect());
+        let digits = (was.into(), more.cloned().collect());
         let number = self.pairs.len() as u32;
-        self.pairs.push(Pair { digits, known: HashMap::new(), asked: 0, new: 0 });
+        self.pairs.push(Pair::new(digits));
         self.pair_of.insert(ways, number);
         Some(number)
     }

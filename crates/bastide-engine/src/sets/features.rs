@@ -6,6 +6,7 @@ use bastide_model::condition::*;
 use bastide_model::schema::Target;
 use bastide_model::statement::Comparison;
 use bastide_model::*;
+use std::sync::Arc;
 
 /// Something of a resource that conditions ask for.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
@@ -118,6 +119,16 @@ impl<'e> Cells<'e> {
         }
     }
 
+    /// Where the values of a feature lie, if it is a state or an attribute of the resource itself. Where there are fewer
+    /// than resources, the others have none.
+    pub fn own(&self, feature: Feature) -> Option<&'e [u32]> {
+        match feature {
+            Feature::Field(Step::Own, ResourceField::State) => Some(self.states),
+            Feature::Field(Step::Own, ResourceField::Attribute(id)) => Some(self.attributes[id.index()]),
+            _ => None,
+        }
+    }
+
     /// The resource a step leads to.
     fn step(&self, step: Step, resource: ResourceId) -> Option<ResourceId> {
         match step {
@@ -140,11 +151,13 @@ impl<'e> Cells<'e> {
 }
 
 /// A feature as a digit of a number: what can be told of a resource by few values.
-#[derive(Clone, Copy)]
+#[derive(Clone)]
 pub struct Digit<'e> {
     feature: Feature,
     /// Where it lies, if it is a field of the resource itself.
     cells: Option<&'e [u32]>,
+    /// By value, what stands for all that come to the same; the last is for a missing one.
+    folded: Option<Arc<[u32]>>,
     /// More than any value but a missing one.
     pub radix: u32,
 }
@@ -152,25 +165,47 @@ pub struct Digit<'e> {
 impl<'e> Digit<'e> {
     /// A feature of an estate's resources; none where it is not known beforehand how many values it has.
     pub fn new(cells: &Cells<'e>, estate: &Estate, feature: Feature) -> Option<Digit<'e>> {
-        let own = match feature {
-            Feature::Field(Step::Own, ResourceField::State) => Some(cells.states),
-            Feature::Field(Step::Own, ResourceField::Attribute(id)) => Some(cells.attributes[id.index()]),
-            _ => None,
-        };
-        Some(Digit { feature, cells: own, radix: radix(estate, feature)? })
+        Some(Digit { feature, cells: cells.own(feature), folded: None, radix: radix(estate, feature)? })
     }
 
-    /// Whether it is the same feature.
+    /// The same, values that come to the same being one.
+    pub fn folded(self, folded: Arc<[u32]>) -> Digit<'e> {
+        let radix = folded.iter().max().map_or(self.radix, |most| most + 1);
+        Digit { folded: Some(folded), radix, ..self }
+    }
+
+    /// Whether it is the same feature, and the same values come to the same.
     pub fn is_same(&self, other: &Digit) -> bool {
-        self.feature == other.feature
+        (self.feature, &self.folded) == (other.feature, &other.folded)
     }
 
-    /// The value for a resource; for a missing one any that is too large.
-    pub fn of(&self, cells: &Cells, resource: ResourceId) -> u32 {
-        match (self.cells, self.feature) {
+    /// A number that stands for the values of other digits, with the value for a resource behind it. A missing value takes
+    /// the last place.
+    pub fn behind(&self, number: u64, cells: &Cells, resource: ResourceId) -> u64 {
+        let value = match (self.cells, self.feature) {
             (Some(own), _) => own.get(resource.index()).copied().unwrap_or(NONE),
             (None, Feature::Field(step, field)) => cells.field(step, field, resource),
             (None, _) => cells.owned(resource),
+        };
+        let value = match &self.folded {
+            Some(folded) => folded[(value as usize).min(folded.len() - 1)],
+            None => value.min(self.radix - 1),
+        };
+        number * u64::from(self.radix) + u64::from(value)
+    }
+
+    /// The same for many resources.
+    pub fn behind_each(&self, numbers: &mut [u64], cells: &Cells, resources: &[u32]) {
+        let pairs = numbers.iter_mut().zip(resources);
+        match (self.cells, &self.folded) {
+            (Some(own), Some(folded)) if own.len() == cells.parents.len() => {
+                let (radix, last) = (u64::from(self.radix), folded.len() - 1);
+                pairs.for_each(|(number, resource)| {
+                    let value = folded[(own[*resource as usize] as usize).min(last)];
+                    *number = *number * radix + u64::from(value);
+                });
+            }
+            _ => pairs.for_each(|(number, resource)| *number = self.behind(*number, cells, ResourceId(*resource))),
         }
     }
 }

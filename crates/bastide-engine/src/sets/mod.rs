@@ -48,8 +48,8 @@ use rayon::prelude::*;
 use statement::{Compiled, Learnt};
 use std::sync::Arc;
 use store::{SetId, SetStore};
+pub(crate) use ways::Way;
 use ways::{Short, Siblings};
-pub(crate) use ways::{Way, number};
 
 /// What is decided on a resource: one row for everybody, and another for its owner where that differs.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
@@ -98,6 +98,8 @@ pub struct SetEngine<'e> {
     groups: Vec<Option<Pair>>,
     classes: HashMap<UserField, Classes>,
     leaves: HashMap<Box<[usize]>, Pair>,
+    folds: ways::Folds,
+    examples: ways::Examples,
     active: SetId,
     book: Book,
     made: book::Made,
@@ -110,8 +112,8 @@ pub struct SetEngine<'e> {
     of_parent: Option<(ResourceId, ActionId, SetId)>,
     /// Single outcomes elsewhere that were asked for before their row was done.
     early: HashMap<(ResourceId, ActionId, View), OutcomeId>,
-    /// Those made last.
-    siblings: Option<Siblings>,
+    /// By kind, those made last.
+    siblings: Vec<Option<Siblings>>,
     key: Vec<u32>,
     part_key: Vec<u32>,
     sorted: Vec<Part>,
@@ -157,7 +159,7 @@ struct Site<'e> {
     speaking: Box<[u32]>,
     /// A shorter way to the rows, where there is one.
     short: Option<Short<'e>>,
-    /// How many resources it was met for, up to two: for one alone there is nothing to look up.
+    /// How many resources it was met for, as far as that matters: for a few there is nothing to look up.
     met: u8,
 }
 
@@ -243,6 +245,8 @@ impl<'e> SetEngine<'e> {
             groups: vec![None; estate.groups.len()],
             classes: HashMap::new(),
             leaves: HashMap::new(),
+            folds: ways::Folds::new(),
+            examples: ways::Examples::new(),
             active,
             book: Book::default(),
             made: book::Made::none(estate.catalog.len()),
@@ -251,7 +255,7 @@ impl<'e> SetEngine<'e> {
             applied_on: None,
             of_parent: None,
             early: HashMap::new(),
-            siblings: None,
+            siblings: vec![None; estate.schema.kinds.len()],
             key: Vec::new(),
             part_key: Vec::new(),
             sorted: Vec::new(),
@@ -414,7 +418,7 @@ impl<'e> SetEngine<'e> {
     }
 
     fn make_row(&mut self, resource: ResourceId) -> ViewsId {
-        let Siblings { site, answer, .. } = self.siblings(resource);
+        let Siblings { site, answer, .. } = self.siblings(resource, false);
         let mut short = None;
         if let Some(way) = self.sites[site].short.as_mut().filter(|way| way.is_worth_it()) {
             match way.find(&self.cells, answer, resource) {

@@ -11,7 +11,7 @@ use bastide_model::*;
 use hashbrown::HashMap;
 
 /// True for some, not false for some more.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
 pub struct Pair {
     /// True for these.
     pub yes: SetId,
@@ -88,7 +88,7 @@ impl<'e> SetEngine<'e> {
             Test::MemberOf(Some(group)) => self.members(*group),
             Test::IsOwner => self.owner(resource.expect("a group cannot look at a resource"), view),
             asked if features::is_owner(asked) => self.owner(resource.expect("a group has no owner"), view),
-            leaf => self.leaf(condition, leaf, resource),
+            _ => self.leaf(condition, resource),
         }
     }
 
@@ -165,7 +165,7 @@ impl<'e> SetEngine<'e> {
 
     /// A comparison: decided once for each combination of the resource's values it mentions, and
     /// then once for each class of users alike in what it mentions of them.
-    fn leaf(&mut self, condition: &'e Condition, leaf: &'e Test, resource: Option<ResourceId>) -> Pair {
+    pub(super) fn leaf(&mut self, condition: &'e Condition, resource: Option<ResourceId>) -> Pair {
         let mut mentioned = Vec::new();
         features::of_condition(condition, &mut mentioned, &mut false);
         let mut key = vec![condition as *const Condition as usize];
@@ -178,12 +178,13 @@ impl<'e> SetEngine<'e> {
         if let Some(known) = self.leaves.get(&key[..]) {
             return *known;
         }
-        let pair = self.decide_leaf(condition, leaf, resource);
+        let pair = self.decide_leaf(condition, resource);
         self.leaves.insert(key.into_boxed_slice(), pair);
         pair
     }
 
-    fn decide_leaf(&mut self, condition: &'e Condition, leaf: &'e Test, resource: Option<ResourceId>) -> Pair {
+    fn decide_leaf(&mut self, condition: &'e Condition, resource: Option<ResourceId>) -> Pair {
+        let leaf = &condition.test;
         let fields = user_fields(leaf);
         let [field] = fields[..] else {
             if fields.is_empty() {

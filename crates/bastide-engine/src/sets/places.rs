@@ -185,6 +185,11 @@ impl Descent {
         }
     }
 
+    /// The number of the list of a resource that does not share the one of what holds it.
+    pub fn own_class(&self, resource: ResourceId) -> Option<u32> {
+        self.own.place(resource).map(|place| self.at[place])
+    }
+
     /// Gives resources lists of their own that shared the one of what holds them.
     fn keep_apart(&mut self, catalog: &Catalog, resources: &[ResourceId]) {
         let mut new: Vec<ResourceId> = resources.iter().copied().filter(|r| self.own.place(*r).is_none()).collect();

@@ -1,12 +1,15 @@
 //! Shorter ways to the rows of resources: by what siblings have in common, and by the values that statements mention.
 
 use super::book::ViewsId;
-use super::features::{Cells, Digit, Feature, View};
+use super::features::{self, Cells, Digit, Feature, View};
 use super::keyed::Keyed;
+use super::pairs::Pair;
 use super::{SetEngine, Site};
+use bastide_model::condition::{Condition, Test};
 use bastide_model::schema::Target;
 use bastide_model::*;
 use hashbrown::HashMap;
+use std::sync::Arc;
 
 /// The rows of a site by the values that its statements mention. A signature follows from these, and all of them are one
 /// number, which is quicker to look up; but where nearly every resource has values of its own it is no way at all.
@@ -34,8 +37,8 @@ impl Short<'_> {
 
     /// What is decided on a resource; the number of its values where that is not known yet.
     pub fn find(&mut self, cells: &Cells, answer: u32, resource: ResourceId) -> Result<ViewsId, u64> {
-        let values = self.values.iter().map(|digit| (digit.of(cells, resource), digit.radix));
-        let key = u64::from(answer) << 32 | number(values);
+        let values = self.values.iter().fold(0, |values, digit| digit.behind(values, cells, resource));
+        let key = u64::from(answer) << 32 | values;
         self.asked += 1;
         let known = self.known.get(&key).copied();
         self.found += u32::from(known.is_some());
@@ -52,17 +55,11 @@ impl Short<'_> {
     }
 }
 
-/// Values and how many each can have, as one number. A missing value takes the last place.
-pub(crate) fn number(values: impl Iterator<Item = (u32, u32)>) -> u64 {
-    values.fold(0, |all, (value, radix)| all * u64::from(radix) + u64::from(value.min(radix - 1)))
-}
-
 /// What siblings of a kind have in common, where the same statements reach them.
 #[derive(Clone, Copy)]
 pub(super) struct Siblings {
     parent: Option<ResourceId>,
     class: u32,
-    kind: KindId,
     /// The site.
     pub site: usize,
     /// The number of what its actions need elsewhere, where it has a shorter way.
@@ -76,24 +73,67 @@ pub(crate) struct Way {
     answer: u32,
 }
 
+/// A site that was met so many times gets a shorter way.
+const OFTEN: u8 = 8;
+
+/// Of a field with more values it is not found out which come to the same.
+const MOST_FOLDED: u32 = 1 << 10;
+
+/// For a resource with each value, it is looked for in about so many places. A value that is in none of them stands for
+/// itself.
+const LOOKED_AT: usize = 1 << 8;
+/// In each place, at so many resources.
+const NEIGHBOURS: usize = 16;
+
+/// By feature, a resource with each value.
+pub(super) type Examples = HashMap<Feature, Arc<[Option<ResourceId>]>>;
+
+/// By feature and comparisons, which values come to the same.
+pub(super) type Folds = HashMap<(Feature, Box<[usize]>), Arc<[u32]>>;
+
+/// The comparisons that statements make, each with what of a resource it mentions.
+fn comparisons<'e>(statements: impl Iterator<Item = &'e Statement>) -> Vec<(&'e Condition, Vec<Feature>)> {
+    let mut open: Vec<&Condition> = Vec::new();
+    for Statement { who, what, condition, .. } in statements {
+        open.extend([&who.condition, &what.condition, condition].into_iter().flatten());
+    }
+    let mut found = Vec::new();
+    while let Some(condition) = open.pop() {
+        match &condition.test {
+            Test::And(parts) | Test::Or(parts) => open.extend(parts),
+            Test::Not(inner) => open.push(inner),
+            _ => {
+                let mut mentioned = Vec::new();
+                features::of_condition(condition, &mut mentioned, &mut false);
+                mentioned.retain(|feature| matches!(feature, Feature::Field(..)));
+                if !mentioned.is_empty() {
+                    found.push((condition, mentioned));
+                }
+            }
+        }
+    }
+    found
+}
+
 impl<'e> SetEngine<'e> {
-    /// What a resource has in common with its siblings.
-    pub(super) fn siblings(&mut self, resource: ResourceId) -> Siblings {
+    /// What a resource has in common with its siblings; and whether more of them will be asked about at once.
+    pub(super) fn siblings(&mut self, resource: ResourceId, several: bool) -> Siblings {
         let (parent, kind) = (self.cells.parent(resource), self.cells.kind(resource));
         let class = self.places.descent.class(resource, parent);
-        if let Some(known) = self.siblings
-            && (known.parent, known.class, known.kind) == (parent, class, kind)
+        if let Some(known) = self.siblings[kind.index()]
+            && (known.parent, known.class) == (parent, class)
         {
             return known;
         }
         let site = self.site(resource);
-        let mut siblings = Siblings { parent, class, kind, site, answer: 0 };
-        if self.sites[site].met < 2 {
-            self.sites[site].met += 1;
-            if self.sites[site].met < 2 {
+        let mut siblings = Siblings { parent, class, site, answer: 0 };
+        let met = &mut self.sites[site].met;
+        if *met < OFTEN {
+            *met = if several { OFTEN } else { *met + 1 };
+            if *met < OFTEN {
                 return siblings;
             }
-            self.sites[site].short = self.short(&self.sites[site]);
+            self.sites[site].short = self.short(site);
         }
         // One that is none any more is still a way for whoever evaluates several estates.
         let short = self.sites[site].short.as_ref().filter(|way| way.by_parent || way.is_worth_it());
@@ -101,7 +141,7 @@ impl<'e> SetEngine<'e> {
         if let Some(asks) = short.map(|way| way.asks.len()) {
             siblings.answer = self.answer(site, asks, resource);
         }
-        self.siblings = alike.then_some(siblings);
+        self.siblings[kind.index()] = alike.then_some(siblings);
         siblings
     }
 
@@ -125,17 +165,17 @@ impl<'e> SetEngine<'e> {
 
     /// The shorter way to the rows of a site: none where layers would have to be known, or where resources can have more
     /// values than one number tells.
-    fn short(&self, site: &Site) -> Option<Short<'e>> {
+    fn short(&mut self, site: usize) -> Option<Short<'e>> {
         if !self.estate.layers.is_empty() {
             return None;
         }
-        let mut features = site.fields.to_vec();
-        let mut asks = site.asks.to_vec();
-        if site.owned && !features.contains(&Feature::Owned) {
+        let Site { fields, asks, owned, varying, reached, .. } = &self.sites[site];
+        let (mut features, mut asks) = (fields.to_vec(), asks.to_vec());
+        if *owned && !features.contains(&Feature::Owned) {
             features.push(Feature::Owned);
         }
-        for at in &site.varying {
-            let (id, _) = site.reached[*at as usize];
+        for at in varying {
+            let (id, _) = reached[*at as usize];
             for feature in &self.compiled[id.index()].as_ref()?.features {
                 match feature {
                     Feature::Ask(target, action) if !asks.contains(&(*target, *action)) => {
@@ -146,11 +186,20 @@ impl<'e> SetEngine<'e> {
                 }
             }
         }
-        let values = features.iter().map(|feature| Digit::new(&self.cells, self.estate, *feature));
-        let values: Box<[Digit]> = values.collect::<Option<_>>()?;
+        let estate = self.estate;
+        let statements = reached.iter().map(|(id, _)| estate.statement(*id));
+        let comparisons = comparisons(statements);
+        let mut values: Vec<Digit> = Vec::with_capacity(features.len());
+        for feature in features {
+            let digit = Digit::new(&self.cells, estate, feature)?;
+            values.push(match self.folded(feature, &comparisons) {
+                Some(folded) => digit.folded(folded),
+                None => digit,
+            });
+        }
         values.iter().try_fold(1u32, |all, digit| all.checked_mul(digit.radix))?;
         Some(Short {
-            values,
+            values: values.into(),
             by_parent: asks.iter().all(|(target, _)| *target == Target::Parent),
             asks: asks.into(),
             answers: Keyed::default(),
@@ -160,6 +209,59 @@ impl<'e> SetEngine<'e> {
         })
     }
 
+    /// By value of a feature, a number for all values that come to the same in each of these comparisons; the last is for
+    /// a missing one. None where a comparison is with something else of a resource.
+    fn folded(&mut self, feature: Feature, comparisons: &[(&'e Condition, Vec<Feature>)]) -> Option<Arc<[u32]>> {
+        let own = self.cells.own(feature)?;
+        let mut asking = Vec::new();
+        for (comparison, mentioned) in comparisons.iter().filter(|(_, mentioned)| mentioned.contains(&feature)) {
+            if mentioned.iter().any(|other| *other != feature) {
+                return None;
+            }
+            asking.push(*comparison);
+        }
+        let values = features::radix(self.estate, feature).filter(|values| *values <= MOST_FOLDED)?;
+        let key = (feature, asking.iter().map(|comparison| std::ptr::from_ref(*comparison) as usize).collect());
+        if let Some(known) = self.folds.get(&key) {
+            return Some(Arc::clone(known));
+        }
+        let some = self.some_with(feature, own, values);
+        let mut known: HashMap<Vec<Pair>, u32> = HashMap::new();
+        let mut next = 0;
+        let mut number = |resource: &Option<ResourceId>| {
+            let new = next;
+            next += 1;
+            let Some(resource) = *resource else { return new };
+            let pairs = asking.iter().map(|comparison| self.leaf(comparison, Some(resource))).collect();
+            let number = *known.entry(pairs).or_insert(new);
+            next -= u32::from(number != new);
+            number
+        };
+        let folded: Arc<[u32]> = some.iter().map(&mut number).collect();
+        self.folds.insert(key, Arc::clone(&folded));
+        Some(folded)
+    }
+
+    /// By value of a feature, a resource that has it, where one was found among so many as can be looked at quickly; the
+    /// last is one without a value.
+    fn some_with(&mut self, feature: Feature, own: &[u32], values: u32) -> Arc<[Option<ResourceId>]> {
+        if let Some(known) = self.examples.get(&feature) {
+            return Arc::clone(known);
+        }
+        let mut some: Vec<Option<ResourceId>> = vec![None; values as usize];
+        let rows = self.estate.catalog.len();
+        // Neighbours lie next to each other in memory, and are often alike: some here, and some there.
+        for from in (0..rows).step_by((rows / LOOKED_AT).max(NEIGHBOURS)) {
+            for row in from..(from + NEIGHBOURS).min(rows) {
+                let value = own.get(row).map_or(values - 1, |value| (*value).min(values - 1));
+                some[value as usize] = Some(ResourceId::new(row));
+            }
+        }
+        let some: Arc<[Option<ResourceId>]> = some.into();
+        self.examples.insert(feature, Arc::clone(&some));
+        some
+    }
+
     /// The way to the rows of a resource and its siblings of its kind, as far as the same statements reach them; there may
     /// be none, and for a resource alone it is not worth making one.
     pub(crate) fn way(&mut self, resource: ResourceId, alone: bool) -> Option<Way> {
@@ -167,11 +269,7 @@ impl<'e> SetEngine<'e> {
         if let Some(parent) = self.cells.parent(resource) {
             self.views_id(parent);
         }
-        let mut found = self.siblings(resource);
-        if !alone && self.sites[found.site].short.is_none() {
-            // It has a way from the second one on.
-            found = self.siblings(resource);
-        }
+        let found = self.siblings(resource, !alone);
         let way = self.sites[found.site].short.as_ref().filter(|way| way.by_parent)?;
         debug_assert!(way.asks.iter().all(|(target, _)| *target == Target::Parent));
         Some(Way { site: found.site as u32, answer: found.answer })
