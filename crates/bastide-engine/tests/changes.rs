@@ -26,6 +26,12 @@ fn load(seed: u64) -> Estate {
     bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"))
 }
 
+/// With so many resources that many of them are alike.
+fn load_much(seed: u64) -> Estate {
+    let dir = plan(seed, Shape::ALL).with_more(seed, 200).case().lay_out();
+    bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"))
+}
+
 /// Every allowed triple, by the specification evaluator.
 fn allowed(estate: &Estate) -> Option<BTreeSet<(String, String, String)>> {
     let moment = Moment::on(day(), &estate.schema);
@@ -172,13 +178,10 @@ fn of_random_changes() {
 #[test]
 fn of_random_changes_where_there_is_much() {
     let count: u64 = std::env::var("BASTIDE_ESTATES").ok().and_then(|n| n.parse().ok()).unwrap_or(2000);
-    changed(count / 20, |seed| {
-        let dir = plan(seed, Shape::ALL).with_more(seed, 200).case().lay_out();
-        bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"))
-    });
+    changed(count / 4, load_much);
 }
 
-fn changed(count: u64, load: impl Fn(u64) -> Estate) {
+fn changed(count: u64, load: fn(u64) -> Estate) {
     let (mut made, mut refused, mut moved) = (0, 0, 0);
     for seed in 0..count {
         let before = load(seed);
@@ -260,8 +263,17 @@ fn told_in_blocks(before: &Estate, after: &Estate, groups: &Groups) -> Blocks {
 
 #[test]
 fn of_rules_laid_over() {
+    laid_over(200, load);
+}
+
+#[test]
+fn of_rules_laid_over_where_there_is_much() {
+    laid_over(200, load_much);
+}
+
+fn laid_over(count: u64, load: fn(u64) -> Estate) {
     let mut moved = 0;
-    for seed in 0..200 {
+    for seed in 0..count {
         let before = load(seed);
         let layers = plan(seed, Shape::ALL).layers;
         let modality = ["may", "may not", "may always", "may never", "may only"][seed as usize % 5];
