@@ -76,7 +76,7 @@ fn without(case: &Case, ids: &[StatementId], tell: &dyn Fn(usize)) -> Result<Vec
                 let mut with = SetEngine::new(&estate, case.moment)?;
                 let mut than = with.without(&fewer, case.moment);
                 // The first thing that differs is enough.
-                difference_while(&mut with, &mut than, &mut |_, _| false).is_some()
+                difference_while(&mut with, &mut than, |_, _| false).is_some()
             };
             if same {
                 estate = fewer;

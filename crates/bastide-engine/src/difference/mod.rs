@@ -148,7 +148,7 @@ impl Rows {
 /// What differs between the outcomes of two engines. Cost: for estates that are related by changes,
 /// what the changes can touch; otherwise every resource once in each.
 pub fn difference(before: &mut SetEngine, after: &mut SetEngine) -> Difference {
-    difference_while(before, after, &mut |_, _| true).expect("nobody stops it")
+    difference_while(before, after, |_, _| true).expect("nobody stops it")
 }
 
 /// As [`difference`], but `go_on` is shown what differs on each resource, and stops it by saying no;
@@ -156,7 +156,7 @@ pub fn difference(before: &mut SetEngine, after: &mut SetEngine) -> Difference {
 pub fn difference_while(
     before: &mut SetEngine,
     after: &mut SetEngine,
-    go_on: &mut dyn FnMut(&SetStore, &[Turn]) -> bool,
+    mut go_on: impl FnMut(&SetStore, &[Turn]) -> bool,
 ) -> Option<Difference> {
     let joint = Joint::of(before.estate(), after.estate());
     // Another day or session can touch anything.

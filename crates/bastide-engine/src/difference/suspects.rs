@@ -22,6 +22,8 @@ pub(super) struct Suspects<'e> {
     /// No mark stands before this one.
     cursor: usize,
     asks: Asks,
+    /// Whether something may look at a decision on a resource that holds nothing.
+    asked_anywhere: bool,
     /// For each source, what is derived from it.
     derived: HashMap<ResourceId, Vec<ResourceId>>,
     /// Statements that look at decisions on a fixed place, in each estate.
@@ -48,6 +50,7 @@ impl<'e> Suspects<'e> {
             done: FixedBitSet::with_capacity(rows),
             cursor: 0,
             asks: Asks::default(),
+            asked_anywhere: false,
             derived: HashMap::new(),
             watching: [HashMap::new(), HashMap::new()],
         };
@@ -94,8 +97,7 @@ impl<'e> Suspects<'e> {
     /// Marks whatever may look at a decision on a resource that differs.
     #[inline]
     pub fn changed(&mut self, resource: ResourceId, before: &SetEngine, after: &SetEngine) {
-        let nothing_else = !self.asks.source && self.watching.iter().all(HashMap::is_empty);
-        if !(nothing_else && self.after.catalog.is_leaf(resource)) {
+        if self.asked_anywhere || !self.after.catalog.is_leaf(resource) {
             self.follow(resource, before, after);
         }
     }
@@ -181,6 +183,7 @@ impl<'e> Suspects<'e> {
             }
         }
         self.asks = asks;
+        self.asked_anywhere = asks.source || self.watching.iter().any(|watching| !watching.is_empty());
         if asks.source {
             let mut linked: Vec<ResourceId> = self.after.catalog.sources.keys().copied().collect();
             linked.sort();

@@ -161,19 +161,26 @@ impl<'b, 'a> Twins<'b, 'a> {
     /// Cuts resources into runs of siblings of a kind that the same statements reach.
     fn runs(&mut self, before: &mut SetEngine<'b>, after: &mut SetEngine<'a>, resources: &[u32]) -> Vec<Run> {
         let starts = |(chunk, some): (usize, &[u32])| {
+            let mut starts: Vec<usize> = Vec::new();
             let mut last = None;
-            let mut is_first = |resource: &u32| {
+            for (at, resource) in some.iter().enumerate() {
                 let common = self.common(ResourceId(*resource));
-                last.replace(common) != Some(common)
-            };
-            let starts = some.iter().enumerate().filter(|(_, resource)| is_first(resource));
-            starts.map(|(at, _)| chunk * SOME + at).collect::<Vec<usize>>()
+                if last != Some(common) {
+                    starts.push(chunk * SOME + at);
+                    last = Some(common);
+                }
+            }
+            starts
         };
         let starts: Vec<usize> = resources.par_chunks(SOME).enumerate().flat_map_iter(starts).collect();
         let ends = starts.iter().skip(1).copied().chain([resources.len()]);
         let ranges: Vec<Range<usize>> = starts.iter().zip(ends).map(|(start, end)| *start..end).collect();
         let ways = |engine: &mut SetEngine| {
-            let way = |range: &Range<usize>| engine.way(ResourceId(resources[range.start]), range.len() == 1);
+            // One alone is as quickly asked for as looked up.
+            let way = |range: &Range<usize>| {
+                let first = ResourceId(resources[range.start]);
+                if range.len() > 1 { engine.way(first) } else { None }
+            };
             ranges.iter().map(way).collect::<Vec<Option<Way>>>()
         };
         let (was, is) = rayon::join(|| ways(before), || ways(after));
@@ -182,12 +189,14 @@ impl<'b, 'a> Twins<'b, 'a> {
         ranges.into_iter().zip(pairs).map(|(range, pair)| Run { range, pair }).collect()
     }
 
-    /// What a resource has in common with its siblings. Where it has no list of its own, it shares that of the parent.
-    fn common(&self, resource: ResourceId) -> (Option<ResourceId>, KindId, Option<u32>, Option<u32>) {
+    /// What a resource has in common with its siblings: the parent and the kind, and where it does not share the parent's
+    /// list, its own before and after.
+    #[inline]
+    fn common(&self, resource: ResourceId) -> (Option<ResourceId>, KindId, [Option<u32>; 2]) {
         let [was, is] = &self.descents;
         let before = was.own_class(resource);
         let after = if Arc::ptr_eq(was, is) { before } else { is.own_class(resource) };
-        (self.cells.0.parent(resource), self.cells.0.kind(resource), before, after)
+        (self.cells.0.parent(resource), self.cells.0.kind(resource), [before, after])
     }
 
     fn pair(&mut self, before: &SetEngine<'b>, after: &SetEngine<'a>, ways: [Way; 2]) -> Option<u32> {

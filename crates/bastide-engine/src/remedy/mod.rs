@@ -222,7 +222,7 @@ fn one(
     let mut after = before.beside(&changed, before.moment()).ok()?;
     let limit = best.limit();
     let mut sides = cost::Sides::default();
-    let mut go_on = |sets: &SetStore, turns: &[Turn]| {
+    let go_on = |sets: &SetStore, turns: &[Turn]| {
         for turn in turns {
             for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
                 let count = u64::from(users.count(sets));
@@ -231,7 +231,7 @@ fn one(
         }
         cost::least(idea, &sides) <= limit
     };
-    let difference = difference_while(before, &mut after, &mut go_on)?;
+    let difference = difference_while(before, &mut after, go_on)?;
     let radius = radius(&difference);
     let blocks = blocks(&difference, estate, &changed, &changed.groups, harmless, MOST_BLOCKS);
     let cost = cost::cost(idea, &difference, &changed, harmless, wish);

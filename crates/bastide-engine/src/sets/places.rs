@@ -186,6 +186,7 @@ impl Descent {
     }
 
     /// The number of the list of a resource that does not share the one of what holds it.
+    #[inline]
     pub fn own_class(&self, resource: ResourceId) -> Option<u32> {
         self.own.place(resource).map(|place| self.at[place])
     }
@@ -251,6 +252,7 @@ impl Ranked {
     }
 
     /// The place of a resource, where it is among them.
+    #[inline]
     fn place(&self, resource: ResourceId) -> Option<usize> {
         let (at, bit) = (resource.index() / 64, resource.index() % 64);
         let word = self.words[at];

@@ -263,13 +263,13 @@ impl<'e> SetEngine<'e> {
     }
 
     /// The way to the rows of a resource and its siblings of its kind, as far as the same statements reach them; there may
-    /// be none, and for a resource alone it is not worth making one.
-    pub(crate) fn way(&mut self, resource: ResourceId, alone: bool) -> Option<Way> {
+    /// be none.
+    pub(crate) fn way(&mut self, resource: ResourceId) -> Option<Way> {
         // What is asked of it must be there.
         if let Some(parent) = self.cells.parent(resource) {
             self.views_id(parent);
         }
-        let found = self.siblings(resource, !alone);
+        let found = self.siblings(resource, true);
         let way = self.sites[found.site].short.as_ref().filter(|way| way.by_parent)?;
         debug_assert!(way.asks.iter().all(|(target, _)| *target == Target::Parent));
         Some(Way { site: found.site as u32, answer: found.answer })
