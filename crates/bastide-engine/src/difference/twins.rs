@@ -212,3 +212,29 @@ impl<'b, 'a> Twins<'b, 'a> {
         Some(number)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Against an ordinary map, as a table, and where there are too many values for one; and the number 0, too.
+    #[test]
+    fn each_combination_of_values_keeps_its_number() {
+        let mut random = fastrand::Rng::with_seed(7);
+        for (radices, is_table) in
+            [(vec![], true), (vec![3, 4, 9], true), (vec![41, 1 << 10], false), (vec![1 << 32, 1 << 32], false)]
+        {
+            let mut known = Known::of(radices.iter().copied());
+            assert_eq!(matches!(known, Known::Table(_)), is_table);
+            let most = radices.iter().fold(1u64, |all, radix| all.saturating_mul(*radix));
+            let mut plain: HashMap<u64, u32> = HashMap::new();
+            for number in 0..200 {
+                let key = random.u64(..most);
+                assert_eq!(known.get(key), plain.get(&key).copied());
+                known.set(key, number);
+                plain.insert(key, number);
+                assert_eq!(known.get(key), Some(number));
+            }
+        }
+    }
+}

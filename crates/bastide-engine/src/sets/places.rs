@@ -303,3 +303,34 @@ impl Lists {
         id
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Against a plain list, with more taken in several times, and at the ends of words.
+    #[test]
+    fn each_has_its_place() {
+        let mut random = fastrand::Rng::with_seed(11);
+        for _ in 0..50 {
+            let rows = random.usize(1..400);
+            let mut ranked = Ranked { words: vec![0; rows.div_ceil(64)], before: Vec::new() };
+            let mut plain: Vec<u32> = Vec::new();
+            for _ in 0..3 {
+                let more: Vec<usize> = (0..random.usize(..rows)).map(|_| random.usize(..rows)).collect();
+                plain.extend(more.iter().map(|row| *row as u32));
+                plain.sort_unstable();
+                plain.dedup();
+                ranked.add(more.into_iter());
+                assert_eq!(ranked.len(), plain.len());
+                assert_eq!(ranked.iter().map(|resource| resource.0).collect::<Vec<u32>>(), plain);
+                for row in 0..rows as u32 {
+                    assert_eq!(ranked.place(ResourceId(row)), plain.binary_search(&row).ok());
+                }
+                let (from, to) = (random.u32(..=rows as u32), random.u32(..=rows as u32));
+                let within: Vec<u32> = plain.iter().copied().filter(|row| (from..to).contains(row)).collect();
+                assert_eq!(ranked.within(from..to).map(|resource| resource.0).collect::<Vec<u32>>(), within);
+            }
+        }
+    }
+}
