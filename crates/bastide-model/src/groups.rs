@@ -65,6 +65,21 @@ impl Groups {
         Groups { index: Index::of(&ids).0, ids, names, members, computed, declared, ..Groups::default() }
     }
 
+    /// The same groups with other members and other computed bodies, for so many users.
+    pub fn with(&self, members: Vec<Vec<Membership>>, computed: Vec<Option<Computed>>, users: usize) -> Groups {
+        let mut groups = Groups {
+            ids: self.ids.clone(),
+            index: self.index.clone(),
+            names: self.names.clone(),
+            members,
+            computed,
+            declared: self.declared.clone(),
+            ..Groups::default()
+        };
+        groups.close(users);
+        groups
+    }
+
     /// How many.
     pub fn len(&self) -> usize {
         self.ids.len()

@@ -124,24 +124,24 @@ impl Few {
     }
 
     fn groups(&self, whole: &Estate) -> Groups {
-        let mut few = Groups::clone(&whole.groups);
-        for list in &mut few.members {
+        let few = |list: &Vec<Membership>| {
             let kept = list.iter().filter_map(|membership| match membership.member {
                 Member::User(user) => {
                     self.number(user).map(|user| Membership { member: Member::User(user), ..*membership })
                 }
                 Member::Group(_) => Some(*membership),
             });
-            *list = kept.collect();
+            let mut list: Vec<Membership> = kept.collect();
             list.sort();
-        }
-        for computed in few.computed.iter_mut().flatten() {
-            if let Computed::Who(who) = computed {
+            list
+        };
+        let mut computed = whole.groups.computed.clone();
+        for body in computed.iter_mut().flatten() {
+            if let Computed::Who(who) = body {
                 self.rename(who, whole);
             }
         }
-        few.close(self.0.len());
-        few
+        whole.groups.with(whole.groups.members.iter().map(few).collect(), computed, self.0.len())
     }
 }
 
