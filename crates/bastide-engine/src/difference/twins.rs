@@ -3,7 +3,7 @@
 //! Siblings that the same statements reach differ in few values; what is decided on them, before and after, follows from
 //! these. Once a combination of values was met, neither engine is asked any more, and looking up is done on all cores.
 
-use crate::sets::{Cells, Descent, Digit, SetEngine, Way};
+use crate::sets::{Cells, Descent, Digit, SetEngine, Trial, Way};
 use bastide_model::*;
 use hashbrown::HashMap;
 use rayon::prelude::*;
@@ -31,22 +31,14 @@ struct Pair<'b, 'a> {
     /// The values before, and of those after the ones that are not the same.
     digits: (Box<[Digit<'b>]>, Box<[Digit<'a>]>),
     known: Known,
-    asked: usize,
-    new: usize,
+    trial: Trial,
 }
 
 impl<'b, 'a> Pair<'b, 'a> {
-    /// After so many resources it must have helped with half of them.
-    const TRIAL: usize = 1 << 10;
-
     fn new(digits: (Box<[Digit<'b>]>, Box<[Digit<'a>]>)) -> Pair<'b, 'a> {
         let radices = digits.0.iter().map(|digit| digit.radix).chain(digits.1.iter().map(|digit| digit.radix));
         let known = Known::of(radices.map(u64::from));
-        Pair { digits, known, asked: 0, new: 0 }
-    }
-
-    fn is_worth_it(&self) -> bool {
-        self.asked < Self::TRIAL || self.new <= self.asked / 2
+        Pair { digits, known, trial: Trial::default() }
     }
 
     /// The values of each of some resources as one number.
@@ -138,9 +130,10 @@ impl<'b, 'a> Twins<'b, 'a> {
         let (mut fresh, mut keys): (Vec<u32>, Vec<u64>) = (Vec::new(), Vec::new());
         for Run { range, pair } in runs {
             let Some(pair) = pair.map(|pair| &mut pairs[pair as usize]) else { continue };
-            pair.asked += range.len();
             let numbers = &mut numbers[range.clone()];
+            let (asked, first) = (range.len(), fresh.len());
             if !numbers.contains(&UNKNOWN) {
+                pair.trial.note(asked, asked);
                 continue;
             }
             pair.keys(cells, &resources[range.clone()], &mut keys);
@@ -148,12 +141,12 @@ impl<'b, 'a> Twins<'b, 'a> {
             for ((number, key), resource) in some.filter(|((number, _), _)| **number == UNKNOWN) {
                 *number = pair.known.get(*key).unwrap_or_else(|| {
                     let new = next + fresh.len() as u32;
-                    pair.new += 1;
                     pair.known.set(*key, new);
                     fresh.push(*resource);
                     new
                 });
             }
+            pair.trial.note(asked, asked - (fresh.len() - first));
         }
         (numbers, fresh)
     }
@@ -201,7 +194,7 @@ impl<'b, 'a> Twins<'b, 'a> {
 
     fn pair(&mut self, before: &SetEngine<'b>, after: &SetEngine<'a>, ways: [Way; 2]) -> Option<u32> {
         if let Some(known) = self.pair_of.get(&ways) {
-            return Some(*known).filter(|pair| self.pairs[*pair as usize].is_worth_it());
+            return Some(*known).filter(|pair| self.pairs[*pair as usize].trial.is_worth_it());
         }
         let (was, is) = (before.digits(ways[0])?, after.digits(ways[1])?);
         let more = is.iter().filter(|digit| !(self.alike && was.iter().any(|other| other.is_same(digit))));

@@ -48,8 +48,8 @@ use rayon::prelude::*;
 use statement::{Compiled, Learnt};
 use std::sync::Arc;
 use store::{SetId, SetStore};
-pub(crate) use ways::Way;
 use ways::{Short, Siblings};
+pub(crate) use ways::{Trial, Way};
 
 /// What is decided on a resource: one row for everybody, and another for its owner where that differs.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]

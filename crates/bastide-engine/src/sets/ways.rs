@@ -22,26 +22,43 @@ pub(super) struct Short<'e> {
     answers: Keyed<u32, u32>,
     /// By the number of the answers, and the values as one number.
     known: HashMap<u64, ViewsId>,
-    asked: u32,
-    found: u32,
+    trial: Trial,
 }
 
-impl Short<'_> {
-    /// After so many resources it must have helped with half of them.
-    const TRIAL: u32 = 1 << 10;
+/// Whether looking up helps: after so many questions half of them must have been known.
+#[derive(Default)]
+pub(crate) struct Trial {
+    asked: usize,
+    found: usize,
+}
+
+impl Trial {
+    const LONG: usize = 1 << 10;
+
+    /// Takes note of questions, and of how many of them were known.
+    pub fn note(&mut self, asked: usize, found: usize) {
+        self.asked += asked;
+        self.found += found;
+    }
 
     /// Whether it helps, as far as one can tell.
     pub fn is_worth_it(&self) -> bool {
-        self.asked < Self::TRIAL || self.found >= self.asked / 2
+        self.asked < Self::LONG || self.found >= self.asked / 2
+    }
+}
+
+impl Short<'_> {
+    /// Whether it helps, as far as one can tell.
+    pub fn is_worth_it(&self) -> bool {
+        self.trial.is_worth_it()
     }
 
     /// What is decided on a resource; the number of its values where that is not known yet.
     pub fn find(&mut self, cells: &Cells, answer: u32, resource: ResourceId) -> Result<ViewsId, u64> {
         let values = self.values.iter().fold(0, |values, digit| digit.behind(values, cells, resource));
         let key = u64::from(answer) << 32 | values;
-        self.asked += 1;
         let known = self.known.get(&key).copied();
-        self.found += u32::from(known.is_some());
+        self.trial.note(1, usize::from(known.is_some()));
         known.ok_or(key)
     }
 
@@ -204,8 +221,7 @@ impl<'e> SetEngine<'e> {
             asks: asks.into(),
             answers: Keyed::default(),
             known: HashMap::new(),
-            asked: 0,
-            found: 0,
+            trial: Trial::default(),
         })
     }
 
