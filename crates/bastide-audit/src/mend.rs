@@ -2,7 +2,7 @@
 
 use crate::{Case, StatementSurvey, Suggested, Suggestion};
 use bastide_engine::change::{Change, Few, UserCell, apply, describe, narrowed};
-use bastide_engine::difference::{Radius, difference, radius};
+use bastide_engine::difference::{Radius, difference, radius, sides};
 use bastide_engine::sets::SetEngine;
 use bastide_model::*;
 use rayon::prelude::*;
@@ -93,7 +93,6 @@ fn changed<'e>(
     let Some((small, after)) = narrowed(estate, changes) else {
         return today.radius(estate, moment, &apply(estate, changes).ok()?);
     };
-    let mut old = SetEngine::new(&small, moment).ok()?;
-    let mut new = old.beside(&after, moment).ok()?;
+    let (mut old, mut new) = sides((&small, moment), (&after, moment)).ok()?;
     Some(radius(&difference(&mut old, &mut new)))
 }

@@ -2,7 +2,7 @@
 //! losses equal the difference of two full evaluations by the specification evaluator.
 
 use bastide_engine::change::{Change, Few, ResourceCell, UserCell, apply, narrowed};
-use bastide_engine::difference::{Alike, Blocks, Difference, How, blocks, difference, fold, radius, radius_without};
+use bastide_engine::difference::{Alike, Blocks, Difference, How, blocks, difference, fold, radius, sides, radius_without};
 use bastide_engine::resolve::lay_over;
 use bastide_engine::sets::SetEngine;
 use bastide_engine::{Judge, change};
@@ -64,8 +64,12 @@ fn announced(before: &Estate, after: &Estate) -> Turns {
     let (was, is) = (Moment::on(day(), &before.schema), Moment::on(day(), &after.schema));
     let mut old = SetEngine::new(before, &was).expect("no circles");
     let mut new = old.beside(after, &is).expect("no circles");
+    let whole = difference(&mut old, &mut new);
+    // The same where actions that nothing can happen to are left out.
+    let (mut old, mut new) = sides((before, &was), (after, &is)).expect("no circles");
     let difference = difference(&mut old, &mut new);
     let turns = names(&difference, before, after);
+    assert_eq!(names(&whole, before, after), turns);
     let radius = radius(&difference);
     assert_eq!(radius.triples(), turns.len() as u64);
     assert_eq!(radius.users, turns.iter().map(|t| &t.0).collect::<BTreeSet<_>>().len());

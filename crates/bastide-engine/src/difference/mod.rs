@@ -14,6 +14,7 @@ mod radius;
 mod suspects;
 mod twins;
 mod users;
+mod wanted;
 
 pub use alike::{Alike, radius_without};
 pub use causes::{Cause, Effect, How as CauseHow, effects};
@@ -21,6 +22,7 @@ pub use joint::{Axis, Joint};
 pub use places::{Fold, How, fold};
 pub use radius::{Block, Blocks, Labelled, Radius, Side, blocks, is_labelled, radius};
 pub use users::Users;
+pub use wanted::sides;
 
 use crate::sets::store::{SetId, SetStore};
 use crate::sets::{Decided, RowId, SetEngine, ViewsId};

@@ -40,7 +40,7 @@ struct Asks {
 
 impl<'e> Suspects<'e> {
     /// What the changes between two related estates can touch; none where that is everything.
-    pub fn of(before: &SetEngine<'e>, after: &SetEngine<'e>) -> Option<Suspects<'e>> {
+    pub fn of<'b: 'e, 'a: 'e>(before: &mut SetEngine<'b>, after: &mut SetEngine<'a>) -> Option<Suspects<'e>> {
         let (old, new) = (before.estate(), after.estate());
         let rows = new.catalog.len();
         let mut suspects = Suspects {
@@ -61,8 +61,8 @@ impl<'e> Suspects<'e> {
             was.extend(touched(old, &groups, &fields));
             is.extend(touched(new, &groups, &fields));
         }
-        before.mark_reached(&was, &mut suspects.marked);
-        after.mark_reached(&is, &mut suspects.marked);
+        before.mark_applying(&was, &mut suspects.marked);
+        after.mark_applying(&is, &mut suspects.marked);
         suspects.changed_resources();
         suspects.dependencies();
         Some(suspects)
@@ -199,7 +199,7 @@ impl<'e> Suspects<'e> {
 }
 
 /// The conditions of a statement.
-fn conditions(statement: &Statement) -> impl Iterator<Item = &Condition> {
+pub(super) fn conditions(statement: &Statement) -> impl Iterator<Item = &Condition> {
     [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten()
 }
 
@@ -260,7 +260,7 @@ fn holder_places(estate: &Estate, group: GroupId) -> Vec<ResourceId> {
 
 /// The fields of users that differ for anybody. None where somebody became active or inactive, or
 /// another kind of user: that touches everything.
-fn changed_fields(old: &Estate, new: &Estate) -> Option<HashSet<UserField>> {
+pub(super) fn changed_fields(old: &Estate, new: &Estate) -> Option<HashSet<UserField>> {
     let mut fields = HashSet::new();
     let (a, b) = (&old.people, &new.people);
     if Arc::ptr_eq(a, b) {
@@ -286,7 +286,7 @@ fn changed_fields(old: &Estate, new: &Estate) -> Option<HashSet<UserField>> {
 }
 
 /// Groups whose members differ or hang on fields that do.
-fn changed_groups(old: &Estate, new: &Estate, fields: &HashSet<UserField>) -> FixedBitSet {
+pub(super) fn changed_groups(old: &Estate, new: &Estate, fields: &HashSet<UserField>) -> FixedBitSet {
     let count = new.groups.len();
     let mut changed = FixedBitSet::with_capacity(count);
     if !Arc::ptr_eq(&old.groups, &new.groups) {
@@ -346,7 +346,7 @@ fn mentions(condition: &Condition, fields: &HashSet<UserField>) -> bool {
 
 /// Statements that differ by themselves: those of the first estate that are not in the second as
 /// they are, and the other way round.
-fn changed_statements(old: &Estate, new: &Estate) -> (Vec<StatementId>, Vec<StatementId>) {
+pub(super) fn changed_statements(old: &Estate, new: &Estate) -> (Vec<StatementId>, Vec<StatementId>) {
     let (a, b) = (&old.statements, &new.statements);
     let front = a.iter().zip(b).take_while(|(x, y)| Arc::ptr_eq(x, y)).count();
     let back = a[front..].iter().rev().zip(b[front..].iter().rev()).take_while(|(x, y)| Arc::ptr_eq(x, y)).count();
@@ -360,7 +360,7 @@ fn changed_statements(old: &Estate, new: &Estate) -> (Vec<StatementId>, Vec<Stat
 }
 
 /// Statements that name a changed group or ask for a changed field.
-fn touched(estate: &Estate, groups: &FixedBitSet, fields: &HashSet<UserField>) -> Vec<StatementId> {
+pub(super) fn touched(estate: &Estate, groups: &FixedBitSet, fields: &HashSet<UserField>) -> Vec<StatementId> {
     let all = StatementId::all(estate.statements.len());
     all.filter(|id| {
         let statement = estate.statement(*id);

@@ -3,6 +3,7 @@
 use super::SetEngine;
 use super::features::View;
 use super::pairs::Pair;
+use super::statement::conjuncts;
 use super::store::SetId;
 use crate::decide::place::{anchor, reaches};
 use bastide_model::condition::{Condition, Who};
@@ -145,14 +146,6 @@ pub fn steps(statement: &Statement) -> Vec<Step<'_>> {
         steps.extend(conjuncts(condition).into_iter().map(Step::Condition));
     }
     steps
-}
-
-/// What a condition demands all of.
-fn conjuncts(condition: &Condition) -> Vec<&Condition> {
-    match &condition.test {
-        condition::Test::And(parts) => parts.iter().flat_map(conjuncts).collect(),
-        _ => vec![condition],
-    }
 }
 
 impl<'e> SetEngine<'e> {

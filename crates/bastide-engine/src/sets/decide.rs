@@ -51,7 +51,7 @@ impl SetEngine<'_> {
     fn decided_by_parts(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
         let site = self.site(resource);
         // What has no meaning here asks nothing, and so closes no circle.
-        let fits = self.estate.schema.fits(action, self.estate.catalog.kind(resource));
+        let fits = self.has_meaning(action, self.estate.catalog.kind(resource));
         let relevant = self.sites[site].relevant[action.index()].as_ref().map(|r| r.len());
         let Some(count) = relevant.filter(|_| fits) else {
             return self.decide(resource, action, view);
@@ -87,7 +87,7 @@ impl SetEngine<'_> {
     fn decide(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
         let mut sorting = Sorting { rest: SetId::ALL, parts: std::mem::take(&mut self.sorted) };
         sorting.parts.clear();
-        if !self.estate.schema.fits(action, self.estate.catalog.kind(resource)) {
+        if !self.has_meaning(action, self.estate.catalog.kind(resource)) {
             return self.finish(sorting, (resource, view), action, false);
         }
         let inactive = self.sets.complement(self.active);

@@ -27,6 +27,7 @@ mod places;
 mod print;
 mod statement;
 pub mod store;
+mod touching;
 mod ways;
 
 use crate::decide::Judge;
@@ -38,7 +39,7 @@ pub use book::{Book, Outcome, OutcomeId, Part, RowId, ViewsId};
 pub(crate) use features::{Cells, Digit};
 use features::{Feature, View};
 use fixedbitset::FixedBitSet;
-use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use keyed::Keyed;
 use pairs::{Classes, Pair};
 pub(crate) use places::Descent;
@@ -87,7 +88,9 @@ pub struct SetEngine<'e> {
     hasher: DefaultHashBuilder,
     /// Numbers of sites, found by the statements and by the actions that have a meaning there.
     known_sites: HashTable<u32>,
-    /// By kind: kinds on which the same actions have a meaning have the same number.
+    /// The actions that are decided on; on the others nothing is.
+    wanted: FixedBitSet,
+    /// By kind: kinds on which the same of them have a meaning have the same number.
     fitting: Vec<u32>,
     /// The statements that speak of an action somewhere, each list once.
     speaking: statement::Speaking,
@@ -163,11 +166,11 @@ struct Site<'e> {
     met: u8,
 }
 
-/// By kind a number for the actions that have a meaning on it.
-fn fitting(schema: &Schema) -> Vec<u32> {
+/// By kind a number for the actions that have a meaning on it, of those that are decided on.
+fn fitting(schema: &Schema, wanted: &FixedBitSet) -> Vec<u32> {
     let mut known: Vec<Vec<bool>> = Vec::new();
     let number = |kind: KindId| {
-        let fits: Vec<bool> = ActionId::all(schema.actions.len()).map(|action| schema.fits(action, kind)).collect();
+        let fits: Vec<bool> = wanted.ones().map(|action| schema.fits(ActionId::new(action), kind)).collect();
         let found = known.iter().position(|other| *other == fits);
         found.unwrap_or_else(|| {
             known.push(fits);
@@ -183,9 +186,23 @@ impl<'e> SetEngine<'e> {
     /// # Errors
     /// The decisions that would depend on themselves on that date.
     pub fn new(estate: &'e Estate, moment: &'e Moment) -> Result<SetEngine<'e>, Vec<Diagnostic>> {
+        let mut all = FixedBitSet::with_capacity(estate.schema.actions.len());
+        all.insert_range(..);
+        Self::of_actions(estate, moment, all)
+    }
+
+    /// As [`SetEngine::new`], but decisions on all other actions are left out; on these nothing that is left may hang.
+    ///
+    /// # Errors
+    /// The decisions that would depend on themselves on that date.
+    pub(crate) fn of_actions(
+        estate: &'e Estate,
+        moment: &'e Moment,
+        wanted: FixedBitSet,
+    ) -> Result<SetEngine<'e>, Vec<Diagnostic>> {
         let judge = Judge::new(estate, moment)?;
         let places = Places::new(estate, &judge.live);
-        Ok(Self::with(judge, places))
+        Ok(Self::with(judge, places, wanted))
     }
 
     /// An engine for an estate that came about by changes of this one's; what the changes leave alone
@@ -212,16 +229,16 @@ impl<'e> SetEngine<'e> {
         } else {
             Places::new(judge.estate, &judge.live)
         };
-        SetEngine::with(judge, places)
+        SetEngine::with(judge, places, self.wanted.clone())
     }
 
-    fn with(judge: Judge<'e>, places: Places) -> SetEngine<'e> {
+    fn with(judge: Judge<'e>, places: Places, wanted: FixedBitSet) -> SetEngine<'e> {
         let estate = judge.estate();
         let mut sets = SetStore::new(estate.people.len());
         let active = sets.of(estate.people.active.ones());
         let live: FixedBitSet = judge.live.iter().map(|id| id.index()).collect();
         let compile =
-            |(at, statement): (usize, &Arc<Statement>)| live.contains(at).then(|| Compiled::new(estate, statement));
+            |(at, statement): (usize, &Arc<Statement>)| live.contains(at).then(|| Compiled::new(estate, statement, &wanted));
         let statements = estate.statements.par_iter().enumerate().with_min_len(1 << 10);
         let compiled: Vec<Option<Compiled>> = statements.map(compile).collect();
         let site_of = vec![NO_SITE; places.lists.len() * estate.schema.kinds.len()];
@@ -237,7 +254,8 @@ impl<'e> SetEngine<'e> {
             site_of,
             hasher: DefaultHashBuilder::default(),
             known_sites: HashTable::new(),
-            fitting: fitting(&estate.schema),
+            fitting: fitting(&estate.schema, &wanted),
+            wanted,
             speaking: statement::Speaking::default(),
             parts: Vec::new(),
             signatures: Vec::new(),
@@ -273,42 +291,6 @@ impl<'e> SetEngine<'e> {
     /// The moment it is evaluated at.
     pub fn moment(&self) -> &'e Moment {
         self.judge.moment()
-    }
-
-    /// Marks every resource that any of these statements reaches by place and kind, while it is in
-    /// force. Cost: the resources, once.
-    pub fn mark_reached(&self, statements: &[StatementId], marked: &mut FixedBitSet) {
-        let catalog = &self.estate.catalog;
-        let live: Vec<StatementId> =
-            statements.iter().copied().filter(|id| self.compiled[id.index()].is_some()).collect();
-        if live.is_empty() {
-            return;
-        }
-        let (everywhere, placed): (Vec<StatementId>, Vec<StatementId>) =
-            live.into_iter().partition(|id| self.estate.statement(*id).what.places.is_none());
-        let mut kinds = vec![false; self.estate.schema.kinds.len()];
-        for id in everywhere {
-            let wanted = self.estate.statement(id).what.kinds.as_deref();
-            let all = kinds.iter_mut().enumerate();
-            all.for_each(|(kind, is)| *is |= self.estate.schema.is_any(KindId::new(kind), wanted));
-        }
-        if !kinds.contains(&false) {
-            marked.insert_range(..catalog.len());
-        } else if kinds.contains(&true) {
-            let all = catalog.all().filter(|resource| kinds[catalog.kind(*resource).index()]);
-            all.for_each(|resource| marked.insert(resource.index()));
-        }
-        let wanted: HashSet<StatementId> = placed.iter().copied().collect();
-        let lists: Vec<bool> =
-            self.places.lists.iter().map(|list| list.iter().any(|(id, _)| wanted.contains(id))).collect();
-        let places = placed.iter().flat_map(|id| self.estate.statement(*id).what.places.iter().flatten());
-        for beneath in places.map(|place| catalog.subtree(place.resource)) {
-            for resource in beneath.map(ResourceId) {
-                if lists[self.places.descent.class(resource, catalog.parent(resource)) as usize] {
-                    marked.insert(resource.index());
-                }
-            }
-        }
     }
 
     /// Which statements reach a resource by place, as a number.

@@ -5,9 +5,10 @@ use super::features::{self, Feature, View};
 use super::store::SetId;
 use super::{SetEngine, Site, decide, places};
 use crate::decide::place::covers;
-use bastide_model::condition::{Condition, Term};
+use bastide_model::condition::{Condition, Term, Test};
 use bastide_model::schema::Target;
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use std::sync::Arc;
 
@@ -19,9 +20,9 @@ pub(super) struct Compiled {
     own: bool,
     /// Whether it matters to it who owns the resource.
     owned: bool,
-    /// Whether it names nobody who is there: then it decides nothing. Where there are layers, it may still say which of
-    /// them controls a resource.
-    nobody: bool,
+    /// Whether it decides nothing: it names nobody who is there, or speaks of no action that is decided on. Where there
+    /// are layers, it may still say which of them controls a resource.
+    idle: bool,
     /// How many values each feature can have, where that is known and not many together: then the
     /// sets stand in a plain table.
     radices: Option<Box<[u32]>>,
@@ -78,7 +79,7 @@ impl Compiled {
         }
     }
 
-    pub fn new(estate: &Estate, statement: &Statement) -> Compiled {
+    pub fn new(estate: &Estate, statement: &Statement, wanted: &FixedBitSet) -> Compiled {
         let (mut all, mut own) = (Vec::new(), false);
         if statement.who.terms.contains(&Term::Owner) {
             all.push(Feature::Owned);
@@ -100,7 +101,9 @@ impl Compiled {
             radices: radices.map(Vec::into_boxed_slice),
             table: [Vec::new(), Vec::new()],
             owned: distinct.contains(&Feature::Owned),
-            nobody: estate.layers.is_empty() && statement.who.terms.iter().all(|term| is_nobody(estate, term)),
+            idle: estate.layers.is_empty()
+                && (statement.who.terms.iter().all(|term| is_nobody(estate, term))
+                    || !wanted.ones().any(|action| speaks(statement, ActionId::new(action)))),
             features: distinct.into(),
             own,
             known: [HashMap::new(), HashMap::new()],
@@ -152,9 +155,22 @@ fn is_nobody(estate: &Estate, term: &Term) -> bool {
     }
 }
 
+/// What a condition demands all of.
+pub(super) fn conjuncts(condition: &Condition) -> Vec<&Condition> {
+    match &condition.test {
+        Test::And(parts) => parts.iter().flat_map(conjuncts).collect(),
+        _ => vec![condition],
+    }
+}
+
 impl<'e> SetEngine<'e> {
     fn compiled(&mut self, id: StatementId) -> &mut Compiled {
         self.compiled[id.index()].as_mut().expect("only statements in force reach anything")
+    }
+
+    /// Whether an action is decided on, on resources of a kind.
+    pub(super) fn has_meaning(&self, action: ActionId, kind: KindId) -> bool {
+        self.wanted.contains(action.index()) && self.estate.schema.fits(action, kind)
     }
 
     /// The site of a resource.
@@ -167,7 +183,7 @@ impl<'e> SetEngine<'e> {
             return self.site_of[at] as usize;
         }
         let all = self.everywhere.iter().chain(self.places.lists[class as usize].iter());
-        let all = all.filter(|(id, _)| !self.compiled[id.index()].as_ref().is_some_and(|c| c.nobody));
+        let all = all.filter(|(id, _)| !self.compiled[id.index()].as_ref().is_some_and(|c| c.idle));
         let mut reached: Vec<_> = all
             .copied()
             .filter(|(id, _)| estate.schema.is_any(kind, estate.statement(*id).what.kinds.as_deref()))
@@ -214,7 +230,7 @@ impl<'e> SetEngine<'e> {
                 varying.push(at as u32);
             }
         }
-        for action in ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind)) {
+        for action in ActionId::all(estate.schema.actions.len()).filter(|a| self.has_meaning(*a, kind)) {
             for need in &estate.schema.actions[action.index()].needs {
                 let ask = (need.target, need.action);
                 if need.target != Target::Own && !asks.contains(&ask) {
@@ -259,7 +275,7 @@ impl<'e> SetEngine<'e> {
     fn turns(&self, kind: KindId, by_owner: &[u32], relevant: &[Option<Box<[u32]>>]) -> Box<[bool]> {
         let schema = &self.estate.schema;
         let looks = |of: &Option<Box<[u32]>>| of.as_ref().is_none_or(|all| all.iter().any(|i| by_owner.contains(i)));
-        let fits = |action: &ActionId| schema.fits(*action, kind);
+        let fits = |action: &ActionId| self.has_meaning(*action, kind);
         let mut turns: Vec<bool> =
             ActionId::all(relevant.len()).map(|a| fits(&a) && looks(&relevant[a.index()])).collect();
         let needs = |turns: &[bool], action: ActionId| {

@@ -94,7 +94,7 @@ pub(crate) struct Way {
 const OFTEN: u8 = 8;
 
 /// Of a field with more values it is not found out which come to the same.
-const MOST_FOLDED: u32 = 1 << 10;
+pub(super) const MOST_FOLDED: u32 = 1 << 10;
 
 /// For a resource with each value, it is looked for in about so many places. A value that is in none of them stands for
 /// itself.
@@ -260,7 +260,7 @@ impl<'e> SetEngine<'e> {
 
     /// By value of a feature, a resource that has it, where one was found among so many as can be looked at quickly; the
     /// last is one without a value.
-    fn some_with(&mut self, feature: Feature, own: &[u32], values: u32) -> Arc<[Option<ResourceId>]> {
+    pub(super) fn some_with(&mut self, feature: Feature, own: &[u32], values: u32) -> Arc<[Option<ResourceId>]> {
         if let Some(known) = self.examples.get(&feature) {
             return Arc::clone(known);
         }

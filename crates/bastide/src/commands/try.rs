@@ -7,7 +7,7 @@ use crate::print::{changes, json, trial};
 use crate::stage::Stage;
 use bastide_audit::{Case, Finding};
 use bastide_engine::change::{Described, describe, narrowed};
-use bastide_engine::difference::{Blocks, Radius, blocks, difference, radius};
+use bastide_engine::difference::{Blocks, Radius, blocks, difference, radius, sides};
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
 use bastide_engine::sets::SetEngine;
 use bastide_formats::write;
@@ -179,8 +179,7 @@ fn compare(
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
     let started = Instant::now();
     let (old, new) = small.as_ref().map_or((before, after), |(old, new)| (old, new));
-    let mut was = SetEngine::new(old, moment).map_err(failed)?;
-    let mut is = was.beside(new, after_moment).map_err(failed)?;
+    let (mut was, mut is) = sides((old, moment), (new, after_moment)).map_err(failed)?;
     let difference = difference(&mut was, &mut is);
     let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, &after.groups, harmless, most));
     let evaluate = started.elapsed().as_secs_f64();

@@ -1,0 +1,125 @@
+//! Which actions changes can touch. Only on these, and on what they hang on, decisions before and after are worked out.
+
+use super::joint::Joint;
+use super::suspects::{changed_fields, changed_groups, changed_statements, conditions, touched};
+use crate::sets::SetEngine;
+use bastide_model::condition::{Condition, Test};
+use bastide_model::groups::Computed;
+use bastide_model::*;
+use bastide_syntax::Diagnostic;
+use fixedbitset::FixedBitSet;
+use std::sync::Arc;
+
+/// Engines for an estate and for another that came about by changes of it, made to tell what differs: they leave out
+/// actions on which nothing can, as far as nothing else hangs on them. Where two estates are not related, they leave
+/// out nothing.
+///
+/// # Errors
+/// The decisions that would depend on themselves on that date, in the first estate or in the second.
+pub fn sides<'b, 'a>(
+    before: (&'b Estate, &'b Moment),
+    after: (&'a Estate, &'a Moment),
+) -> Result<(SetEngine<'b>, SetEngine<'a>), Vec<Diagnostic>> {
+    let related = Joint::of(before.0, after.0).is_same() && before.1 == after.1;
+    let wanted = if related { wanted(before.0, after.0) } else { None };
+    let was = match wanted {
+        Some(wanted) => SetEngine::of_actions(before.0, before.1, wanted)?,
+        None => SetEngine::new(before.0, before.1)?,
+    };
+    let is = if related { was.beside(after.0, after.1)? } else { SetEngine::new(after.0, after.1)? };
+    Ok((was, is))
+}
+
+/// The actions whose outcomes can differ, and those that they hang on; none where that cannot be told.
+fn wanted(old: &Estate, new: &Estate) -> Option<FixedBitSet> {
+    // Which layer controls a resource may hang on statements that speak of other actions.
+    if !Arc::ptr_eq(&old.catalog, &new.catalog) || !old.layers.is_empty() || !new.layers.is_empty() {
+        return None;
+    }
+    let schema = &new.schema;
+    let mut wanted = FixedBitSet::with_capacity(schema.actions.len());
+    let fields = changed_fields(old, new)?;
+    let groups = changed_groups(old, new, &fields);
+    let (was, is) = changed_statements(old, new);
+    let all = [(old, was), (new, is)];
+    for (estate, changed) in &all {
+        for id in changed.iter().copied().chain(touched(estate, &groups, &fields)) {
+            wanted.union_with(&spoken_of(estate.statement(id), schema));
+        }
+    }
+    let estates = all.map(|(estate, _)| estate);
+    let statements = || estates.into_iter().flat_map(|estate| &estate.statements);
+    let in_groups = in_groups(estates);
+    grow(&mut wanted, |wanted| {
+        for action in ActionId::all(schema.actions.len()) {
+            let needs = &schema.actions[action.index()].needs;
+            if needs.iter().any(|need| wanted.contains(need.action.index())) {
+                wanted.insert(action.index());
+            }
+        }
+        for statement in statements() {
+            if conditions(statement).any(|condition| !asked(condition).is_disjoint(wanted)) {
+                wanted.union_with(&spoken_of(statement, schema));
+            }
+        }
+    });
+    if !in_groups.is_disjoint(&wanted) {
+        // Who is in a group hangs on what can differ, and more hangs on that.
+        return None;
+    }
+    // These can differ. From here on, what they hang on.
+    wanted.union_with(&in_groups);
+    grow(&mut wanted, |wanted| {
+        for action in wanted.clone().ones() {
+            schema.actions[action].needs.iter().for_each(|need| wanted.insert(need.action.index()));
+        }
+        for statement in statements() {
+            if !spoken_of(statement, schema).is_disjoint(wanted) {
+                conditions(statement).for_each(|condition| wanted.union_with(&asked(condition)));
+            }
+        }
+    });
+    Some(wanted)
+}
+
+/// Takes more in as long as there is more.
+fn grow(actions: &mut FixedBitSet, more: impl Fn(&mut FixedBitSet)) {
+    let mut known = usize::MAX;
+    while known != actions.count_ones(..) {
+        known = actions.count_ones(..);
+        more(actions);
+    }
+}
+
+/// The actions that a statement decides on: those it lists; of a cap that leaves some, the others.
+fn spoken_of(statement: &Statement, schema: &Schema) -> FixedBitSet {
+    let mut actions = statement.actions.clone();
+    actions.grow(schema.actions.len());
+    if statement.modality == Modality::MayOnly {
+        actions.toggle_range(..);
+    }
+    actions
+}
+
+/// The actions whose decisions a condition asks for.
+fn asked(condition: &Condition) -> FixedBitSet {
+    let mut actions = FixedBitSet::new();
+    condition.visit(&mut |inner| {
+        if let Test::Holds(action, _) = inner.test {
+            actions.grow_and_insert(action.index());
+        }
+    });
+    actions
+}
+
+/// The actions on whose decisions it hangs who is in a group.
+fn in_groups(estates: [&Estate; 2]) -> FixedBitSet {
+    let mut actions = FixedBitSet::new();
+    for body in estates.into_iter().flat_map(|estate| estate.groups.computed.iter().flatten()) {
+        match body {
+            Computed::Holders(action, _) => actions.grow_and_insert(action.index()),
+            Computed::Who(who) => who.condition.iter().for_each(|condition| actions.union_with(&asked(condition))),
+        }
+    }
+    actions
+}
