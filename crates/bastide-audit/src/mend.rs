@@ -87,10 +87,10 @@ fn changed<'e>(
     // Whoever is not active is refused whatever else holds.
     let wakes = |change: &Change| matches!(change, Change::User(_, UserCell::Active, _));
     let asleep = |few: Few| !few.users().iter().any(|user| estate.people.is_active(*user));
-    if Few::of(estate, changes).is_some_and(asleep) && !changes.iter().any(wakes) {
+    if Few::of(estate, changes, moment).is_some_and(asleep) && !changes.iter().any(wakes) {
         return Some(Radius::default());
     }
-    let Some((small, after)) = narrowed(estate, changes) else {
+    let Some((small, after)) = narrowed(estate, changes, moment) else {
         return today.radius(estate, moment, &apply(estate, changes).ok()?);
     };
     let (mut old, mut new) = sides((&small, moment), (&after, moment)).ok()?;

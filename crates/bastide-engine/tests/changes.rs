@@ -220,7 +220,7 @@ fn of_few_users_alone() {
         let user = |at: u64| UserId::new(at as usize % estate.people.len());
         let group = GroupId::new(seed as usize % estate.groups.len());
         let changes = [user(seed), user(7 * seed + 1)].map(|user| Change::Join(Member::User(user), group));
-        let Some(few) = Few::of(&estate, &changes) else { continue };
+        let Some(few) = Few::of(&estate, &changes, &Moment::on(day(), &estate.schema)) else { continue };
         let small = few.estate(&estate);
         let moment = Moment::on(day(), &estate.schema);
         let (whole, alone) = (Judge::new(&estate, &moment).unwrap(), Judge::new(&small, &moment).unwrap());
@@ -245,7 +245,7 @@ fn that_touch_few_users() {
         let mut rng = fastrand::Rng::with_seed(seed);
         let changes: Vec<Change> = (0..1 + rng.usize(..2)).map(|_| random_change(&estate, &mut rng)).collect();
         let Ok(after) = apply(&estate, &changes) else { continue };
-        let Some((small, small_after)) = narrowed(&estate, &changes) else { continue };
+        let Some((small, small_after)) = narrowed(&estate, &changes, &Moment::on(day(), &estate.schema)) else { continue };
         let Some(whole) = expected(&estate, &after) else { continue };
         let told: Vec<String> = changes.iter().map(|c| change::describe(&estate, c).words).collect();
         assert_eq!(expected(&small, &small_after), Some(whole), "estate {seed}: {told:#?}");

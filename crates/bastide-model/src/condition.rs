@@ -220,6 +220,14 @@ impl Condition {
         seen
     }
 
+    /// What it demands all of.
+    pub fn conjuncts(&self) -> Vec<&Condition> {
+        match &self.test {
+            Test::And(parts) => parts.iter().flat_map(Condition::conjuncts).collect(),
+            _ => vec![self],
+        }
+    }
+
     /// Calls `see` on this condition and every one inside it.
     pub fn visit<'c>(&'c self, see: &mut impl FnMut(&'c Condition)) {
         see(self);

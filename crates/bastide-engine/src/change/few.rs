@@ -2,8 +2,9 @@
 //! the time: no decision looks at another user.
 
 use super::{Change, apply};
+use crate::decide::Judge;
 use bastide_model::column::Column;
-use bastide_model::condition::{Term, Who};
+use bastide_model::condition::{Condition, Term, Test, Who};
 use bastide_model::groups::{Computed, Groups, Member, Membership};
 use bastide_model::people::People;
 use bastide_model::strings::{Index, Strings};
@@ -23,11 +24,12 @@ impl Few {
         Few(vec![user])
     }
 
-    /// The users that changes can touch, where that can be told and they are few.
-    pub fn of(estate: &Estate, changes: &[Change]) -> Option<Few> {
+    /// The users that changes can touch at a moment, where that can be told and they are few.
+    pub fn of(estate: &Estate, changes: &[Change], moment: &Moment) -> Option<Few> {
+        let judge = Judge::new(estate, moment).ok()?;
         let mut users = Vec::new();
         for change in changes {
-            users.extend(touched(estate, change)?);
+            users.extend(touched(estate, change, Some(&judge))?);
         }
         if users.is_empty() {
             // Nobody is touched, and anybody will do to see it.
@@ -64,25 +66,27 @@ impl Few {
         small
     }
 
-    /// The changes as they are in the estate with these users alone; none where they can touch others too.
+    /// The changes as they are in the estate with these users alone; none where they name others too, or can touch
+    /// others whom they do not name.
     pub fn changes(&self, whole: &Estate, changes: &[Change]) -> Option<Vec<Change>> {
-        changes.iter().map(|change| self.change(whole, change)).collect()
+        let own = |change| touched(whole, change, None).is_some_and(|all| all.iter().all(|u| self.number(*u).is_some()));
+        if changes.iter().all(own) { self.renamed(whole, changes) } else { None }
     }
 
-    fn change(&self, whole: &Estate, change: &Change) -> Option<Change> {
-        if touched(whole, change)?.iter().any(|user| self.number(*user).is_none()) {
-            return None;
+    /// The changes as they are in the estate with these users alone, whom else they can touch left aside.
+    fn renamed(&self, whole: &Estate, changes: &[Change]) -> Option<Vec<Change>> {
+        let mut changes = changes.to_vec();
+        for change in &mut changes {
+            match change {
+                Change::Join(Member::User(user), _)
+                | Change::Leave(Member::User(user), _)
+                | Change::User(user, ..)
+                | Change::Except(_, user) => *user = self.number(*user)?,
+                Change::Give(statement) => self.rename(&mut Arc::make_mut(statement).who, whole),
+                _ => {}
+            }
         }
-        let mut change = change.clone();
-        match &mut change {
-            Change::Join(Member::User(user), _)
-            | Change::Leave(Member::User(user), _)
-            | Change::User(user, ..)
-            | Change::Except(_, user) => *user = self.number(*user)?,
-            Change::Give(statement) => self.rename(&mut Arc::make_mut(statement).who, whole),
-            _ => {}
-        }
-        Some(change)
+        Some(changes)
     }
 
     /// Whom a clause names, by their new numbers. A user who is not there is nobody.
@@ -145,8 +149,9 @@ impl Few {
     }
 }
 
-/// The users that a change can touch, where they are named: by themselves, or as members of a group.
-fn touched(estate: &Estate, change: &Change) -> Option<Vec<UserId>> {
+/// The users that a change can touch, where they are named: by themselves, or as members of a group; and where there is a
+/// judge, by a condition that asks for their attributes.
+fn touched(estate: &Estate, change: &Change, judge: Option<&Judge>) -> Option<Vec<UserId>> {
     match change {
         Change::Join(member, _) | Change::Leave(member, _) => match member {
             Member::User(user) => Some(vec![*user]),
@@ -154,29 +159,50 @@ fn touched(estate: &Estate, change: &Change) -> Option<Vec<UserId>> {
         },
         Change::User(user, ..) | Change::Except(_, user) => Some(vec![*user]),
         Change::Off(id) | Change::On(id) | Change::Window(id, ..) | Change::Actions(id, _) => {
-            named(estate, estate.statement(*id))
+            meant(estate, estate.statement(*id), judge)
         }
-        Change::Give(statement) => named(estate, statement),
+        Change::Give(statement) => meant(estate, statement, judge),
         Change::Resource(..) => None,
     }
 }
 
 /// The users a statement can apply to, where they are named.
-fn named(estate: &Estate, statement: &Statement) -> Option<Vec<UserId>> {
+fn meant(estate: &Estate, statement: &Statement, judge: Option<&Judge>) -> Option<Vec<UserId>> {
     if !estate.layers.is_empty() && matches!(statement.modality, Modality::May | Modality::MayNot) {
         // Which layer controls a resource hangs on it, whomever it applies to, and touches everybody.
         return None;
     }
+    let conditions = [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten();
+    let parts: Vec<&Condition> = conditions.flat_map(Condition::conjuncts).filter(|part| is_about(part, estate)).collect();
     let mut users = Vec::new();
     for term in &statement.who.terms {
         match term {
             Term::User(user) => users.push(*user),
             Term::Members(group) => users.extend(members(estate, *group)?),
             Term::Nobody(_) => {}
-            Term::Anyone | Term::Owner => return None,
+            Term::Anyone | Term::Owner if judge.is_none() || parts.is_empty() => return None,
+            Term::Anyone | Term::Owner => users.extend(estate.people.all()),
         }
     }
+    if let Some(judge) = judge {
+        // Of a resource nothing is known, so that what is false is so by the user alone.
+        users.retain(|user| parts.iter().all(|part| judge.condition(part, Some(*user), None).not_false()));
+    }
     Some(users)
+}
+
+/// Whether a condition asks for attributes of the user, and for nothing that takes long to find out.
+fn is_about(condition: &Condition, estate: &Estate) -> bool {
+    let (mut user, mut slow) = (false, false);
+    condition.visit(&mut |inner| match &inner.test {
+        Test::Holds(..) => slow = true,
+        Test::MemberOf(Some(group)) => {
+            user = true;
+            slow |= !estate.groups.through(*group).is_empty();
+        }
+        _ => user |= inner.mentions().user,
+    });
+    user && !slow
 }
 
 /// The members of a group, where none of them is computed.
@@ -185,11 +211,11 @@ fn members(estate: &Estate, group: GroupId) -> Option<Vec<UserId>> {
     groups.through(group).is_empty().then(|| groups.users(group).ones().map(UserId::new).collect())
 }
 
-/// The estate with the users alone whom changes can touch, before the changes and after them, where these users can be
-/// told and are few.
-pub fn narrowed(estate: &Estate, changes: &[Change]) -> Option<(Estate, Estate)> {
-    let few = Few::of(estate, changes)?;
+/// The estate with the users alone whom changes can touch at a moment, before the changes and after them, where these
+/// users can be told and are few.
+pub fn narrowed(estate: &Estate, changes: &[Change], moment: &Moment) -> Option<(Estate, Estate)> {
+    let few = Few::of(estate, changes, moment)?;
     let before = few.estate(estate);
-    let after = apply(&before, &few.changes(estate, changes)?).ok()?;
+    let after = apply(&before, &few.renamed(estate, changes)?).ok()?;
     Some((before, after))
 }

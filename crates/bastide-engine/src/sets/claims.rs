@@ -3,7 +3,6 @@
 use super::SetEngine;
 use super::features::View;
 use super::pairs::Pair;
-use super::statement::conjuncts;
 use super::store::SetId;
 use crate::decide::place::{anchor, reaches};
 use bastide_model::condition::{Condition, Who};
@@ -135,7 +134,7 @@ pub enum Step<'e> {
 /// The steps of a statement, in the order in which its text is read.
 pub fn steps(statement: &Statement) -> Vec<Step<'_>> {
     let mut steps = vec![Step::Terms(&statement.who)];
-    steps.extend(statement.who.condition.iter().flat_map(conjuncts).map(Step::Condition));
+    steps.extend(statement.who.condition.iter().flat_map(Condition::conjuncts).map(Step::Condition));
     if statement.what.kinds.is_some() {
         steps.push(Step::Kinds);
     }
@@ -143,7 +142,7 @@ pub fn steps(statement: &Statement) -> Vec<Step<'_>> {
         steps.push(Step::Places);
     }
     for condition in [&statement.what.condition, &statement.condition].into_iter().flatten() {
-        steps.extend(conjuncts(condition).into_iter().map(Step::Condition));
+        steps.extend(condition.conjuncts().into_iter().map(Step::Condition));
     }
     steps
 }

@@ -5,7 +5,7 @@ use super::features::{self, Feature, View};
 use super::store::SetId;
 use super::{SetEngine, Site, decide, places};
 use crate::decide::place::covers;
-use bastide_model::condition::{Condition, Term, Test};
+use bastide_model::condition::{Condition, Term};
 use bastide_model::schema::Target;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
@@ -152,14 +152,6 @@ fn is_nobody(estate: &Estate, term: &Term) -> bool {
         Term::Nobody(_) => true,
         Term::Members(group) => estate.groups.users(*group).is_clear() && estate.groups.through(*group).is_empty(),
         Term::Anyone | Term::Owner | Term::User(_) => false,
-    }
-}
-
-/// What a condition demands all of.
-pub(super) fn conjuncts(condition: &Condition) -> Vec<&Condition> {
-    match &condition.test {
-        Test::And(parts) => parts.iter().flat_map(conjuncts).collect(),
-        _ => vec![condition],
     }
 }
 

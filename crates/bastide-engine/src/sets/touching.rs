@@ -2,7 +2,6 @@
 
 use super::SetEngine;
 use super::features::{self, Feature, View};
-use super::statement::conjuncts;
 use super::store::SetId;
 use super::ways::MOST_FOLDED;
 use bastide_model::condition::{Condition, Term, Test};
@@ -97,7 +96,7 @@ impl<'e> SetEngine<'e> {
         }
         let mut gated: Vec<(&'e Condition, Feature)> = Vec::new();
         for condition in [&statement.who.condition, &statement.what.condition, &statement.condition] {
-            for part in condition.iter().flat_map(conjuncts) {
+            for part in condition.iter().flat_map(Condition::conjuncts) {
                 let (mut mentioned, mut asks) = (Vec::new(), false);
                 features::of_condition(part, &mut mentioned, &mut asks);
                 part.visit(&mut |inner| asks |= matches!(inner.test, Test::Holds(..)));

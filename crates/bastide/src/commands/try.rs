@@ -103,9 +103,9 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     }
     let started = Instant::now();
     let made = changed(&mut opened, &root, &args.changes, stage)?;
-    let small = made.base.is_none().then(|| narrowed(opened.estate(), &made.changes)).flatten();
-    let made_in = started.elapsed().as_secs_f64();
     let moment = args.moment.moment(opened.estate())?;
+    let small = made.base.is_none().then(|| narrowed(opened.estate(), &made.changes, &moment)).flatten();
+    let made_in = started.elapsed().as_secs_f64();
     let after_moment = args.moment.moment(&made.estate)?;
     let harmless = opened.loaded.audit.harmless.clone();
     let from = made.base.as_ref().unwrap_or(opened.estate());
