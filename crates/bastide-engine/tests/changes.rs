@@ -2,7 +2,9 @@
 //! losses equal the difference of two full evaluations by the specification evaluator.
 
 use bastide_engine::change::{Change, Few, ResourceCell, UserCell, apply, narrowed};
-use bastide_engine::difference::{Alike, Blocks, Difference, How, blocks, difference, fold, radius, sides, radius_without};
+use bastide_engine::difference::{
+    Alike, Blocks, Difference, How, blocks, difference, fold, radius, radius_without, sides,
+};
 use bastide_engine::resolve::lay_over;
 use bastide_engine::sets::SetEngine;
 use bastide_engine::{Judge, change};
@@ -245,7 +247,9 @@ fn that_touch_few_users() {
         let mut rng = fastrand::Rng::with_seed(seed);
         let changes: Vec<Change> = (0..1 + rng.usize(..2)).map(|_| random_change(&estate, &mut rng)).collect();
         let Ok(after) = apply(&estate, &changes) else { continue };
-        let Some((small, small_after)) = narrowed(&estate, &changes, &Moment::on(day(), &estate.schema)) else { continue };
+        let Some((small, small_after)) = narrowed(&estate, &changes, &Moment::on(day(), &estate.schema)) else {
+            continue;
+        };
         let Some(whole) = expected(&estate, &after) else { continue };
         let told: Vec<String> = changes.iter().map(|c| change::describe(&estate, c).words).collect();
         assert_eq!(expected(&small, &small_after), Some(whole), "estate {seed}: {told:#?}");

@@ -53,9 +53,46 @@ pub struct Groups {
     /// Per group, the computed groups it takes in (itself, where it is one).
     through: Vec<Vec<GroupId>>,
     /// Per user, the groups that name the user, sorted.
-    direct: Vec<Vec<GroupId>>,
+    direct: Naming,
     /// Per group, the groups that name the group, sorted.
-    above: Vec<Vec<GroupId>>,
+    above: Naming,
+}
+
+/// The groups that name each of many, one list after the other: there are as many as users.
+#[derive(Clone, Default)]
+struct Naming {
+    /// Where each list begins, and where the last one ends.
+    starts: Vec<u32>,
+    groups: Vec<GroupId>,
+}
+
+impl Naming {
+    /// From who is named by which group, groups in order.
+    fn of(count: usize, named: impl Iterator<Item = (usize, GroupId)> + Clone) -> Naming {
+        // A group may name somebody twice.
+        let mut last: Vec<Option<GroupId>> = vec![None; count];
+        let mut starts: Vec<u32> = vec![0; count + 1];
+        for (at, group) in named.clone() {
+            starts[at + 1] += u32::from(last[at].replace(group) != Some(group));
+        }
+        for at in 0..count {
+            starts[at + 1] += starts[at];
+        }
+        let mut groups = vec![GroupId::new(0); starts[count] as usize];
+        let mut ends = starts.clone();
+        last.fill(None);
+        for (at, group) in named {
+            if last[at].replace(group) != Some(group) {
+                groups[ends[at] as usize] = group;
+                ends[at] += 1;
+            }
+        }
+        Naming { starts, groups }
+    }
+
+    fn get(&self, at: usize) -> &[GroupId] {
+        &self.groups[self.starts[at] as usize..self.starts[at + 1] as usize]
+    }
 }
 
 impl Groups {
@@ -96,7 +133,7 @@ impl Groups {
     }
 
     /// Every group, in byte order of ids.
-    pub fn all(&self) -> impl ExactSizeIterator<Item = GroupId> + use<> {
+    pub fn all(&self) -> impl ExactSizeIterator<Item = GroupId> + Clone + use<> {
         GroupId::all(self.len())
     }
 
@@ -128,19 +165,13 @@ impl Groups {
             self.users.push(found);
             self.through.push(through);
         }
-        self.direct = vec![Vec::new(); users];
-        self.above = vec![Vec::new(); count];
-        for group in self.all() {
-            for membership in &self.members[group.index()] {
-                match membership.member {
-                    Member::User(user) => self.direct[user.index()].push(group),
-                    Member::Group(inner) => self.above[inner.index()].push(group),
-                }
-            }
-        }
-        for list in self.direct.iter_mut().chain(&mut self.above) {
-            list.dedup();
-        }
+        let all = || self.all().flat_map(|group| self.members[group.index()].iter().map(move |m| (m.member, group)));
+        let user = |(member, group)| if let Member::User(user) = member { Some((user.index(), group)) } else { None };
+        let inner =
+            |(member, group)| if let Member::Group(inner) = member { Some((inner.index(), group)) } else { None };
+        let direct = Naming::of(users, all().filter_map(user));
+        let above = Naming::of(count, all().filter_map(inner));
+        (self.direct, self.above) = (direct, above);
     }
 
     /// The group and every group nested in it.
@@ -174,12 +205,12 @@ impl Groups {
 
     /// Groups that name the user.
     pub fn direct(&self, user: UserId) -> &[GroupId] {
-        &self.direct[user.index()]
+        self.direct.get(user.index())
     }
 
     /// Groups that name the group.
     pub fn above(&self, group: GroupId) -> &[GroupId] {
-        &self.above[group.index()]
+        self.above.get(group.index())
     }
 
     /// A shortest chain of groups from one that holds the user to `group`, by data alone; ties go to
@@ -187,7 +218,7 @@ impl Groups {
     pub fn chain(&self, user: UserId, start: &[GroupId], group: GroupId) -> Option<Vec<GroupId>> {
         let mut from: Vec<Option<Option<GroupId>>> = vec![None; self.len()];
         let mut queue = VecDeque::new();
-        for &first in self.direct[user.index()].iter().chain(start) {
+        for &first in self.direct(user).iter().chain(start) {
             if from[first.index()].is_none() {
                 from[first.index()] = Some(None);
                 queue.push_back(first);

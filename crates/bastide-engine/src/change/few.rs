@@ -69,7 +69,8 @@ impl Few {
     /// The changes as they are in the estate with these users alone; none where they name others too, or can touch
     /// others whom they do not name.
     pub fn changes(&self, whole: &Estate, changes: &[Change]) -> Option<Vec<Change>> {
-        let own = |change| touched(whole, change, None).is_some_and(|all| all.iter().all(|u| self.number(*u).is_some()));
+        let own =
+            |change| touched(whole, change, None).is_some_and(|all| all.iter().all(|u| self.number(*u).is_some()));
         if changes.iter().all(own) { self.renamed(whole, changes) } else { None }
     }
 
@@ -173,7 +174,8 @@ fn meant(estate: &Estate, statement: &Statement, judge: Option<&Judge>) -> Optio
         return None;
     }
     let conditions = [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten();
-    let parts: Vec<&Condition> = conditions.flat_map(Condition::conjuncts).filter(|part| is_about(part, estate)).collect();
+    let parts: Vec<&Condition> =
+        conditions.flat_map(Condition::conjuncts).filter(|part| is_about(part, estate)).collect();
     let mut users = Vec::new();
     for term in &statement.who.terms {
         match term {

@@ -28,6 +28,7 @@ use crate::sets::store::{SetId, SetStore};
 use crate::sets::{Decided, RowId, SetEngine, ViewsId};
 use bastide_model::*;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+use rayon::prelude::*;
 use std::hash::BuildHasher;
 use std::sync::Arc;
 use suspects::Suspects;
@@ -151,7 +152,7 @@ impl Rows {
 /// what the changes can touch; otherwise every resource once in each.
 pub fn difference(before: &mut SetEngine, after: &mut SetEngine) -> Difference {
     // From within the threads that share the work, to share it costs less than from without.
-    let (difference, ()) = rayon::join(|| difference_while(before, after, |_, _| true), || ());
+    let (difference, ()) = rayon::join(|| differ(before, after, None), || ());
     difference.expect("nobody stops it")
 }
 
@@ -162,60 +163,67 @@ pub fn difference_while(
     after: &mut SetEngine,
     mut go_on: impl FnMut(&SetStore, &[Turn]) -> bool,
 ) -> Option<Difference> {
+    differ(before, after, Some(&mut go_on))
+}
+
+/// Who is shown what differs on each resource, and says whether to go on.
+type GoOn<'g> = Option<&'g mut dyn FnMut(&SetStore, &[Turn]) -> bool>;
+
+fn differ(before: &mut SetEngine, after: &mut SetEngine, mut go_on: GoOn) -> Option<Difference> {
     let joint = Joint::of(before.estate(), after.estate());
     // Another day or session can touch anything.
     let related = joint.is_same() && before.moment() == after.moment();
-    let suspects = if related { Suspects::of(before, after) } else { None };
+    let mut suspects = if related { Suspects::of(before, after) } else { None };
+    let mut twins = suspects.is_some().then(|| Twins::of(before, after));
+    let mut left = 0..joint.resources.len() as u32;
     let mut walk = Walk::new(joint);
-    match suspects {
-        Some(mut suspects) => {
-            let mut twins = Twins::of(before, after);
-            for steps in steps() {
-                let some = suspects.take(steps);
-                if some.is_empty() {
-                    break;
-                }
-                let numbers = walk.numbers(before, after, Some(&mut twins), &some);
-                for (resource, number) in some.into_iter().zip(numbers) {
-                    let row = walk.row(before, after, resource, number);
-                    if row != 0 {
-                        if !go_on(&walk.difference.sets, walk.difference.turns(row)) {
-                            return None;
-                        }
-                        suspects.changed(ResourceId(resource), before, after);
-                    }
-                }
-            }
-            walk.difference.changed.sort_unstable();
+    // Few at first, since it may be that the first that differs is all that is asked for.
+    let (first, most) = if go_on.is_some() { (FEW, 1 << 15) } else { (1 << 12, 1 << 17) };
+    for steps in std::iter::successors(Some(first), |steps| Some((4 * steps).min(most))) {
+        let some = match &mut suspects {
+            Some(suspects) => suspects.take(steps),
+            None => left.by_ref().take(steps).collect(),
+        };
+        if some.is_empty() {
+            break;
         }
-        None => {
-            let mut left = 0..walk.difference.joint.resources.len() as u32;
-            for steps in steps() {
-                let some: Vec<u32> = left.by_ref().take(steps).collect();
-                if some.is_empty() {
-                    break;
-                }
-                let numbers = walk.numbers(before, after, None, &some);
-                for (resource, number) in some.into_iter().zip(numbers) {
-                    let row = walk.row(before, after, resource, number);
-                    if row != 0 && !go_on(&walk.difference.sets, walk.difference.turns(row)) {
-                        return None;
-                    }
-                }
+        let found = walk.look_up(before, after, twins.as_mut(), &some);
+        let from = walk.difference.changed.len();
+        for (resource, found) in some.into_iter().zip(found) {
+            walk.take(before, after, resource, found);
+        }
+        let Walk { difference, .. } = &walk;
+        if let Some(suspects) = suspects.as_mut().filter(|suspects| suspects.may_follow()) {
+            for (resource, _) in &difference.changed[from..] {
+                suspects.changed(ResourceId(*resource), before, after);
             }
         }
+        if let Some(go_on) = &mut go_on
+            && !difference.changed[from..].iter().all(|(_, row)| go_on(&difference.sets, difference.turns(*row)))
+        {
+            return None;
+        }
+    }
+    let changed = &mut walk.difference.changed;
+    if !changed.is_sorted_by_key(|(resource, _)| *resource) {
+        changed.sort_unstable_by_key(|(resource, _)| *resource);
     }
     Some(walk.difference)
 }
 
-/// How many resources are evaluated before they are compared: few at first, since it may be that the first that differs
-/// is all that is asked for.
-fn steps() -> impl Iterator<Item = usize> {
-    std::iter::successors(Some(FEW), |steps| Some((4 * steps).min(1 << 15)))
-}
-
 /// Fewer resources are not worth the way to another core.
 const FEW: usize = 1 << 6;
+/// The same, where little is to be done for each.
+const MANY: usize = 1 << 12;
+
+/// What differs on a resource, as far as it was looked up.
+#[derive(Clone, Copy)]
+enum Found {
+    /// The number of a row.
+    Row(u32),
+    /// What is compared, by number: it hangs on the owner.
+    Owned(u32),
+}
 
 /// A resource on one side: the engine that decides, and what it decides there.
 struct Seen<'s, 'e> {
@@ -331,15 +339,48 @@ impl Walk {
         number
     }
 
-    /// The row of what differs on a resource, 0 where nothing does.
+    /// Of some resources what differs, as far as it can be looked up.
+    fn look_up<'b, 'a>(
+        &mut self,
+        before: &mut SetEngine<'b>,
+        after: &mut SetEngine<'a>,
+        twins: Option<&mut Twins<'b, 'a>>,
+        resources: &[u32],
+    ) -> Vec<Found> {
+        let numbers = self.numbers(before, after, twins, resources);
+        let catalogs = [&before.estate().catalog, &after.estate().catalog];
+        let same_owners = Arc::ptr_eq(catalogs[0], catalogs[1]);
+        let Difference { joint, sets, .. } = &self.difference;
+        // Estates with the same catalog number resources and users alike.
+        let plain = |resource: u32, set: SetId| {
+            let owner = || catalogs[1].owner(ResourceId(resource)).flatten();
+            set == SetId::NONE || owner().is_none_or(|owner| !sets.contains(set, owner.index()))
+        };
+        let found = |resource: u32, number: u32| {
+            let Compared { base, owned, otherwise, .. } = &self.compared[number as usize];
+            let known = !owned || same_owners && joint.is_same() && plain(resource, *otherwise);
+            if known { Found::Row(*base) } else { Found::Owned(number) }
+        };
+        let mut rows = vec![Found::Row(0); resources.len()];
+        let shares = rows.par_chunks_mut(MANY).zip(resources.par_chunks(MANY)).zip(numbers.par_chunks(MANY));
+        shares.for_each(|((rows, resources), numbers)| {
+            for ((row, resource), number) in rows.iter_mut().zip(resources).zip(numbers) {
+                *row = found(*resource, *number);
+            }
+        });
+        rows
+    }
+
+    /// Takes in what differs on a resource.
     #[inline]
-    fn row(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32, number: u32) -> u32 {
-        let Compared { base, owned, .. } = self.compared[number as usize];
-        let row = if owned { self.owned_row(before, after, resource, number) } else { base };
+    fn take(&mut self, before: &mut SetEngine, after: &mut SetEngine, resource: u32, found: Found) {
+        let row = match found {
+            Found::Row(row) => row,
+            Found::Owned(number) => self.owned_row(before, after, resource, number),
+        };
         if row != 0 {
             self.difference.changed.push((resource, row));
         }
-        row
     }
 
     /// The row of a resource, where an owner may be decided on otherwise than everybody else.

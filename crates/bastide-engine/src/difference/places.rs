@@ -1,8 +1,10 @@
 //! Many resources told by few names.
 
 use bastide_model::*;
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::ops::Range;
 
 /// Resources that are told together.
 #[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
@@ -37,45 +39,108 @@ struct Part {
     how: How,
 }
 
+/// Parts of resources in pre-order.
+#[derive(Default)]
+struct Parts {
+    parts: Vec<Part>,
+    /// By depth, how many neighbours have their deepest common holder there.
+    at_depth: Vec<usize>,
+    /// Of each two parts that depth.
+    depths: Vec<u16>,
+}
+
+/// Fewer resources are not worth the way to another core.
+const MANY: usize = 1 << 15;
+
+impl Parts {
+    /// Of a range of the resources, which ends with a part.
+    fn of(catalog: &Catalog, resources: &[ResourceId], range: Range<usize>) -> Parts {
+        let mut found = Parts::default();
+        let mut at = range.start;
+        while at < range.end {
+            let resource = resources[at];
+            let size = catalog.subtree(resource).len();
+            let whole = size > 1 && is_whole(catalog, resources, at);
+            let count = if whole {
+                size
+            } else {
+                let is_sibling = |next: &&ResourceId| {
+                    size == 1 && catalog.is_leaf(**next) && catalog.parent(**next) == catalog.parent(resource)
+                };
+                1 + resources[at + 1..range.end].iter().take_while(is_sibling).count()
+            };
+            if let Some(before) = found.parts.last() {
+                found.next_to(common_depth(catalog, resources[before.at], resource));
+            }
+            if !whole {
+                found.neighbours(catalog.parent(resource).map_or(0, |holder| catalog.depth(holder)), count - 1);
+            }
+            found.parts.push(Part { at, count, how: if whole { How::Whole } else { How::One } });
+            at += count;
+        }
+        found
+    }
+
+    fn neighbours(&mut self, depth: u16, count: usize) {
+        self.at_depth.resize(self.at_depth.len().max(usize::from(depth) + 1), 0);
+        self.at_depth[usize::from(depth)] += count;
+    }
+
+    /// Takes note of the depth of the deepest holder of the last part and the next one.
+    fn next_to(&mut self, depth: u16) {
+        self.neighbours(depth, 1);
+        self.depths.push(depth);
+    }
+
+    /// These, and others behind them.
+    fn then(mut self, others: Parts, catalog: &Catalog, resources: &[ResourceId]) -> Parts {
+        if let (Some(before), Some(after)) = (self.parts.last(), others.parts.first()) {
+            self.next_to(common_depth(catalog, resources[before.at], resources[after.at]));
+        }
+        others.at_depth.iter().enumerate().for_each(|(depth, count)| self.neighbours(depth as u16, *count));
+        self.parts.extend(others.parts);
+        self.depths.extend(others.depths);
+        self
+    }
+}
+
+/// Whether everything beneath the resource at a place is among the resources, too.
+fn is_whole(catalog: &Catalog, resources: &[ResourceId], at: usize) -> bool {
+    let beneath = catalog.subtree(resources[at]);
+    resources.get(at + beneath.len() - 1).is_some_and(|last| last.0 + 1 == beneath.end)
+}
+
+/// The first place from this one on at which no part is cut in two that is told as one with all beneath it.
+fn cut(catalog: &Catalog, resources: &[ResourceId], mut at: usize) -> usize {
+    while let Some(&resource) = resources.get(at).filter(|_| at > 0) {
+        let around = catalog.upward(resource).skip(1).filter(|above| catalog.contains(*above, resources[at - 1]));
+        let mut places = around.filter_map(|above| resources.binary_search(&above).ok());
+        match places.find(|place| is_whole(catalog, resources, *place)) {
+            Some(place) => at = place + catalog.subtree(resources[place]).len(),
+            None => break,
+        }
+    }
+    at
+}
+
 /// At most `most` names (or one a root) for resources in pre-order: whole subtrees first; where those
 /// are too many, the deepest resources that hold them. Cost: the resources once, and for each that is no sibling of the
 /// one before it the way up to what holds both.
 pub fn fold(catalog: &Catalog, resources: &[ResourceId], most: usize) -> Vec<Fold> {
-    let mut parts: Vec<Part> = Vec::new();
-    // By depth, how many neighbours have their deepest common holder there, and of each two parts that depth.
-    let mut at_depth: Vec<usize> = vec![0];
-    let mut depths: Vec<u16> = Vec::new();
-    let held_at = |resource: ResourceId| catalog.parent(resource).map_or(0, |holder| catalog.depth(holder));
-    let mut at = 0;
-    while at < resources.len() {
-        let resource = resources[at];
-        let size = catalog.subtree(resource).len();
-        let last = at + size - 1;
-        let whole = size > 1 && resources.get(last).is_some_and(|r| r.0 + 1 == catalog.ends[resource.index()]);
-        let count = if whole {
-            size
-        } else {
-            let is_sibling = |next: &&ResourceId| {
-                size == 1 && catalog.is_leaf(**next) && catalog.parent(**next) == catalog.parent(resource)
-            };
-            1 + resources[at + 1..].iter().take_while(is_sibling).count()
-        };
-        let mut neighbours = |depth: u16, count: usize| {
-            at_depth.resize(at_depth.len().max(usize::from(depth) + 1), 0);
-            at_depth[usize::from(depth)] += count;
-        };
-        if let Some(before) = parts.last() {
-            let depth = common(catalog, resources[before.at], resource).map_or(0, |holder| catalog.depth(holder));
-            neighbours(depth, 1);
-            depths.push(depth);
-        }
-        if !whole {
-            neighbours(held_at(resource), count - 1);
-        }
-        parts.push(Part { at, count, how: if whole { How::Whole } else { How::One } });
-        at += count;
-    }
+    let shares = if resources.len() < MANY { 1 } else { rayon::current_num_threads() };
+    let cuts = (1..shares).map(|share| cut(catalog, resources, share * resources.len() / shares));
+    let mut cuts: Vec<usize> = [0].into_iter().chain(cuts).chain([resources.len()]).collect();
+    cuts.dedup();
+    let shares: Vec<Parts> = cuts.par_windows(2).map(|cut| Parts::of(catalog, resources, cut[0]..cut[1])).collect();
+    let parts = shares.into_iter().fold(Parts::default(), |all, next| all.then(next, catalog, resources));
+    joined(catalog, resources, parts, most)
+}
+
+/// The names of parts.
+fn joined(catalog: &Catalog, resources: &[ResourceId], parts: Parts, most: usize) -> Vec<Fold> {
+    let Parts { parts, at_depth, depths } = parts;
     // Neighbours whose common holder lies deepest go together first. That makes no holder of others another one.
+    let held_at = |resource: ResourceId| catalog.parent(resource).map_or(0, |holder| catalog.depth(holder));
     let names = |part: &Part| if part.how == How::Whole { 1 } else { part.count };
     let (mut left, mut from) = (parts.iter().map(names).sum::<usize>(), at_depth.len());
     while left > most && from > 1 {
@@ -109,7 +174,8 @@ pub fn fold(catalog: &Catalog, resources: &[ResourceId], most: usize) -> Vec<Fol
     joined.into_iter().map(|(resource, resources, how)| Fold { path: catalog.path(resource), resources, how }).collect()
 }
 
-/// The deepest resource that holds both, or is one of them.
-fn common(catalog: &Catalog, a: ResourceId, b: ResourceId) -> Option<ResourceId> {
-    catalog.upward(a).find(|above| catalog.contains(*above, b))
+/// The depth of the deepest resource that holds both or is one of them; 0 where there is none.
+fn common_depth(catalog: &Catalog, a: ResourceId, b: ResourceId) -> u16 {
+    let holder = catalog.upward(a).find(|above| catalog.contains(*above, b));
+    holder.map_or(0, |holder| catalog.depth(holder))
 }

@@ -148,6 +148,18 @@ pub fn blocks(
     Blocks { list: told.collect(), more_gained, more_lost }
 }
 
+/// A core takes a share of what differs where there are so many times as many resources as blocks.
+const SHARE: usize = 1 << 4;
+
+/// The resources of blocks, of a share of what differs.
+struct Spread {
+    /// By block, where its resources end; they begin where those of the one before it end.
+    ends: Vec<usize>,
+    /// By block, how many are labelled.
+    labelled: Vec<usize>,
+    resources: Vec<u32>,
+}
+
 struct About<'d> {
     difference: &'d Difference,
     before: &'d Estate,
@@ -208,24 +220,53 @@ impl About<'_> {
             of_row[row] = from..all.len();
             all[from..].iter().for_each(|block| sizes[*block as usize] += times);
         }
-        let mut from = 0;
         for (block, size) in blocks.iter_mut().zip(&sizes) {
-            block.resources = from..from;
-            from += size;
             let actions = lists[block.actions as usize].len();
             block.triples = u64::from(block.users.count(sets)) * actions as u64 * *size as u64;
         }
-        let mut resources = vec![0; from];
-        for &(resource, row) in &difference.changed {
-            let labelled = usize::from(self.labelled(resource));
-            for block in &all[of_row[row as usize].clone()] {
-                let block = &mut blocks[*block as usize];
-                resources[block.resources.end] = resource;
-                block.resources.end += 1;
-                block.labelled += labelled;
-            }
-        }
+        let of_row = |row: u32| &all[of_row[row as usize].clone()];
+        let resources = self.spread(&mut blocks, of_row);
         (blocks, resources, lists)
+    }
+
+    /// Gives every block its resources: all of them, those of each block in order. `of_row` says to which blocks a row
+    /// belongs.
+    fn spread<'a>(&self, blocks: &mut [Raw], of_row: impl Fn(u32) -> &'a [u32] + Sync) -> Vec<u32> {
+        let changed = &self.difference.changed;
+        // Each core takes a share, where that is not mostly counting blocks.
+        let shares = if blocks.len() < changed.len() / SHARE { rayon::current_num_threads() } else { 1 };
+        let spread = |changed: &[(u32, u32)]| {
+            let mut share =
+                Spread { ends: vec![0; blocks.len()], labelled: vec![0; blocks.len()], resources: Vec::new() };
+            changed.iter().flat_map(|(_, row)| of_row(*row)).for_each(|block| share.ends[*block as usize] += 1);
+            let mut from = 0;
+            for end in &mut share.ends {
+                from += std::mem::replace(end, from);
+            }
+            share.resources.resize(from, 0);
+            for &(resource, row) in changed {
+                let labelled = usize::from(self.labelled(resource));
+                for block in of_row(row) {
+                    let block = *block as usize;
+                    share.resources[share.ends[block]] = resource;
+                    share.ends[block] += 1;
+                    share.labelled[block] += labelled;
+                }
+            }
+            share
+        };
+        let shares: Vec<Spread> = changed.par_chunks(changed.len().div_ceil(shares).max(1)).map(spread).collect();
+        let mut resources = Vec::with_capacity(shares.iter().map(|share| share.resources.len()).sum());
+        for (at, block) in blocks.iter_mut().enumerate() {
+            let from = resources.len();
+            for Spread { ends, labelled, resources: own } in &shares {
+                let before = at.checked_sub(1).map_or(0, |before| ends[before]);
+                resources.extend_from_slice(&own[before..ends[at]]);
+                block.labelled += labelled[at];
+            }
+            block.resources = from..resources.len();
+        }
+        resources
     }
 
     /// Who is a guest, a bit a user.

@@ -64,7 +64,9 @@ impl<'e> Suspects<'e> {
         before.mark_applying(&was, &mut suspects.marked);
         after.mark_applying(&is, &mut suspects.marked);
         suspects.changed_resources();
-        suspects.dependencies();
+        if !suspects.marked.is_full() {
+            suspects.dependencies();
+        }
         Some(suspects)
     }
 
@@ -92,6 +94,11 @@ impl<'e> Suspects<'e> {
         if !self.done.contains(resource) && !self.marked.put(resource) {
             self.cursor = self.cursor.min(resource);
         }
+    }
+
+    /// Whether something may have to be looked at because of a decision elsewhere that differs.
+    pub fn may_follow(&self) -> bool {
+        self.asks.parent || self.asks.above || self.asked_anywhere
     }
 
     /// Marks whatever may look at a decision on a resource that differs.

@@ -20,6 +20,8 @@ pub(super) const UNKNOWN: u32 = u32::MAX;
 pub(super) struct Twins<'b, 'a> {
     cells: (Cells<'b>, Cells<'a>),
     descents: [Arc<Descent>; 2],
+    /// By kind a number for what it has in common with others on both sides.
+    kin: Vec<u32>,
     /// Whether resources have the same values on both sides.
     alike: bool,
     pairs: Vec<Pair<'b, 'a>>,
@@ -94,7 +96,10 @@ impl<'b, 'a> Twins<'b, 'a> {
     /// For estates that number resources alike.
     pub fn of(before: &SetEngine<'b>, after: &SetEngine<'a>) -> Twins<'b, 'a> {
         let (old, new) = (before.estate(), after.estate());
+        let kin: Vec<(u32, u32)> = before.kin().iter().copied().zip(after.kin().iter().copied()).collect();
+        let first = |own: &(u32, u32)| kin.iter().position(|other| other == own).unwrap_or_default() as u32;
         Twins {
+            kin: kin.iter().map(first).collect(),
             cells: (Cells::of(old), Cells::of(new)),
             descents: [before.descent(), after.descent()],
             alike: Arc::ptr_eq(&old.catalog, &new.catalog),
@@ -151,16 +156,22 @@ impl<'b, 'a> Twins<'b, 'a> {
         (numbers, fresh)
     }
 
-    /// Cuts resources into runs of siblings of a kind that the same statements reach.
+    /// Cuts resources into runs of siblings of like kinds that the same statements reach.
     fn runs(&mut self, before: &mut SetEngine<'b>, after: &mut SetEngine<'a>, resources: &[u32]) -> Vec<Run> {
         let starts = |(chunk, some): (usize, &[u32])| {
             let mut starts: Vec<usize> = Vec::new();
-            let mut last = None;
+            let (mut last, mut lists) = (u64::MAX, None);
             for (at, resource) in some.iter().enumerate() {
-                let common = self.common(ResourceId(*resource));
-                if last != Some(common) {
+                let resource = ResourceId(*resource);
+                let common = self.common(resource);
+                let shares = !self.has_own_lists(resource);
+                if common == last && shares && lists.is_none() {
+                    continue;
+                }
+                let own = if shares { None } else { Some(self.own_lists(resource)) };
+                if at == 0 || common != last || own != lists {
                     starts.push(chunk * SOME + at);
-                    last = Some(common);
+                    (last, lists) = (common, own);
                 }
             }
             starts
@@ -182,14 +193,24 @@ impl<'b, 'a> Twins<'b, 'a> {
         ranges.into_iter().zip(pairs).map(|(range, pair)| Run { range, pair }).collect()
     }
 
-    /// What a resource has in common with its siblings: the parent and the kind, and where it does not share the parent's
-    /// list, its own before and after.
+    /// What a resource has in common with its siblings, as a number: the parent, and the one for its kind.
     #[inline]
-    fn common(&self, resource: ResourceId) -> (Option<ResourceId>, KindId, [Option<u32>; 2]) {
+    fn common(&self, resource: ResourceId) -> u64 {
+        let cells = &self.cells.0;
+        let parent = cells.parent(resource).map_or(u32::MAX, |parent| parent.0);
+        u64::from(parent) << 32 | u64::from(self.kin[cells.kind(resource).index()])
+    }
+
+    /// Whether a resource may be reached by other statements than its siblings, before or after.
+    #[inline]
+    fn has_own_lists(&self, resource: ResourceId) -> bool {
         let [was, is] = &self.descents;
-        let before = was.own_class(resource);
-        let after = if Arc::ptr_eq(was, is) { before } else { is.own_class(resource) };
-        (self.cells.0.parent(resource), self.cells.0.kind(resource), [before, after])
+        was.has_own_class(resource) || !Arc::ptr_eq(was, is) && is.has_own_class(resource)
+    }
+
+    /// The lists of what reaches a resource before and after, where it does not share those of the parent.
+    fn own_lists(&self, resource: ResourceId) -> [Option<u32>; 2] {
+        [&self.descents[0], &self.descents[1]].map(|descent| descent.own_class(resource))
     }
 
     fn pair(&mut self, before: &SetEngine<'b>, after: &SetEngine<'a>, ways: [Way; 2]) -> Option<u32> {

@@ -196,17 +196,36 @@ impl<'e> Digit<'e> {
 
     /// The same for many resources.
     pub fn behind_each(&self, numbers: &mut [u64], cells: &Cells, resources: &[u32]) {
-        let pairs = numbers.iter_mut().zip(resources);
-        match (self.cells, &self.folded) {
-            (Some(own), Some(folded)) if own.len() == cells.parents.len() => {
-                let (radix, last) = (u64::from(self.radix), folded.len() - 1);
-                pairs.for_each(|(number, resource)| {
-                    let value = folded[(own[*resource as usize] as usize).min(last)];
-                    *number = *number * radix + u64::from(value);
-                });
+        let radix = u64::from(self.radix);
+        match (self.cells.filter(|own| own.len() == cells.parents.len()), &self.folded) {
+            (Some(own), Some(folded)) => {
+                let missing = folded[folded.len() - 1];
+                let value = |value: u32| folded.get(value as usize).copied().unwrap_or(missing);
+                behind_each(numbers, radix, own, resources, value);
             }
-            _ => pairs.for_each(|(number, resource)| *number = self.behind(*number, cells, ResourceId(*resource))),
+            (Some(own), None) => behind_each(numbers, radix, own, resources, |value| value.min(self.radix - 1)),
+            (None, None) if self.feature == Feature::Owned && cells.owners.len() == cells.parents.len() => {
+                let value = |owner: u32| cells.users.get(owner as usize).map_or(0, |user| 1 + u32::from(*user));
+                behind_each(numbers, radix, cells.owners, resources, value);
+            }
+            _ => {
+                let pairs = numbers.iter_mut().zip(resources);
+                pairs.for_each(|(number, resource)| *number = self.behind(*number, cells, ResourceId(*resource)));
+            }
         }
+    }
+}
+
+/// Puts the values of many resources behind numbers.
+fn behind_each(numbers: &mut [u64], radix: u64, own: &[u32], resources: &[u32], value: impl Fn(u32) -> u32) {
+    let put = |number: &mut u64, own: u32| *number = *number * radix + u64::from(value(own));
+    match resources {
+        // Neighbours, which is nearly always so: one after the other.
+        [first, .., last] if (last - first) as usize + 1 == resources.len() => {
+            let own = &own[*first as usize..=*last as usize];
+            numbers.iter_mut().zip(own).for_each(|(number, own)| put(number, *own));
+        }
+        _ => numbers.iter_mut().zip(resources).for_each(|(number, at)| put(number, own[*at as usize])),
     }
 }
 

@@ -39,7 +39,7 @@ pub use book::{Book, Outcome, OutcomeId, Part, RowId, ViewsId};
 pub(crate) use features::{Cells, Digit};
 use features::{Feature, View};
 use fixedbitset::FixedBitSet;
-use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
 use keyed::Keyed;
 use pairs::{Classes, Pair};
 pub(crate) use places::Descent;
@@ -92,6 +92,8 @@ pub struct SetEngine<'e> {
     wanted: FixedBitSet,
     /// By kind: kinds on which the same of them have a meaning have the same number.
     fitting: Vec<u32>,
+    /// By kind: kinds with the same number differ in nothing that is decided.
+    kin: Arc<[u32]>,
     /// The statements that speak of an action somewhere, each list once.
     speaking: statement::Speaking,
     /// Outcomes of single actions by what alone they hang on, and rows by signature, by the length of that.
@@ -115,7 +117,7 @@ pub struct SetEngine<'e> {
     of_parent: Option<(ResourceId, ActionId, SetId)>,
     /// Single outcomes elsewhere that were asked for before their row was done.
     early: HashMap<(ResourceId, ActionId, View), OutcomeId>,
-    /// By kind, those made last.
+    /// By number of kinds, those made last.
     siblings: Vec<Option<Siblings>>,
     key: Vec<u32>,
     part_key: Vec<u32>,
@@ -166,18 +168,36 @@ struct Site<'e> {
     met: u8,
 }
 
-/// By kind a number for the actions that have a meaning on it, of those that are decided on.
-fn fitting(schema: &Schema, wanted: &FixedBitSet) -> Vec<u32> {
-    let mut known: Vec<Vec<bool>> = Vec::new();
+/// By kind a number for what it has in common with others.
+fn numbered<T: PartialEq>(schema: &Schema, common: impl Fn(KindId) -> T) -> Vec<u32> {
+    let mut known: Vec<T> = Vec::new();
     let number = |kind: KindId| {
-        let fits: Vec<bool> = wanted.ones().map(|action| schema.fits(ActionId::new(action), kind)).collect();
-        let found = known.iter().position(|other| *other == fits);
+        let own = common(kind);
+        let found = known.iter().position(|other| *other == own);
         found.unwrap_or_else(|| {
-            known.push(fits);
+            known.push(own);
             known.len() - 1
         }) as u32
     };
     KindId::all(schema.kinds.len()).map(number).collect()
+}
+
+/// By kind a number for the actions that have a meaning on it, of those that are decided on.
+fn fitting(schema: &Schema, wanted: &FixedBitSet) -> Vec<u32> {
+    numbered(schema, |kind| wanted.ones().map(|action| schema.fits(ActionId::new(action), kind)).collect::<Vec<bool>>())
+}
+
+/// By kind a number for that, and for which statements are about it.
+fn kin(estate: &Estate, compiled: &[Option<Compiled>], fitting: &[u32]) -> Vec<u32> {
+    let schema = &estate.schema;
+    let decides = |compiled: &Option<Compiled>| compiled.as_ref().is_some_and(|compiled| !compiled.is_idle());
+    let deciding = estate.statements.iter().zip(compiled).filter(|(_, compiled)| decides(compiled));
+    let lists: HashSet<&[KindId]> = deciding.filter_map(|(statement, _)| statement.what.kinds.as_deref()).collect();
+    let lists: Vec<&[KindId]> = lists.into_iter().collect();
+    numbered(schema, |kind| {
+        let about: Vec<bool> = lists.iter().map(|list| schema.is_any(kind, Some(list))).collect();
+        (fitting[kind.index()], about)
+    })
 }
 
 impl<'e> SetEngine<'e> {
@@ -237,10 +257,12 @@ impl<'e> SetEngine<'e> {
         let mut sets = SetStore::new(estate.people.len());
         let active = sets.of(estate.people.active.ones());
         let live: FixedBitSet = judge.live.iter().map(|id| id.index()).collect();
-        let compile =
-            |(at, statement): (usize, &Arc<Statement>)| live.contains(at).then(|| Compiled::new(estate, statement, &wanted));
+        let compile = |(at, statement): (usize, &Arc<Statement>)| {
+            live.contains(at).then(|| Compiled::new(estate, statement, &wanted))
+        };
         let statements = estate.statements.par_iter().enumerate().with_min_len(1 << 10);
         let compiled: Vec<Option<Compiled>> = statements.map(compile).collect();
+        let fitting = fitting(&estate.schema, &wanted);
         let site_of = vec![NO_SITE; places.lists.len() * estate.schema.kinds.len()];
         let everywhere = judge.live.iter().filter(|id| estate.statement(**id).what.places.is_none());
         SetEngine {
@@ -248,13 +270,14 @@ impl<'e> SetEngine<'e> {
             cells: Cells::of(estate),
             sets,
             places,
-            compiled,
             everywhere: everywhere.map(|id| (*id, 0)).collect(),
             sites: Vec::new(),
             site_of,
             hasher: DefaultHashBuilder::default(),
             known_sites: HashTable::new(),
-            fitting: fitting(&estate.schema, &wanted),
+            kin: kin(estate, &compiled, &fitting).into(),
+            fitting,
+            compiled,
             wanted,
             speaking: statement::Speaking::default(),
             parts: Vec::new(),
@@ -296,6 +319,11 @@ impl<'e> SetEngine<'e> {
     /// Which statements reach a resource by place, as a number.
     pub(crate) fn descent(&self) -> Arc<Descent> {
         Arc::clone(&self.places.descent)
+    }
+
+    /// By kind a number: kinds with the same one differ in nothing that is decided.
+    pub(crate) fn kin(&self) -> Arc<[u32]> {
+        Arc::clone(&self.kin)
     }
 
     /// The sets that outcomes speak of.

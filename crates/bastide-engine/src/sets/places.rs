@@ -185,8 +185,13 @@ impl Descent {
         }
     }
 
-    /// The number of the list of a resource that does not share the one of what holds it.
+    /// Whether a resource does not share the list of what holds it.
     #[inline]
+    pub fn has_own_class(&self, resource: ResourceId) -> bool {
+        self.own.contains(resource)
+    }
+
+    /// The number of the list of a resource that does not share the one of what holds it.
     pub fn own_class(&self, resource: ResourceId) -> Option<u32> {
         self.own.place(resource).map(|place| self.at[place])
     }
@@ -249,6 +254,11 @@ impl Ranked {
 
     fn len(&self) -> usize {
         self.words.iter().map(|word| word.count_ones() as usize).sum()
+    }
+
+    #[inline]
+    fn contains(&self, resource: ResourceId) -> bool {
+        self.words[resource.index() / 64] >> (resource.index() % 64) & 1 == 1
     }
 
     /// The place of a resource, where it is among them.

@@ -60,6 +60,11 @@ impl Compiled {
         self.owned
     }
 
+    /// Whether it decides nothing.
+    pub fn is_idle(&self) -> bool {
+        self.idle
+    }
+
     /// Forgets what was learnt, where that is a set with this number or a higher one.
     pub fn forget(&mut self, learnt: &Learnt, mark: u32) {
         let is_new = |set: &SetId| set.0 >= mark;
@@ -175,7 +180,7 @@ impl<'e> SetEngine<'e> {
             return self.site_of[at] as usize;
         }
         let all = self.everywhere.iter().chain(self.places.lists[class as usize].iter());
-        let all = all.filter(|(id, _)| !self.compiled[id.index()].as_ref().is_some_and(|c| c.idle));
+        let all = all.filter(|(id, _)| !self.compiled[id.index()].as_ref().is_some_and(Compiled::is_idle));
         let mut reached: Vec<_> = all
             .copied()
             .filter(|(id, _)| estate.schema.is_any(kind, estate.statement(*id).what.kinds.as_deref()))

@@ -72,7 +72,7 @@ impl Short<'_> {
     }
 }
 
-/// What siblings of a kind have in common, where the same statements reach them.
+/// What siblings of like kinds have in common, where the same statements reach them.
 #[derive(Clone, Copy)]
 pub(super) struct Siblings {
     parent: Option<ResourceId>,
@@ -135,9 +135,9 @@ fn comparisons<'e>(statements: impl Iterator<Item = &'e Statement>) -> Vec<(&'e 
 impl<'e> SetEngine<'e> {
     /// What a resource has in common with its siblings; and whether more of them will be asked about at once.
     pub(super) fn siblings(&mut self, resource: ResourceId, several: bool) -> Siblings {
-        let (parent, kind) = (self.cells.parent(resource), self.cells.kind(resource));
+        let (parent, kin) = (self.cells.parent(resource), self.kin[self.cells.kind(resource).index()] as usize);
         let class = self.places.descent.class(resource, parent);
-        if let Some(known) = self.siblings[kind.index()]
+        if let Some(known) = self.siblings[kin]
             && (known.parent, known.class) == (parent, class)
         {
             return known;
@@ -158,7 +158,7 @@ impl<'e> SetEngine<'e> {
         if let Some(asks) = short.map(|way| way.asks.len()) {
             siblings.answer = self.answer(site, asks, resource);
         }
-        self.siblings[kind.index()] = alike.then_some(siblings);
+        self.siblings[kin] = alike.then_some(siblings);
         siblings
     }
 
@@ -278,7 +278,7 @@ impl<'e> SetEngine<'e> {
         some
     }
 
-    /// The way to the rows of a resource and its siblings of its kind, as far as the same statements reach them; there may
+    /// The way to the rows of a resource and its siblings of like kinds, as far as the same statements reach them; there may
     /// be none.
     pub(crate) fn way(&mut self, resource: ResourceId) -> Option<Way> {
         // What is asked of it must be there.
