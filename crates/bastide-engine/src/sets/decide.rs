@@ -49,11 +49,14 @@ impl SetEngine<'_> {
     /// The outcome by what alone it hangs on: the statements that speak of the action and their sets,
     /// those its needs ask for, and the layer. Rows differ in one action far more often than in all.
     fn decided_by_parts(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
-        let site = self.site(resource);
         // What has no meaning here asks nothing, and so closes no circle.
-        let fits = self.has_meaning(action, self.estate.catalog.kind(resource));
-        let relevant = self.sites[site].relevant[action.index()].as_ref().map(|r| r.len());
-        let Some(count) = relevant.filter(|_| fits) else {
+        if !self.has_meaning(action, self.cells.kind(resource)) {
+            let outcome = self.meaningless.unwrap_or_else(|| self.decide(resource, action, view));
+            self.meaningless = Some(outcome);
+            return outcome;
+        }
+        let site = if self.making.of == Some((resource, view)) { self.making.site } else { self.site(resource) };
+        let Some(count) = self.sites[site].relevant[action.index()].as_ref().map(|all| all.len()) else {
             return self.decide(resource, action, view);
         };
         let mut key = std::mem::take(&mut self.part_key);
@@ -87,7 +90,7 @@ impl SetEngine<'_> {
     fn decide(&mut self, resource: ResourceId, action: ActionId, view: View) -> OutcomeId {
         let mut sorting = Sorting { rest: SetId::ALL, parts: std::mem::take(&mut self.sorted) };
         sorting.parts.clear();
-        if !self.has_meaning(action, self.estate.catalog.kind(resource)) {
+        if !self.has_meaning(action, self.cells.kind(resource)) {
             return self.finish(sorting, (resource, view), action, false);
         }
         let inactive = self.sets.complement(self.active);

@@ -110,6 +110,8 @@ pub struct SetEngine<'e> {
     made: book::Made,
     /// The row that is being made.
     making: Making,
+    /// The outcome of an action without a meaning.
+    meaningless: Option<OutcomeId>,
     /// For others and for an owner, the users to whom each varying statement of a resource's site applies there.
     applied: [Vec<SetId>; 2],
     applied_on: Option<ResourceId>,
@@ -131,6 +133,7 @@ pub struct SetEngine<'e> {
 #[derive(Default)]
 struct Making {
     of: Option<(ResourceId, View)>,
+    site: usize,
     /// By action, as far as it is known.
     outcomes: Vec<Option<OutcomeId>>,
 }
@@ -292,6 +295,7 @@ impl<'e> SetEngine<'e> {
             book: Book::default(),
             made: book::Made::none(estate.catalog.len()),
             making: Making::default(),
+            meaningless: None,
             applied: Default::default(),
             applied_on: None,
             of_parent: None,
@@ -459,19 +463,24 @@ impl<'e> SetEngine<'e> {
     /// Decides every action on a resource: for everybody else, and where it matters who owns it, for an owner.
     fn decide_row(&mut self, site: usize, resource: ResourceId) -> ViewsId {
         let mut outcomes = vec![None; self.estate.schema.actions.len()];
-        let others = self.decide_view(resource, View::Other, &mut outcomes);
+        let others = self.decide_view(site, (resource, View::Other), &mut outcomes);
         let mut owners = others;
         if self.sites[site].owned && self.cells.owned(resource) == 2 {
             let turns = outcomes.iter_mut().zip(&self.sites[site].turns);
             turns.filter(|(_, turns)| **turns).for_each(|(outcome, _)| *outcome = None);
-            owners = self.decide_view(resource, View::Owner, &mut outcomes);
+            owners = self.decide_view(site, (resource, View::Owner), &mut outcomes);
         }
         self.book.keep_views(others, owners)
     }
 
     /// Decides the actions that are not decided yet.
-    fn decide_view(&mut self, resource: ResourceId, view: View, outcomes: &mut Vec<Option<OutcomeId>>) -> RowId {
-        let making = Making { of: Some((resource, view)), outcomes: std::mem::take(outcomes) };
+    fn decide_view(
+        &mut self,
+        site: usize,
+        (resource, view): (ResourceId, View),
+        outcomes: &mut Vec<Option<OutcomeId>>,
+    ) -> RowId {
+        let making = Making { of: Some((resource, view)), site, outcomes: std::mem::take(outcomes) };
         let outer = std::mem::replace(&mut self.making, making);
         let actions = ActionId::all(self.estate.schema.actions.len());
         let row: Vec<OutcomeId> = actions.clone().map(|action| self.decided(resource, action, view)).collect();
