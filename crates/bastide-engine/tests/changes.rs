@@ -241,7 +241,7 @@ fn of_few_users_alone() {
 /// A change that touches few users comes to the same where they are alone, and is told in the same blocks.
 #[test]
 fn that_touch_few_users() {
-    let (mut alone, mut several, mut named) = (0, 0, 0);
+    let (mut alone, mut several, mut named, mut asked) = (0, 0, 0, 0);
     for seed in 0..2000 {
         let estate = load(seed);
         let mut rng = fastrand::Rng::with_seed(seed);
@@ -255,11 +255,15 @@ fn that_touch_few_users() {
         assert_eq!(expected(&small, &small_after), Some(whole), "estate {seed}: {told:#?}");
         let all = told_in_blocks(&estate, &after, &after.groups);
         assert_eq!(told_in_blocks(&small, &small_after, &after.groups), all, "estate {seed}: {told:#?}");
+        // Not named, but told by conditions.
+        let few = Few::of(&estate, &changes, &Moment::on(day(), &estate.schema)).expect("just so");
+        asked += usize::from(few.changes(&estate, &changes).is_none());
         alone += 1;
         several += usize::from(small.people.len() > 1);
         named += usize::from(all.list.iter().any(|block| block.group.is_some()));
     }
     assert!(alone > 500 && several > 20 && named > 5, "{alone} alone, {several} of them several users, {named} groups");
+    assert!(asked > 10, "{asked} told by conditions");
 }
 
 fn told_in_blocks(before: &Estate, after: &Estate, groups: &Groups) -> Blocks {

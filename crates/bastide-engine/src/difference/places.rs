@@ -179,3 +179,33 @@ fn common_depth(catalog: &Catalog, a: ResourceId, b: ResourceId) -> u16 {
     let holder = catalog.upward(a).find(|above| catalog.contains(*above, b));
     holder.map_or(0, |holder| catalog.depth(holder))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bastide_testkit::random::{Shape, plan};
+
+    /// Parts that are worked out in shares are told by the same names as those worked out in one go, wherever they are
+    /// cut; and what is told as one with all beneath it is never cut in two.
+    #[test]
+    fn shares_come_to_the_same() {
+        let (mut moved, mut cuts) = (0, 0);
+        for seed in 0..150 {
+            let dir = plan(seed, Shape::ALL).with_more(seed, 40).case().lay_out();
+            let catalog = bastide_formats::load(dir.path()).estate.expect("an estate").catalog;
+            let mut random = fastrand::Rng::with_seed(seed);
+            let (share, most) = (random.usize(3..6), random.usize(1..5));
+            let chosen: Vec<ResourceId> = catalog.all().filter(|_| random.usize(..5) < share).collect();
+            let whole = joined(&catalog, &chosen, Parts::of(&catalog, &chosen, 0..chosen.len()), most);
+            for at in 0..=chosen.len() {
+                let place = cut(&catalog, &chosen, at);
+                moved += usize::from(place > at);
+                cuts += usize::from(place > 0 && place < chosen.len());
+                let [front, back] = [0..place, place..chosen.len()].map(|part| Parts::of(&catalog, &chosen, part));
+                let parts = front.then(back, &catalog, &chosen);
+                assert_eq!(joined(&catalog, &chosen, parts, most), whole, "estate {seed} at {at}");
+            }
+        }
+        assert!(moved > 100 && cuts > 1000, "{moved} moved, {cuts} cuts");
+    }
+}
