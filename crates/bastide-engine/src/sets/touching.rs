@@ -143,8 +143,8 @@ impl<'e> SetEngine<'e> {
         let wanted = statement.what.kinds.as_deref();
         let kinds: Vec<bool> = KindId::all(schema.kinds.len()).map(|kind| schema.is_any(kind, wanted)).collect();
         let lists: Option<Vec<bool>> = statement.what.places.as_ref().map(|_| {
-            let has = |list: &Box<[super::places::Reached]>| list.binary_search_by_key(&id, |(id, _)| *id).is_ok();
-            self.places.lists.iter().map(has).collect()
+            let has = |list: &[super::places::Reached]| list.binary_search_by_key(&id, |(id, _)| *id).is_ok();
+            self.places.lists.iter().map(|list| has(list)).collect()
         });
         let passes = |row: usize| {
             gate.iter().all(|(own, passes)| {
