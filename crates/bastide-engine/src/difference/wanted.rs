@@ -129,10 +129,11 @@ mod tests {
     use super::*;
     use bastide_testkit::random::{Shape, plan};
 
-    /// Where a statement goes, what it speaks of is wanted, and so is whatever that needs; often other actions are not.
+    /// Where a statement goes, what it speaks of is wanted, and so is whatever that needs, and whatever statements speak of
+    /// that ask for decisions on it; often other actions are not.
     #[test]
     fn what_a_statement_speaks_of_is_wanted() {
-        let (mut all, mut fewer) = (0, 0);
+        let (mut all, mut fewer, mut asking) = (0, 0, 0);
         for seed in 0..300 {
             let dir = plan(seed, Shape::ALL).case().lay_out();
             let before = bastide_formats::load(dir.path()).estate.expect("an estate");
@@ -141,7 +142,14 @@ mod tests {
                 after.statements.remove(at);
                 all += 1;
                 let Some(wanted) = wanted(&before, &after) else { continue };
-                assert!(spoken_of(&before.statements[at], &before.schema).is_subset(&wanted), "estate {seed}");
+                let spoken = spoken_of(&before.statements[at], &before.schema);
+                assert!(spoken.is_subset(&wanted), "estate {seed}");
+                for other in &after.statements {
+                    if conditions(other).any(|condition| !asked(condition).is_disjoint(&spoken)) {
+                        assert!(spoken_of(other, &before.schema).is_subset(&wanted), "estate {seed}");
+                        asking += 1;
+                    }
+                }
                 for action in wanted.ones() {
                     let mut needs = before.schema.actions[action].needs.iter();
                     assert!(needs.all(|need| wanted.contains(need.action.index())), "estate {seed}");
@@ -150,5 +158,6 @@ mod tests {
             }
         }
         assert!(fewer > all / 20, "of {all} statements, at {fewer} actions are left out");
+        assert!(asking > 20, "{asking} statements ask");
     }
 }
