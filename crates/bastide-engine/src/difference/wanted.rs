@@ -133,7 +133,7 @@ mod tests {
     /// that ask for decisions on it; often other actions are not.
     #[test]
     fn what_a_statement_speaks_of_is_wanted() {
-        let (mut all, mut fewer, mut asking) = (0, 0, 0);
+        let (mut all, mut fewer, mut asking, mut grouped) = (0, 0, 0, 0);
         for seed in 0..300 {
             let dir = plan(seed, Shape::ALL).case().lay_out();
             let before = bastide_formats::load(dir.path()).estate.expect("an estate");
@@ -141,8 +141,13 @@ mod tests {
                 let mut after = before.clone();
                 after.statements.remove(at);
                 all += 1;
-                let Some(wanted) = wanted(&before, &after) else { continue };
                 let spoken = spoken_of(&before.statements[at], &before.schema);
+                let wanted = wanted(&before, &after);
+                if !in_groups([&before, &after]).is_disjoint(&spoken) {
+                    assert_eq!(wanted, None, "estate {seed}: who is in a group hangs on it");
+                    grouped += 1;
+                }
+                let Some(wanted) = wanted else { continue };
                 assert!(spoken.is_subset(&wanted), "estate {seed}");
                 for other in &after.statements {
                     if conditions(other).any(|condition| !asked(condition).is_disjoint(&spoken)) {
@@ -158,6 +163,6 @@ mod tests {
             }
         }
         assert!(fewer > all / 20, "of {all} statements, at {fewer} actions are left out");
-        assert!(asking > 20, "{asking} statements ask");
+        assert!(asking > 20 && grouped > 20, "{asking} statements ask, groups hang on {grouped}");
     }
 }
