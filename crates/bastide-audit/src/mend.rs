@@ -1,7 +1,7 @@
 //! What would mend a finding, evaluated: several changes at a time, each against what holds today.
 
 use crate::{Case, StatementSurvey, Suggested, Suggestion};
-use bastide_engine::change::{Change, Few, UserCell, apply, describe, narrowed};
+use bastide_engine::change::{Change, Few, UserCell, apply, describe};
 use bastide_engine::difference::{Radius, difference, radius, sides};
 use bastide_engine::sets::SetEngine;
 use bastide_model::*;
@@ -86,11 +86,12 @@ fn changed<'e>(
     }
     // Whoever is not active is refused whatever else holds.
     let wakes = |change: &Change| matches!(change, Change::User(_, UserCell::Active, _));
-    let asleep = |few: Few| !few.users().iter().any(|user| estate.people.is_active(*user));
-    if Few::of(estate, changes, moment).is_some_and(asleep) && !changes.iter().any(wakes) {
+    let few = Few::of(estate, changes, moment);
+    let asleep = |few: &Few| !few.users().iter().any(|user| estate.people.is_active(*user));
+    if few.as_ref().is_some_and(asleep) && !changes.iter().any(wakes) {
         return Some(Radius::default());
     }
-    let Some((small, after)) = narrowed(estate, changes, moment) else {
+    let Some((small, after)) = few.and_then(|few| few.both(estate, changes)) else {
         return today.radius(estate, moment, &apply(estate, changes).ok()?);
     };
     let (mut old, mut new) = sides((&small, moment), (&after, moment)).ok()?;

@@ -66,6 +66,13 @@ impl Few {
         small
     }
 
+    /// The estate with these users alone, before changes that touch nobody else, and after them.
+    pub fn both(&self, whole: &Estate, changes: &[Change]) -> Option<(Estate, Estate)> {
+        let before = self.estate(whole);
+        let after = apply(&before, &self.renamed(whole, changes)?).ok()?;
+        Some((before, after))
+    }
+
     /// The changes as they are in the estate with these users alone; none where they name others too, or can touch
     /// others whom they do not name.
     pub fn changes(&self, whole: &Estate, changes: &[Change]) -> Option<Vec<Change>> {
@@ -216,8 +223,5 @@ fn members(estate: &Estate, group: GroupId) -> Option<Vec<UserId>> {
 /// The estate with the users alone whom changes can touch at a moment, before the changes and after them, where these
 /// users can be told and are few.
 pub fn narrowed(estate: &Estate, changes: &[Change], moment: &Moment) -> Option<(Estate, Estate)> {
-    let few = Few::of(estate, changes, moment)?;
-    let before = few.estate(estate);
-    let after = apply(&before, &few.renamed(estate, changes)?).ok()?;
-    Some((before, after))
+    Few::of(estate, changes, moment)?.both(estate, changes)
 }

@@ -83,6 +83,14 @@ impl Axis {
     }
 }
 
+/// Whether the second estate came about by changes of the first.
+pub fn are_related(before: &Estate, after: &Estate) -> bool {
+    Arc::ptr_eq(&before.schema, &after.schema)
+        && Arc::ptr_eq(&before.catalog.labels, &after.catalog.labels)
+        && before.people.len() == after.people.len()
+        && before.groups.len() == after.groups.len()
+}
+
 /// Users, resources and actions of two estates.
 #[derive(Clone, Debug)]
 pub struct Joint {
@@ -98,10 +106,7 @@ pub struct Joint {
 impl Joint {
     /// Numbers two estates together.
     pub fn of(before: &Estate, after: &Estate) -> Joint {
-        let related = Arc::ptr_eq(&before.schema, &after.schema)
-            && Arc::ptr_eq(&before.catalog.labels, &after.catalog.labels)
-            && before.people.len() == after.people.len()
-            && before.groups.len() == after.groups.len();
+        let related = are_related(before, after);
         if related {
             return Joint {
                 users: Axis::Same(before.people.len() as u32),

@@ -169,7 +169,7 @@ impl<'b, 'a> Twins<'b, 'a> {
                     continue;
                 }
                 let own = if shares { None } else { Some(self.own_lists(resource)) };
-                if at == 0 || common != last || own != lists {
+                if common != last || own != lists {
                     starts.push(chunk * SOME + at);
                     (last, lists) = (common, own);
                 }

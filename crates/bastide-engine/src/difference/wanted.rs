@@ -1,6 +1,6 @@
 //! Which actions changes can touch. Only on these, and on what they hang on, decisions before and after are worked out.
 
-use super::joint::Joint;
+use super::joint::are_related;
 use super::suspects::{changed_fields, changed_groups, changed_statements, conditions, touched};
 use crate::sets::SetEngine;
 use bastide_model::condition::{Condition, Test};
@@ -20,13 +20,12 @@ pub fn sides<'b, 'a>(
     before: (&'b Estate, &'b Moment),
     after: (&'a Estate, &'a Moment),
 ) -> Result<(SetEngine<'b>, SetEngine<'a>), Vec<Diagnostic>> {
-    let related = Joint::of(before.0, after.0).is_same() && before.1 == after.1;
-    let wanted = if related { wanted(before.0, after.0) } else { None };
-    let was = match wanted {
+    let related = are_related(before.0, after.0) && before.1 == after.1;
+    let was = match related.then(|| wanted(before.0, after.0)).flatten() {
         Some(wanted) => SetEngine::of_actions(before.0, before.1, wanted)?,
         None => SetEngine::new(before.0, before.1)?,
     };
-    let is = if related { was.beside(after.0, after.1)? } else { SetEngine::new(after.0, after.1)? };
+    let is = was.beside(after.0, after.1)?;
     Ok((was, is))
 }
 

@@ -171,6 +171,12 @@ struct Site<'e> {
     met: u8,
 }
 
+fn all_actions(schema: &Schema) -> FixedBitSet {
+    let mut all = FixedBitSet::with_capacity(schema.actions.len());
+    all.insert_range(..);
+    all
+}
+
 /// By kind a number for what it has in common with others.
 fn numbered<T: PartialEq>(schema: &Schema, common: impl Fn(KindId) -> T) -> Vec<u32> {
     let mut known: Vec<T> = Vec::new();
@@ -209,9 +215,7 @@ impl<'e> SetEngine<'e> {
     /// # Errors
     /// The decisions that would depend on themselves on that date.
     pub fn new(estate: &'e Estate, moment: &'e Moment) -> Result<SetEngine<'e>, Vec<Diagnostic>> {
-        let mut all = FixedBitSet::with_capacity(estate.schema.actions.len());
-        all.insert_range(..);
-        Self::of_actions(estate, moment, all)
+        Self::of_actions(estate, moment, all_actions(&estate.schema))
     }
 
     /// As [`SetEngine::new`], but decisions on all other actions are left out; on these nothing that is left may hang.
@@ -252,7 +256,10 @@ impl<'e> SetEngine<'e> {
         } else {
             Places::new(judge.estate, &judge.live)
         };
-        SetEngine::with(judge, places, self.wanted.clone())
+        // Another schema may have other actions.
+        let same_schema = Arc::ptr_eq(&self.estate.schema, &judge.estate.schema);
+        let wanted = if same_schema { self.wanted.clone() } else { all_actions(&judge.estate.schema) };
+        SetEngine::with(judge, places, wanted)
     }
 
     fn with(judge: Judge<'e>, places: Places, wanted: FixedBitSet) -> SetEngine<'e> {
