@@ -47,6 +47,8 @@ pub struct StatementSurvey {
     pub against: Option<Triple>,
     /// Whether it applies to somebody by its words at all, active or not.
     pub touches: bool,
+    /// Whether it does so where one of its actions has a meaning.
+    pub means: bool,
 }
 
 /// A permission and a restriction that meet.
@@ -275,6 +277,7 @@ impl Tally {
             let statement = estate.statement(r.id);
             let survey = &mut self.statements[r.id.index()];
             survey.touches = true;
+            survey.means |= actions.iter().any(|action| statement.speaks_of(*action));
             let set = engine.both(r.others, active);
             if set == SetId::NONE {
                 continue;
@@ -375,6 +378,7 @@ impl Tally {
             own.example = own.example.or(other.example);
             own.against = own.against.or(other.against);
             own.touches |= other.touches;
+            own.means |= other.means;
         }
         for (own, other) in self.users.iter_mut().zip(other.users) {
             own.resize(own.len().max(other.len()), 0);

@@ -9,26 +9,31 @@ use jiff::ToSpan;
 use jiff::civil::Date;
 use std::collections::BTreeSet;
 
-/// The days after `from`, up to and including `through`, on which any answer may differ from the day
-/// before. There may be days among them on which none does.
-pub fn turning_days(estate: &Estate, from: Date, through: Date) -> Vec<Date> {
+/// The days after the moment's, up to and including `through`, on which any answer in its session may differ from the day
+/// before, guarantees among them. There may be days among them on which none does.
+pub fn turning_days(estate: &Estate, moment: &Moment, through: Date) -> Vec<Date> {
+    let from = moment.date;
     let mut days: BTreeSet<Date> = BTreeSet::new();
     let next = |day: Date| day.checked_add(1.day()).ok();
     for statement in estate.statements.iter().filter(|s| s.is_on()) {
         days.extend(statement.from);
         days.extend(statement.until.and_then(next));
         let conditions = [&statement.who.condition, &statement.what.condition, &statement.condition];
-        conditions.into_iter().flatten().for_each(|c| of_condition(estate, c, &mut days));
+        conditions.into_iter().flatten().for_each(|c| of_condition(estate, moment, c, &mut days));
+    }
+    for guarantee in &estate.proofs.guarantees {
+        let conditions = [&guarantee.who.condition, &guarantee.what.condition];
+        conditions.into_iter().flatten().for_each(|c| of_condition(estate, moment, c, &mut days));
     }
     for computed in estate.groups.computed.iter().flatten() {
         if let Computed::Who(who) = computed {
-            who.condition.iter().for_each(|c| of_condition(estate, c, &mut days));
+            who.condition.iter().for_each(|c| of_condition(estate, moment, c, &mut days));
         }
     }
     days.into_iter().filter(|day| *day > from && *day <= through).collect()
 }
 
-fn of_condition(estate: &Estate, condition: &Condition, days: &mut BTreeSet<Date>) {
+fn of_condition(estate: &Estate, moment: &Moment, condition: &Condition, days: &mut BTreeSet<Date>) {
     condition.visit(&mut |inner| {
         let sides = match &inner.test {
             Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => [left, right],
@@ -36,7 +41,7 @@ fn of_condition(estate: &Estate, condition: &Condition, days: &mut BTreeSet<Date
         };
         for (today, other) in [(sides[0], sides[1]), (sides[1], sides[0])] {
             let Operand::Today(offset) = today else { continue };
-            for date in dates(estate, other) {
+            for date in dates(estate, moment, other) {
                 // On the day on which today plus the offset is the date, and on the day after.
                 let turns = date.checked_sub(offset.days()).ok();
                 days.extend(turns);
@@ -47,12 +52,13 @@ fn of_condition(estate: &Estate, condition: &Condition, days: &mut BTreeSet<Date
 }
 
 /// Every date an operand can have.
-fn dates(estate: &Estate, operand: &Operand) -> Vec<Date> {
+fn dates(estate: &Estate, moment: &Moment, operand: &Operand) -> Vec<Date> {
     let of = |column: &Column| column.values.iter().flat_map(in_value).collect();
     match operand {
         Operand::Literal(value) => in_value(value),
         Operand::User(UserField::Attribute(id)) => of(&estate.people.attributes[id.index()]),
         Operand::Resource(_, ResourceField::Attribute(id)) => of(&estate.catalog.attributes[id.index()]),
+        Operand::Session(id) => moment.session[id.index()].iter().flat_map(in_value).collect(),
         _ => Vec::new(),
     }
 }

@@ -21,10 +21,13 @@ fn root(estate: &Estate, resource: ResourceId) -> u32 {
 /// By section, kind, user, action, reason and statement: on how many resources.
 type Counts = BTreeMap<(u32, KindId, UserId, ActionId, Reason, Option<StatementId>), usize>;
 
+/// The same, users added up.
+type Totals = BTreeMap<(u32, KindId, ActionId, Reason, Option<StatementId>), usize>;
+
 #[test]
 fn the_lines_say_what_the_evaluator_says() {
     let day = "2026-11-24".parse().unwrap();
-    let (mut estates, mut owned) = (0, 0);
+    let (mut estates, mut owned, mut but_owner) = (0, 0, 0);
     for seed in 0..1500 {
         let estate = load(seed);
         let moment = Moment::on(day, &estate.schema);
@@ -33,8 +36,8 @@ fn the_lines_say_what_the_evaluator_says() {
         estates += 1;
         let owners: BTreeSet<UserId> = estate.catalog.all().filter_map(|r| estate.catalog.owner(r).flatten()).collect();
         let told = |reason: Reason| !matches!(reason, Reason::Inactive | Reason::Silent);
-        let mut expected = Counts::new();
-        for user in estate.people.all().filter(|u| estate.people.is_active(*u) && !owners.contains(u)) {
+        let (mut expected, mut all) = (Counts::new(), Totals::new());
+        for user in estate.people.all().filter(|u| estate.people.is_active(*u)) {
             for resource in estate.catalog.all() {
                 let kind = estate.catalog.kind(resource);
                 for action in ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind)) {
@@ -42,11 +45,12 @@ fn the_lines_say_what_the_evaluator_says() {
                     if told(decision.reason) {
                         let key = (root(&estate, resource), kind, user, action, decision.reason, decision.by);
                         *expected.entry(key).or_default() += 1;
+                        *all.entry((key.0, kind, action, decision.reason, decision.by)).or_default() += 1;
                     }
                 }
             }
         }
-        let mut found = Counts::new();
+        let (mut found, mut total) = (Counts::new(), Totals::new());
         for line in &ledger.lines {
             assert!(line.resources <= ledger.sizes[&(line.section, line.kind)], "estate {seed}");
             let decision = judge.decide(line.user, line.actions[0], line.resource);
@@ -55,22 +59,35 @@ fn the_lines_say_what_the_evaluator_says() {
                 let owner = estate.catalog.owner(line.resource).flatten();
                 assert_eq!(owner, Some(line.user), "estate {seed}");
             }
-            if line.owners || estate.catalog.owner(line.resource).flatten() != Some(line.user) {
-                assert_eq!((decision.reason, decision.by), (line.reason, line.by), "estate {seed}: {line:?}");
+            assert_eq!((decision.reason, decision.by), (line.reason, line.by), "estate {seed}: {line:?}");
+            but_owner += usize::from(line.others);
+            // What is said of all but the owner is said of one less on each resource.
+            let users = ledger.sets[line.set].len() - usize::from(line.others);
+            let said = if line.owners { line.resources } else { line.resources * users };
+            for action in &line.actions {
+                *total.entry((line.section, line.kind, *action, line.reason, line.by)).or_default() += said;
             }
             if line.owners {
                 continue;
             }
-            for user in ledger.sets[line.set].iter().filter(|u| !owners.contains(u)) {
+            for user in ledger.sets[line.set].iter().filter(|u| !line.others || !owners.contains(u)) {
                 for action in &line.actions {
                     let key = (line.section, line.kind, *user, *action, line.reason, line.by);
                     *found.entry(key).or_default() += line.resources;
                 }
             }
         }
+        assert_eq!(total, all, "estate {seed}");
+        // Of an owner the lines may say a part; of everybody else they say all.
+        for (key, count) in &found {
+            let known = expected.get(key).copied().unwrap_or_default();
+            assert!(*count <= known, "estate {seed}: {key:?} {count} {known}");
+        }
+        found.retain(|key, _| !owners.contains(&key.2));
+        expected.retain(|key, _| !owners.contains(&key.2));
         assert_eq!(found, expected, "estate {seed}");
     }
-    assert!(estates > 1000 && owned > 100, "{estates} {owned}");
+    assert!(estates > 1000 && owned > 100 && but_owner > 100, "{estates} {owned} {but_owner}");
 }
 
 /// Whoever may do anything by a permission that applies is on a sheet, with that permission; and nobody else.

@@ -2,7 +2,7 @@
 
 use crate::strings::Pool;
 use crate::value::Value;
-use hashbrown::{DefaultHashBuilder, HashTable};
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use std::hash::BuildHasher;
 use std::sync::Arc;
 
@@ -65,13 +65,25 @@ impl Column {
         cells
     }
 
-    /// The first row from one on in which two columns have different numbers, among so many rows. Columns of which one
-    /// is an unchanged copy of the other are the same at once.
-    pub fn differs_from(&self, other: &Column, from: usize, rows: usize) -> Option<usize> {
-        if Arc::ptr_eq(&self.cells, &other.cells) {
-            return None;
+    /// The rows among so many in which two columns have different values, in order. Values are compared, not their
+    /// numbers: each column numbers its own. Columns of which one is an unchanged copy of the other are the same at once.
+    /// Cost: linear in the rows, and in the distinct values.
+    pub fn differing(&self, other: &Column, rows: usize) -> Vec<usize> {
+        let common = self.values.len().min(other.values.len());
+        let same_numbers = self.values[..common] == other.values[..common];
+        if same_numbers && Arc::ptr_eq(&self.cells, &other.cells) {
+            return Vec::new();
         }
-        (from..rows).find(|row| self.code(*row) != other.code(*row))
+        if same_numbers {
+            return (0..rows).filter(|row| self.code(*row) != other.code(*row)).collect();
+        }
+        let numbers: HashMap<&Value, u32> = other.values.iter().zip(0..).collect();
+        let theirs: Vec<Option<u32>> = self.values.iter().map(|value| numbers.get(value).copied()).collect();
+        let differs = |row: &usize| match (self.code(*row), other.code(*row)) {
+            (Some(own), Some(their)) => theirs[own as usize] != Some(their),
+            (own, their) => own != their,
+        };
+        (0..rows).filter(differs).collect()
     }
 
     /// The same rows in another order: the new `i` is the old `order[i]`.
@@ -295,16 +307,25 @@ mod tests {
     fn a_copy_differs_where_it_was_written() {
         let column = Column::new(vec![Value::Flag(true), Value::Flag(false)], vec![0, NONE, 1, 0]);
         let mut copy = column.clone();
-        assert_eq!(column.differs_from(&copy, 0, 4), None);
+        assert_eq!(column.differing(&copy, 4), []);
         copy.set_code(1, 4, Some(1));
         copy.set_code(3, 4, None);
         assert_eq!((column.code(1), column.code(3)), (None, Some(0)), "the first is left as it was");
-        assert_eq!((column.differs_from(&copy, 0, 4), column.differs_from(&copy, 2, 4)), (Some(1), Some(3)));
-        assert_eq!((copy.differs_from(&column, 4, 4), column.differs_from(&copy, 2, 3)), (None, None));
+        assert_eq!((column.differing(&copy, 4), copy.differing(&column, 3)), (vec![1, 3], vec![1]));
         copy.set_code(1, 4, None);
         copy.set_code(3, 4, Some(0));
-        assert_eq!(column.differs_from(&copy, 0, 4), None, "written, and the same again");
-        assert_eq!(column.differs_from(&Column::default(), 0, 4), Some(0));
+        assert_eq!(column.differing(&copy, 4), [], "written, and the same again");
+        assert_eq!(column.differing(&Column::default(), 4), [0, 2, 3]);
+    }
+
+    #[test]
+    fn values_are_compared_whatever_their_numbers() {
+        let text = |t: &str| Value::Text(t.into());
+        let was = Column::new(vec![text("a"), text("default")], vec![0, 1, 1, NONE]);
+        let is = Column::new(vec![text("a"), text("new"), text("default")], vec![0, 1, 2, NONE]);
+        assert_eq!((was.differing(&is, 4), is.differing(&was, 4)), (vec![1], vec![1]));
+        let same_cells = Column { values: vec![text("b"), text("default")], cells: Arc::clone(&was.cells) };
+        assert_eq!(was.differing(&same_cells, 4), [0]);
     }
 
     #[test]

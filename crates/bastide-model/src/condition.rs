@@ -239,6 +239,20 @@ impl Condition {
     }
 }
 
+impl Test {
+    /// What it looks up, left to right; what stands inside an `or`, `and` or `not` not among it. Whoever adds a form decides
+    /// here what it looks up.
+    pub fn operands(&self) -> Vec<&Operand> {
+        match self {
+            Test::Or(_) | Test::And(_) | Test::Not(_) => Vec::new(),
+            Test::Holds(..) | Test::MemberOf(_) | Test::IsOwner => Vec::new(),
+            Test::Flag(o) | Test::IsSet(o) | Test::IsMissing(o) | Test::IsEmpty(o) => vec![o],
+            Test::Like { operand, .. } => vec![operand],
+            Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => vec![left, right],
+        }
+    }
+}
+
 impl Who {
     /// Whether it depends on the resource, so that it must be asked for each.
     pub fn mentions_resource(&self) -> bool {

@@ -28,6 +28,8 @@ pub struct Expectation {
     pub session: Vec<(SessionAttributeId, Value)>,
     /// What is claimed.
     pub claims: Vec<Claim>,
+    /// What is named here and does not exist (any more), each in a few words: with any of these it cannot hold.
+    pub lost: Vec<String>,
 }
 
 /// `persona`: a stand-in user for expectations, who is in no directory.
@@ -47,6 +49,8 @@ pub struct Persona {
     pub groups: Vec<GroupId>,
     /// What it has.
     pub values: Vec<(UserAttributeId, Value)>,
+    /// What is named here and does not exist (any more), each in a few words: no expectation about it can hold.
+    pub lost: Vec<String>,
 }
 
 /// `waive`: a finding of the audit that is accepted until a day.
@@ -82,7 +86,7 @@ pub enum ClaimBody {
         allowed: bool,
         /// Which actions.
         actions: FixedBitSet,
-        /// Where; empty where every place is stale, so that it cannot hold.
+        /// Where.
         places: Vec<ResourceId>,
     },
     /// `reaches`: on how many resources any of the actions is allowed.
@@ -115,6 +119,8 @@ pub struct Guarantee {
     pub actions: FixedBitSet,
     /// On what.
     pub what: What,
+    /// What is named here and does not exist (any more), each in a few words: with any of these it cannot hold.
+    pub lost: Vec<String>,
 }
 
 /// `apart`: duties that nobody may combine on the same resource.

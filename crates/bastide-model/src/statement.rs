@@ -77,6 +77,16 @@ impl Statement {
         !self.off && !self.actions.is_clear()
     }
 
+    /// Its conditions: of who, of what, and while.
+    pub fn conditions(&self) -> impl Iterator<Item = &Condition> {
+        [&self.who.condition, &self.what.condition, &self.condition].into_iter().flatten()
+    }
+
+    /// Whether it speaks of an action: it lists it, or is a ceiling that leaves it out.
+    pub fn speaks_of(&self, action: ActionId) -> bool {
+        self.actions.contains(action.index()) != (self.modality == Modality::MayOnly)
+    }
+
     /// Whether a day lies in its `from` and `until`, both included.
     pub fn in_date(&self, date: Date) -> bool {
         self.from.is_none_or(|from| from <= date) && self.until.is_none_or(|until| date <= until)

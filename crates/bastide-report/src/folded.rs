@@ -104,6 +104,9 @@ pub struct Line {
     /// Whether it is said of the owners alone.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub o: bool,
+    /// Whether it is said of all of them but whoever owns the resource.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub x: bool,
     /// The positions of the actions.
     pub a: Vec<usize>,
     /// The reason's word.
@@ -139,6 +142,7 @@ pub(crate) fn fold(case: &Case, cut: &Cut) -> Result<Folded, Vec<Diagnostic>> {
         m: found.sizes[&(line.section, line.kind)],
         s: line.set,
         o: line.owners,
+        x: line.others,
         a: line.actions.iter().map(|a| a.index()).collect(),
         r: line.reason.word(),
         by,

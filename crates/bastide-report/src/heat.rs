@@ -58,7 +58,8 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
     let estate = case.estate;
     let schema = &estate.schema;
     let mut engine = survey.engine.borrow_mut();
-    // How often each row occurs in each place. What is otherwise for an owner is left out of shares.
+    // How often each row occurs in each place, and what is otherwise for an owner.
+    let mut owned: HashMap<(u32, KindId, UserId, RowId, RowId), u64> = HashMap::new();
     let mut rows: HashMap<(u32, KindId, RowId), u64> = HashMap::new();
     let mut sizes = vec![0usize; cut.places.len()];
     for resource in estate.catalog.all() {
@@ -66,6 +67,9 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
         let place = cut.of[resource.index()];
         sizes[place as usize] += 1;
         *rows.entry((place, estate.catalog.kind(resource), decided.others)).or_default() += 1;
+        if let Some((owner, own)) = decided.owner.filter(|(owner, _)| estate.people.is_active(*owner)) {
+            *owned.entry((place, estate.catalog.kind(resource), owner, decided.others, own)).or_default() += 1;
+        }
     }
     let mut groups: Vec<(GroupId, SetId, u32)> = Vec::new();
     for group in estate.groups.all() {
@@ -104,6 +108,26 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
                 let count = &mut counts[g][q][at];
                 count.0 += u64::from(engine.sets().count_both(allowed, *members)) * times;
                 count.1 += u64::from(*size) * times;
+            }
+        }
+    }
+    for ((place, kind, owner, others, own), times) in owned {
+        let Some(&at) = column.get(&place) else { continue };
+        let member: Vec<usize> =
+            (0..groups.len()).filter(|g| engine.sets().contains(groups[*g].1, owner.index())).collect();
+        for (q, (_, actions)) in questions.iter().enumerate().filter(|_| !member.is_empty()) {
+            let fitting: Vec<ActionId> = actions.iter().copied().filter(|a| schema.fits(*a, kind)).collect();
+            let [as_other, as_owner] = [others, own].map(|row| {
+                let allowed = any(&mut engine, row, &fitting);
+                engine.sets().contains(allowed, owner.index())
+            });
+            for g in &member {
+                let count = &mut counts[*g][q][at];
+                match (as_other, as_owner) {
+                    (false, true) => count.0 += times,
+                    (true, false) => count.0 -= times,
+                    _ => {}
+                }
             }
         }
     }

@@ -33,7 +33,7 @@
   const members = (set) => f.people.filter((_, i) => has(set, i));
   const shown = (p) => p.name || p.id;
   const actions = (line) => line.a.map((a) => f.actions[a]).join(", ");
-  const whoText = (line) => (line.o ? (sets[line.s].size === 1 ? "the owner, " : "each owner: ") : "") + sets[line.s].label;
+  const whoText = (line) => (line.o ? (sets[line.s].size === 1 ? "the owner, " : "each owner: ") : "") + sets[line.s].label + (line.x ? ", each but the owner" : "");
   const onText = (line) => line.n + (line.n < line.m ? " of " + line.m : "") + " " + f.kinds[line.k] + (line.m === 1 ? "" : "s");
   const byText = (line) => line.by === undefined ? (line.r === "blocked" ? "a need that is not met" : "") : f.statements[line.by].name;
   const texts = f.lines.map((l) =>

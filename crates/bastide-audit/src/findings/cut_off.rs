@@ -8,7 +8,8 @@ use bastide_engine::decide::place::{anchor, reaches};
 use bastide_engine::sets::SetEngine;
 use bastide_engine::sets::claims::{Step, steps};
 use bastide_engine::sets::store::SetId;
-use bastide_model::condition::{Term, Who};
+use bastide_model::condition::{Operand, ResourceField, Term, Who};
+use bastide_model::schema::Travel;
 use bastide_model::*;
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -20,7 +21,8 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     level: crate::Level::Note,
     what: "a permission of which more than a set share lies behind resources that do not inherit, where its users get in by nothing else",
     why: "What does not inherit keeps out everything that is given above, what was meant for it as well.",
-    mind: "It was closed against these very users.",
+    mind: "It was closed against these very users. Where a label or a state of what is shut says that it is meant to be, and \
+           the permission does not ask for that, nothing is reported.",
     check,
 };
 
@@ -56,7 +58,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let s = engine.estate().statement(id);
         let cut = cut(&mut engine, survey, s, &behind);
         let all = survey.of(id).triples + cut.spoken;
-        if cut.kept == 0 || (cut.kept as f64) < case.limits.cut_off * all as f64 {
+        let meant = cut.barriers.iter().all(|barrier| is_meant(estate, s, *barrier));
+        if cut.kept == 0 || meant || (cut.kept as f64) < case.limits.cut_off * all as f64 {
             continue;
         }
         let names: Vec<String> = cut.barriers.iter().take(NAMED).map(|b| format!("`{}`", catalog.path(*b))).collect();
@@ -81,6 +84,30 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         });
     }
     found
+}
+
+/// Whether a label or a state of a barrier says that it is meant to keep out what a statement gives: a label of its own
+/// above the lowest step, or a state that nothing has which inherits; and the statement does not ask for that.
+fn is_meant(estate: &Estate, s: &Statement, barrier: ResourceId) -> bool {
+    let catalog = &estate.catalog;
+    let asks = |field: ResourceField| {
+        let mut found = false;
+        s.conditions().for_each(|condition| {
+            condition.visit(&mut |inner| {
+                found |= inner.test.operands().iter().any(|o| matches!(o, Operand::Resource(_, of) if *of == field));
+            });
+        });
+        found
+    };
+    let labels = estate.schema.resource_attributes.iter().enumerate().filter(|(_, a)| a.travel == Travel::Highest);
+    let labelled = labels.into_iter().any(|(at, _)| {
+        let own = catalog.own[at].as_ref().unwrap_or(&catalog.attributes[at]).get(barrier.index());
+        matches!(own, Some(Value::Step(_, step)) if *step > 0)
+            && !asks(ResourceField::Attribute(ResourceAttributeId::new(at)))
+    });
+    let state = catalog.states.code(barrier.index());
+    let shut = |r: ResourceId| catalog.states.code(r.index()) != state || catalog.barriers.contains(r.index());
+    labelled || (state.is_some() && catalog.all().all(shut) && !asks(ResourceField::State))
 }
 
 fn cut<'e>(engine: &mut SetEngine<'e>, survey: &Survey, s: &'e Statement, behind: &[ResourceId]) -> Cut {

@@ -21,8 +21,8 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut engine = survey.engine.borrow_mut();
-    // By declaration and users: on how many resources, an example, and the duties.
-    let mut by: BTreeMap<(usize, SetId), (usize, Triple, [ActionId; 2])> = BTreeMap::new();
+    // By declaration, pair of duties and users: on how many resources, and an example.
+    let mut by: BTreeMap<(usize, [ActionId; 2], SetId), (usize, Triple)> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
         for (at, apart) in estate.proofs.apart.iter().enumerate() {
@@ -37,7 +37,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                     let both = engine.both(x, y);
                     let both = engine.both(both, survey.active);
                     if let Some(user) = engine.sets().users(both).next() {
-                        let entry = by.entry((at, both)).or_insert((0, (UserId::new(user), *a, resource), [*a, *b]));
+                        let entry = by.entry((at, [*a, *b], both)).or_insert((0, (UserId::new(user), *a, resource)));
                         entry.0 += 1;
                     }
                 }
@@ -45,7 +45,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         }
     }
     by.into_iter()
-        .map(|((at, users), (resources, example, duties))| {
+        .map(|((at, duties, users), (resources, example))| {
             let names: Vec<&str> = engine.sets().users(users).map(|u| estate.people.id(UserId::new(u))).collect();
             let duties: Vec<&str> = duties.iter().map(|a| estate.schema.actions[a.index()].name.as_str()).collect();
             let shown = names.iter().take(6).copied().collect::<Vec<_>>().join(", ");

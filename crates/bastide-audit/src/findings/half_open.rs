@@ -4,6 +4,7 @@ use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey, Triple};
 use bastide_engine::Reason;
+use bastide_model::schema::{Need, Target};
 use bastide_model::*;
 use std::collections::BTreeMap;
 
@@ -29,18 +30,19 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             if declared.needs.len() < 2 || !estate.schema.fits(action, kind) {
                 continue;
             }
-            let decided = engine.row(resource);
             let blocked: Vec<(usize, Option<StatementId>)> = engine
-                .outcome(decided.others, action)
-                .parts
+                .parts(resource, action)
                 .iter()
                 .filter(|p| p.reason == Reason::Blocked)
                 .flat_map(|p| engine.sets().users(p.users).map(|u| (u, p.by)).collect::<Vec<_>>())
                 .collect();
             for (user, id) in blocked {
                 let user = UserId::new(user);
-                let met = declared.needs.iter().filter(|n| survey.meets(user, **n, resource)).count();
-                if let Some(id) = id.filter(|_| met > 0) {
+                let (met, missed): (Vec<Need>, Vec<Need>) =
+                    declared.needs.iter().partition(|need| survey.meets(user, **need, resource));
+                // What is closed with its source is meant to be.
+                let meant = missed.iter().all(|need| need.target == Target::Source);
+                if let Some(id) = id.filter(|_| !met.is_empty() && !meant) {
                     let entry = by.entry((id, action)).or_insert((0, (user, action, resource)));
                     entry.0 += 1;
                 }

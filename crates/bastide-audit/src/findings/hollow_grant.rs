@@ -23,6 +23,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     });
     live.map(|(id, s)| {
         let of = survey.of(id);
+        // Elsewhere it may hold others back, or say which layer controls.
+        let idle = if of.sole.triples() == 0 { ", which changes nothing today" } else { "" };
         Found::of(
             case,
             id,
@@ -30,7 +32,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         )
         .evidence(format!("{}, all blocked", many(of.triples, "triple")))
         .example(of.against)
-        .suggest("to mend it, give what is needed, or take it out, which changes nothing today", vec![Change::Off(id)])
+        .suggest(format!("to mend it, give what is needed, or take it out{idle}"), vec![Change::Off(id)])
     })
     .collect()
 }

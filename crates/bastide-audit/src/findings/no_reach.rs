@@ -24,9 +24,14 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let unknown = |s: &Statement| {
         s.who.terms.iter().any(|t| matches!(t, Term::Nobody(_))) || s.what.places.as_ref().is_some_and(Vec::is_empty)
     };
-    let live = case.live().filter(|(id, s)| !survey.of(*id).touches && !session(s) && !unknown(s));
-    live.map(|(id, _)| {
-        Found::of(case, id, format!("{} reaches nobody, or nothing", case.named(id))).suggest_harmless(
+    let live = case.live().filter(|(id, s)| !survey.of(*id).means && !session(s) && !unknown(s));
+    live.map(|(id, s)| {
+        let message = if survey.of(id).touches {
+            format!("{} says {} where that has no meaning, and nothing else", case.named(id), case.actions(s))
+        } else {
+            format!("{} reaches nobody, or nothing", case.named(id))
+        };
+        Found::of(case, id, message).suggest_harmless(
             "to see at which word it happens, `bastide reach`; taken out, nothing changes today",
             vec![Change::Off(id)],
         )

@@ -33,8 +33,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let s = estate.statement(first);
         let users: Vec<&str> = list.iter().map(|(_, u)| estate.people.id(*u)).collect();
         let exact = estate.groups.all().find(|g| {
+            // An inactive member gets nothing by it.
             let members = estate.groups.users(*g);
-            members.count_ones(..) == list.len() && list.iter().all(|(_, u)| members.contains(u.index()))
+            let others = members.ones().filter(|u| list.iter().all(|(_, named)| named.index() != *u));
+            let mut others = others.map(UserId::new);
+            list.iter().all(|(_, u)| members.contains(u.index())) && others.all(|u| !estate.people.is_active(u))
         });
         let serve = match exact {
             Some(group) => format!("group `{}` has exactly these members", estate.groups.id(group)),

@@ -4,7 +4,9 @@ use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
+use bastide_engine::sets::SetEngine;
 use bastide_engine::sets::claims::Reaching;
+use bastide_engine::sets::store::SetId;
 use bastide_model::condition::Term;
 use bastide_model::*;
 
@@ -65,5 +67,25 @@ pub(super) fn broader(case: &Case, survey: &Survey, id: StatementId) -> Option<S
             && survey.of(r.id).users >= BROADER * of.users
             && survey.of(r.id).sole.triples() > 0
     };
-    all.iter().filter(fits).max_by_key(|r| survey.of(r.id).users).map(|r| r.id)
+    let mut broad: Vec<StatementId> = all.iter().filter(fits).map(|r| r.id).collect();
+    broad.sort_by_key(|id| std::cmp::Reverse(survey.of(*id).users));
+    broad.into_iter().find(|broad| gives_all(case, survey, &mut engine, id, *broad))
+}
+
+/// Whether a statement reaches everything that another one reaches.
+fn gives_all(case: &Case, survey: &Survey, engine: &mut SetEngine, narrow: StatementId, broad: StatementId) -> bool {
+    let places = case.estate.statement(narrow).what.places.as_deref();
+    let catalog = &case.estate.catalog;
+    let beneath = |place: &statement::Place| catalog.subtree(place.resource).map(ResourceId).collect::<Vec<_>>();
+    let resources: Vec<ResourceId> = match places {
+        Some(places) => places.iter().flat_map(beneath).collect(),
+        None => catalog.all().collect(),
+    };
+    resources.into_iter().all(|resource| {
+        let reaching = engine.reaching(resource);
+        let users = |id: StatementId| reaching.iter().find(|r| r.id == id).map_or(SetId::NONE, |r| r.others);
+        let (narrow, broad) = (users(narrow), users(broad));
+        let narrow = engine.both(narrow, survey.active);
+        engine.but(narrow, broad) == SetId::NONE
+    })
 }

@@ -24,12 +24,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let mut by: BTreeMap<(StatementId, ActionId, ActionId), (u64, Triple)> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
-        let decided = engine.row(resource);
         for doors in &estate.proofs.alike {
             let doors: Vec<ActionId> =
                 doors.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, kind)).collect();
             for shut in &doors {
-                let parts: Vec<_> = engine.outcome(decided.others, *shut).parts.to_vec();
+                let parts = engine.parts(resource, *shut);
                 for part in parts.iter().filter(|p| matches!(p.reason, Reason::Denied | Reason::Capped)) {
                     for open in doors.iter().filter(|open| *open != shut) {
                         let allowed = engine.allowed(resource, *open);

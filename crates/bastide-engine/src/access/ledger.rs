@@ -34,6 +34,8 @@ pub struct LedgerLine {
     pub set: usize,
     /// Whether it is said of the owner of each resource alone.
     pub owners: bool,
+    /// Whether it is said of them all but whoever owns the resource.
+    pub others: bool,
     /// Why.
     pub reason: Reason,
     /// The statement that decides, where one does.
@@ -62,6 +64,8 @@ struct Key {
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 enum Whom {
     All(SetId),
+    /// All of them but the owner of each resource, who is one of them.
+    Others(SetId),
     Owners,
 }
 
@@ -74,7 +78,12 @@ struct Heap {
     resource: ResourceId,
     /// Where owners are spoken of: them.
     owners: Vec<UserId>,
+    /// The owner of the resource, where that is not one of those who are spoken of.
+    but: Option<UserId>,
 }
+
+/// A line that a row gives: its cause, the users, and the actions.
+type Said = (Cause, FixedBitSet);
 
 /// The lines of everybody active. With `refused`, also those that say what somebody is refused by a
 /// statement or for a need; what nothing permits is never listed. Cost: every resource once, and the
@@ -98,48 +107,65 @@ pub fn ledger(
         Reason::Capped | Reason::Denied | Reason::Blocked => refused,
         Reason::Inactive | Reason::Silent => false,
     };
+    // What the rows say of everybody, each worked out once.
+    let mut said: HashMap<(KindId, RowId), Vec<Said>> = HashMap::new();
     for resource in estate.catalog.all() {
         let decided = engine.row(resource);
         let (at, kind) = (section(resource), estate.catalog.kind(resource));
         *sizes.entry((at, kind)).or_default() += 1;
-        rows.entry((at, kind, decided.others)).or_insert((0, resource)).0 += 1;
-        let Some((owner, owners)) = decided.owner.filter(|(o, _)| estate.people.is_active(*o)) else { continue };
+        let Some((owner, owners)) = decided.owner.filter(|(o, _)| estate.people.is_active(*o)) else {
+            rows.entry((at, kind, decided.others)).or_insert((0, resource)).0 += 1;
+            continue;
+        };
+        let actions = estate.schema.actions.len();
         // As an owner somebody may fare otherwise: those actions are told apart.
         let mut by_cause: Vec<(Reason, Option<StatementId>, FixedBitSet)> = Vec::new();
-        for action in ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind)) {
+        let mut apart = no_actions(actions);
+        for action in ActionId::all(actions).filter(|a| estate.schema.fits(*a, kind)) {
             let (before, after) =
                 (engine.part_of(decided.others, owner, action), engine.part_of(owners, owner, action));
-            if (before.reason, before.by) == (after.reason, after.by) || !told(after.reason) {
+            if (before.reason, before.by) == (after.reason, after.by) {
                 continue;
             }
-            note(&mut by_cause, after.reason, after.by, action, estate.schema.actions.len());
+            apart.insert(action.index());
+            if told(after.reason) {
+                note(&mut by_cause, after.reason, after.by, action, actions);
+            }
         }
         for (reason, by, actions) in by_cause {
             let key = Key { section: at, kind, users: Whom::Owners, reason, by, actions };
-            let heap = heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new() });
+            let heap =
+                heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but: None });
             heap.resources += 1;
             heap.owners.push(owner);
         }
-    }
-    for ((at, kind, row), (times, resource)) in rows {
-        let mut by_cause: Vec<(Cause, FixedBitSet)> = Vec::new();
-        for action in ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind)) {
-            let parts = engine.outcome(row, action).parts.clone();
-            for part in parts.iter().filter(|p| told(p.reason)) {
-                let users = engine.both(part.users, active);
-                if users == SetId::NONE {
+        // The others, without the owner where the owner is among them and fares otherwise.
+        for ((reason, by, users), actions) in row_says(&mut said, &mut engine, active, kind, decided.others, &told) {
+            let (mut with, mut without) = (actions.clone(), actions);
+            if engine.sets().contains(users, owner.index()) {
+                with.difference_with(&apart);
+                without.intersect_with(&apart);
+            } else {
+                without.clear();
+            }
+            let alone = engine.sets().count(users) == 1;
+            for (whom, actions) in [(Whom::All(users), with), (Whom::Others(users), without)] {
+                let others = matches!(whom, Whom::Others(_));
+                if actions.is_clear() || others && alone {
                     continue;
                 }
-                let cause = (part.reason, part.by, users);
-                match by_cause.iter_mut().find(|(c, _)| *c == cause) {
-                    Some((_, actions)) => actions.insert(action.index()),
-                    None => by_cause.push((cause, one(action, estate.schema.actions.len()))),
-                }
+                let key = Key { section: at, kind, users: whom, reason, by, actions };
+                let but = others.then_some(owner);
+                let heap = heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but });
+                heap.resources += 1;
             }
         }
-        for ((reason, by, users), actions) in by_cause {
+    }
+    for ((at, kind, row), (times, resource)) in rows {
+        for ((reason, by, users), actions) in row_says(&mut said, &mut engine, active, kind, row, &told) {
             let key = Key { section: at, kind, users: Whom::All(users), reason, by, actions };
-            let heap = heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new() });
+            let heap =
+                heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but: None });
             heap.resources += times;
             heap.resource = heap.resource.min(resource);
         }
@@ -147,10 +173,45 @@ pub fn ledger(
     Ok(Ledger { sizes, ..sorted(heaps, &engine) })
 }
 
-fn one(action: ActionId, actions: usize) -> FixedBitSet {
-    let mut set = FixedBitSet::with_capacity(actions);
-    set.insert(action.index());
-    set
+/// What a row says of everybody active, one line a cause.
+fn row_says(
+    known: &mut HashMap<(KindId, RowId), Vec<Said>>,
+    engine: &mut SetEngine,
+    active: SetId,
+    kind: KindId,
+    row: RowId,
+    told: &dyn Fn(Reason) -> bool,
+) -> Vec<Said> {
+    if let Some(known) = known.get(&(kind, row)) {
+        return known.clone();
+    }
+    let schema = &engine.estate().schema;
+    let mut by_cause: Vec<Said> = Vec::new();
+    for action in ActionId::all(schema.actions.len()).filter(|a| schema.fits(*a, kind)) {
+        let parts = engine.outcome(row, action).parts.clone();
+        for part in parts.iter().filter(|p| told(p.reason)) {
+            let users = engine.both(part.users, active);
+            if users == SetId::NONE {
+                continue;
+            }
+            let cause = (part.reason, part.by, users);
+            match by_cause.iter_mut().find(|(c, _)| *c == cause) {
+                Some((_, actions)) => actions.insert(action.index()),
+                None => {
+                    let mut actions = no_actions(schema.actions.len());
+                    actions.insert(action.index());
+                    by_cause.push((cause, actions));
+                }
+            }
+        }
+    }
+    known.insert((kind, row), by_cause.clone());
+    by_cause
+}
+
+/// A list of so many actions with none on it.
+fn no_actions(actions: usize) -> FixedBitSet {
+    FixedBitSet::with_capacity(actions)
 }
 
 fn note(
@@ -162,7 +223,11 @@ fn note(
 ) {
     match list.iter_mut().find(|(r, b, _)| (*r, *b) == (reason, by)) {
         Some((_, _, set)) => set.insert(action.index()),
-        None => list.push((reason, by, one(action, actions))),
+        None => {
+            let mut set = no_actions(actions);
+            set.insert(action.index());
+            list.push((reason, by, set));
+        }
     }
 }
 
@@ -178,14 +243,18 @@ fn sorted(heaps: HashMap<Key, Heap>, engine: &SetEngine) -> Ledger {
     let mut heaps: Vec<(Key, Heap)> = heaps.into_iter().collect();
     heaps.sort_by_cached_key(|(key, heap)| {
         let first: Vec<usize> = key.actions.ones().collect();
-        let set = if let Whom::All(set) = key.users { u64::from(engine.sets().count(set)) } else { 0 };
+        let (set, whom) = match key.users {
+            Whom::All(set) => (u64::from(engine.sets().count(set)), 0),
+            Whom::Others(set) => (u64::from(engine.sets().count(set)), 1),
+            Whom::Owners => (0, 2),
+        };
         let refused = !key.reason.is_allowed();
         let size = std::cmp::Reverse((heap.resources, set));
-        (key.section, key.kind, refused, first, size, key.by, heap.resource, key.users == Whom::Owners)
+        (key.section, key.kind, refused, first, size, key.by, heap.resource, whom)
     });
     let lines = heaps.into_iter().map(|(key, heap)| {
-        let (users, owners) = match key.users {
-            Whom::All(set) => (engine.sets().users(set).map(UserId::new).collect(), false),
+        let (users, owners): (Vec<UserId>, bool) = match key.users {
+            Whom::All(set) | Whom::Others(set) => (engine.sets().users(set).map(UserId::new).collect(), false),
             Whom::Owners => {
                 let mut owners = heap.owners.clone();
                 owners.sort_unstable();
@@ -194,12 +263,14 @@ fn sorted(heaps: HashMap<Key, Heap>, engine: &SetEngine) -> Ledger {
             }
         };
         // The first resource of a line is the first owner's.
-        let user = if owners { heap.owners[0] } else { users[0] };
+        let other = users.iter().find(|user| heap.but != Some(**user));
+        let user = if owners { heap.owners[0] } else { *other.expect("the owner is not alone") };
         LedgerLine {
             section: key.section,
             kind: key.kind,
             set: keep(users),
             owners,
+            others: matches!(key.users, Whom::Others(_)),
             reason: key.reason,
             by: key.by,
             actions: key.actions.ones().map(ActionId::new).collect(),

@@ -5,6 +5,7 @@
 //! rows stands in the other files: the table, the summary, one user's access, who has access.
 
 mod compare;
+mod hanging;
 mod holders;
 mod ledger;
 mod matrix;
@@ -16,6 +17,7 @@ mod tally;
 mod turns;
 
 pub use compare::{Apart, Beside, Comparison, Party, compare};
+pub use hanging::{Hanging, hanging};
 pub use holders::{Holder, HolderProfile, Holders, HoldersBy, holders};
 pub use ledger::{Ledger, LedgerLine, ledger};
 pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};

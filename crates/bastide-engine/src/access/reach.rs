@@ -28,7 +28,7 @@ pub struct Reached {
     pub asleep: Option<String>,
     /// How it narrows, one condition after the other.
     pub steps: Vec<Narrowing>,
-    /// The users it applies to somewhere.
+    /// The users it applies to somewhere where one of its actions has a meaning.
     pub users: Vec<String>,
     /// The places it applies in.
     pub places: Vec<Fold>,
@@ -36,7 +36,8 @@ pub struct Reached {
     pub resources: usize,
     /// Triples to which it applies, of actions that have a meaning there.
     pub triples: u64,
-    /// Of them, those in which it is not certain that it applies: a value is missing.
+    /// Triples in which it cannot be said whether it applies, since a value is missing. Of a restriction they are among
+    /// the triples to which it applies, of a permission beside them.
     pub undecided: u64,
     /// What changes if the statement goes (or comes, where it does not apply today).
     pub sole: Radius,
@@ -124,9 +125,13 @@ fn narrow<'e>(estate: &'e Estate, engine: &mut SetEngine<'e>, id: StatementId) -
     let mut known: HashMap<(usize, SetId), ()> = HashMap::new();
     let mut counts: Vec<(usize, u64)> = vec![(0, 0); steps.len()];
     let mut at: Vec<ResourceId> = Vec::new();
+    // Whom it applies to where one of its actions has a meaning.
+    let (mut people, mut whom) = (FixedBitSet::with_capacity(users), HashMap::new());
     let (mut triples, mut undecided) = (0u64, 0u64);
     for resource in catalog.all() {
         let (left, open) = engine.narrowed(statement, &steps, resource);
+        let speaks = |action: &ActionId| statement.speaks_of(*action) && estate.schema.fits(*action, catalog.kind(resource));
+        let actions = ActionId::all(estate.schema.actions.len()).filter(speaks).count() as u64;
         for (i, set) in left.iter().enumerate().filter(|(_, set)| **set != SetId::NONE) {
             counts[i].0 += 1;
             counts[i].1 += u64::from(engine.sets().count(*set));
@@ -135,19 +140,17 @@ fn narrow<'e>(estate: &'e Estate, engine: &mut SetEngine<'e>, id: StatementId) -
             }
         }
         let last = left.last().copied().unwrap_or(SetId::NONE);
-        let ceiling = statement.modality == Modality::MayOnly;
-        let speaks = |action: &ActionId| {
-            statement.actions.contains(action.index()) != ceiling && estate.schema.fits(*action, catalog.kind(resource))
-        };
-        let actions = ActionId::all(estate.schema.actions.len()).filter(speaks).count() as u64;
         if last != SetId::NONE && actions > 0 {
             at.push(resource);
             triples += u64::from(engine.sets().count(last)) * actions;
-            // An unknown restriction applies, an unknown permission does not.
-            undecided += u64::from(engine.sets().count(open)) * actions;
+            if whom.insert(last, ()).is_none() {
+                engine.sets().users(last).for_each(|user| people.insert(user));
+            }
         }
+        // An unknown restriction applies, an unknown permission does not.
+        undecided += u64::from(engine.sets().count(open)) * actions;
     }
-    let people = seen.last().map_or(Vec::new(), |s| s.ones().map(|u| estate.people.ids.get(u).to_string()).collect());
+    let people = people.ones().map(|user| estate.people.ids.get(user).to_string()).collect();
     let mut narrowed = vec![Narrowing {
         words: "everybody, everything".to_string(),
         users,

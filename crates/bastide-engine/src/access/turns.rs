@@ -55,7 +55,7 @@ pub fn turns(
         days: Vec::new(),
         looked_at: 0,
     };
-    for day in turning_days(estate, moment.date, through) {
+    for day in turning_days(estate, moment, through) {
         turns.looked_at += 1;
         let before = Moment { date: day.checked_sub(1.day()).unwrap_or(day), session: moment.session.clone() };
         let after = Moment { date: day, session: moment.session.clone() };

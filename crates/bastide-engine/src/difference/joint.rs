@@ -64,7 +64,7 @@ impl Axis {
     fn of<'a>(before: impl ExactSizeIterator<Item = &'a str>, after: impl ExactSizeIterator<Item = &'a str>) -> Axis {
         let known: HashMap<&str, u32> = after.enumerate().map(|(i, id)| (id, i as u32)).collect();
         let mut pairs: Vec<(Option<u32>, Option<u32>)> = (0..known.len() as u32).map(|i| (None, Some(i))).collect();
-        let (count, mut same) = (before.len(), true);
+        let (count, mut same) = (before.len(), before.len() == pairs.len());
         let mut back = Vec::with_capacity(count);
         for (i, id) in before.enumerate() {
             match known.get(id) {
@@ -79,7 +79,7 @@ impl Axis {
                 }
             }
         }
-        if same && pairs.len() == count { Axis::Same(count as u32) } else { Axis::Matched { pairs, back } }
+        if same { Axis::Same(count as u32) } else { Axis::Matched { pairs, back } }
     }
 }
 

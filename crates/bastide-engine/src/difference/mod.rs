@@ -171,8 +171,9 @@ type GoOn<'g> = Option<&'g mut dyn FnMut(&SetStore, &[Turn]) -> bool>;
 
 fn differ(before: &mut SetEngine, after: &mut SetEngine, mut go_on: GoOn) -> Option<Difference> {
     let joint = Joint::of(before.estate(), after.estate());
-    // Another day or session can touch anything.
-    let related = joint.is_same() && before.moment() == after.moment();
+    // Another day or session can touch anything, and so can what is taken in the users' favour.
+    let same_question = before.moment() == after.moment() && before.is_favourable() == after.is_favourable();
+    let related = joint.is_same() && same_question;
     let mut suspects = if related { Suspects::of(before, after) } else { None };
     let mut twins = suspects.is_some().then(|| Twins::of(before, after));
     let mut left = 0..joint.resources.len() as u32;

@@ -144,9 +144,7 @@ impl<'e> Suspects<'e> {
         let columns = |c: &'e Catalog| c.attributes.iter().chain([&c.owners, &c.states]);
         let mut differing: Vec<usize> = old.barriers.symmetric_difference(&new.barriers).collect();
         for (was, is) in columns(old).zip(columns(new)) {
-            // A changed column keeps the numbers of the values it had.
-            let after = |row: Option<usize>| was.differs_from(is, row.map_or(0, |row| row + 1), new.len());
-            differing.extend(std::iter::successors(after(None), |row| after(Some(*row))));
+            differing.extend(was.differing(is, new.len()));
         }
         differing.sort_unstable();
         let mut end = 0;

@@ -36,16 +36,18 @@ pub(super) fn ask(estate: &Estate, run: &Moment, of: &Expectation) -> Result<Pro
         broken: 0,
         breaches: Vec::new(),
     };
+    // A claim about what is gone holds of nothing: none of them counts as kept.
+    for lost in &of.lost {
+        proof.checked += 1;
+        fail(&mut proof, plain(lost));
+    }
     let Some(user) = of.user else {
-        fail(&mut proof, plain("the user does not exist"));
+        // Who is gone is among what is lost.
         return Ok(proof);
     };
     for claim in &of.claims {
         match &claim.body {
             ClaimBody::Can { allowed, actions, places } => {
-                if places.is_empty() {
-                    fail(&mut proof, plain("the place does not exist"));
-                }
                 for &resource in places {
                     for action in actions.ones().map(ActionId::new) {
                         proof.checked += 1;
@@ -88,7 +90,7 @@ fn reached(judge: &Judge, user: UserId, what: &What, actions: &fixedbitset::Fixe
     catalog.all().filter(|r| covered(*r) && may(*r)).count() as u64
 }
 
-fn fail(proof: &mut Proof, breach: Breach) {
+pub(super) fn fail(proof: &mut Proof, breach: Breach) {
     proof.holds = false;
     proof.broken += 1;
     if proof.breaches.len() < MOST_BREACHES {
@@ -96,7 +98,7 @@ fn fail(proof: &mut Proof, breach: Breach) {
     }
 }
 
-fn plain(claim: &str) -> Breach {
+pub(super) fn plain(claim: &str) -> Breach {
     Breach { claim: claim.to_string(), why: None, user: None, action: None, resource: None, undecided: false }
 }
 

@@ -1,6 +1,6 @@
 //! Guarantees.
 
-use super::expectation::decision;
+use super::expectation::{decision, fail, plain};
 use super::{MOST_BREACHES, Proof, Sort};
 use crate::decide::Judge;
 use crate::sets::SetEngine;
@@ -21,6 +21,10 @@ pub(super) fn ask<'e>(judge: &Judge<'e>, engine: &mut SetEngine<'e>, of: &'e Gua
         broken: 0,
         breaches: Vec::new(),
     };
+    for lost in &of.lost {
+        proof.checked += 1;
+        fail(&mut proof, plain(lost));
+    }
     for resource in estate.catalog.all() {
         let Some((_, open)) = engine.spoken_of(&of.what, resource) else { continue };
         let (yes, maybe) = engine.meant(&of.who, resource);

@@ -69,7 +69,24 @@ fn waiver(declared: &tree::Waive, origin: Origin, out: &mut Vec<Diagnostic>) -> 
     waiver
 }
 
+/// What these diagnostics say does not exist (any more), in a few words.
+fn lost(diagnostics: &[Diagnostic]) -> Vec<String> {
+    let about_names = |d: &&Diagnostic| [&codes::STALE_PLACE, &codes::UNKNOWN_SUBJECT].contains(&d.code);
+    // What follows the colon says what it means in a rule.
+    let fact = |d: &Diagnostic| d.message.rsplit_once(": ").map_or(d.message.as_str(), |(fact, _)| fact).to_string();
+    diagnostics.iter().filter(about_names).map(fact).collect()
+}
+
 impl Scope<'_> {
+    /// The actions of a list that something is claimed of. One that is empty, since its roles are off, is lost.
+    fn claimed(&self, items: &tree::Items, lost: &mut Vec<String>, out: &mut Vec<Diagnostic>) -> FixedBitSet {
+        let actions = self.actions(items, out);
+        if actions.is_clear() {
+            lost.push("no action is left of the list, since its roles are off".to_string());
+        }
+        actions
+    }
+
     fn only_actions(&self, names: &[Name], out: &mut Vec<Diagnostic>) -> FixedBitSet {
         let mut actions = FixedBitSet::with_capacity(self.schema.actions.len());
         for name in names {
@@ -90,7 +107,9 @@ impl Scope<'_> {
             realm: None,
             groups: Vec::new(),
             values: Vec::new(),
+            lost: Vec::new(),
         };
+        let first = out.len();
         if self.people.find(&name.text).is_some() {
             let message = format!("there is a user `{}` already: a persona is somebody else", name.text);
             out.push(Diagnostic::at(&codes::DECLARED_TWICE, name.span, message));
@@ -115,6 +134,7 @@ impl Scope<'_> {
                 }
             }
         }
+        persona.lost = lost(&out[first..]);
         persona
     }
 
@@ -182,7 +202,10 @@ impl Scope<'_> {
             on: None,
             session: Vec::new(),
             claims: Vec::new(),
+            lost: Vec::new(),
         };
+        let first = out.len();
+        let mut empty = Vec::new();
         for clause in &declared.clauses {
             let body = match &clause.body {
                 ExpectClauseBody::Because(text) => {
@@ -192,7 +215,10 @@ impl Scope<'_> {
                 ExpectClauseBody::User(name) => {
                     let persona = personas.iter().position(|p| p.name == name.text);
                     expectation.user = match persona {
-                        Some(at) => Some(UserId::new(self.people.len() + at)),
+                        Some(at) => {
+                            expectation.lost.extend(personas[at].lost.iter().cloned());
+                            Some(UserId::new(self.people.len() + at))
+                        }
                         None => self.user(&name.text, name.span, out),
                     };
                     continue;
@@ -207,11 +233,11 @@ impl Scope<'_> {
                 }
                 ExpectClauseBody::Can(allowed, items, places) => ClaimBody::Can {
                     allowed: *allowed,
-                    actions: self.actions(items, out),
+                    actions: self.claimed(items, &mut empty, out),
                     places: places.iter().flat_map(|p| self.place(p, out)).collect(),
                 },
                 ExpectClauseBody::Reaches { bound, count, at, what, by } => {
-                    let (what, actions) = (self.what(what, out), self.actions(by, out));
+                    let (what, actions) = (self.what(what, out), self.claimed(by, &mut empty, out));
                     let Ok(count) = count.parse() else {
                         let message = format!("expected a whole number, found `{count}`");
                         out.push(Diagnostic::at(&codes::BAD_VALUE, *at, message));
@@ -222,6 +248,8 @@ impl Scope<'_> {
             };
             expectation.claims.push(Claim { body, span: clause.span });
         }
+        expectation.lost.extend(lost(&out[first..]));
+        expectation.lost.extend(empty);
         expectation
     }
 
@@ -251,7 +279,10 @@ impl Scope<'_> {
             who: Who::default(),
             actions: FixedBitSet::with_capacity(self.schema.actions.len()),
             what: What::default(),
+            lost: Vec::new(),
         };
+        let first = out.len();
+        let mut empty = Vec::new();
         for clause in &declared.clauses {
             match &clause.body {
                 GuaranteeClauseBody::Because(text) => guarantee.because = Some(text.text.clone()),
@@ -260,10 +291,12 @@ impl Scope<'_> {
                     guarantee.only = false;
                     guarantee.who = self.who(who, out);
                 }
-                GuaranteeClauseBody::Can(items) => guarantee.actions = self.actions(items, out),
+                GuaranteeClauseBody::Can(items) => guarantee.actions = self.claimed(items, &mut empty, out),
                 GuaranteeClauseBody::What(what) => guarantee.what = self.what(what, out),
             }
         }
+        guarantee.lost = lost(&out[first..]);
+        guarantee.lost.extend(empty);
         guarantee
     }
 }

@@ -119,6 +119,31 @@ impl SetEngine<'_> {
     }
 }
 
+impl<'e> SetEngine<'e> {
+    /// For whom it cannot be said, for want of a value, whether a condition holds on a resource.
+    pub(crate) fn unknown(&mut self, condition: &'e Condition, resource: ResourceId) -> SetId {
+        let [others, owners] = [View::Other, View::Owner].map(|view| self.pair(condition, Some(resource), view));
+        let (yes, open) = self.with_owner(resource, others, owners);
+        self.sets.subtract(open, yes)
+    }
+
+    /// For whom it cannot be said whether a statement that reaches a resource applies there.
+    pub(crate) fn left_open(&mut self, id: StatementId, resource: ResourceId) -> SetId {
+        let statement: &'e Statement = self.estate.statement(id);
+        let [others, owners] = [View::Other, View::Owner].map(|view| {
+            let mut pair = self.who(&statement.who, Some(resource), view);
+            for condition in [&statement.what.condition, &statement.condition].into_iter().flatten() {
+                let condition: &'e Condition = condition;
+                let next = self.pair(condition, Some(resource), view);
+                pair = pair.and(next, &mut self.sets);
+            }
+            pair
+        });
+        let (yes, open) = self.with_owner(resource, others, owners);
+        self.sets.subtract(open, yes)
+    }
+}
+
 /// A step by which a statement narrows whom and what it reaches.
 pub enum Step<'e> {
     /// The terms of its who-clause.

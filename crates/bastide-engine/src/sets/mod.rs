@@ -76,6 +76,8 @@ pub struct SetEngine<'e> {
     estate: &'e Estate,
     cells: Cells<'e>,
     judge: Judge<'e>,
+    /// Whether a missing value is taken in the users' favour; see [`SetEngine::favourable`].
+    favourable: bool,
     sets: SetStore,
     places: Places,
     /// Statements in force, by their number; the others are none.
@@ -218,6 +220,20 @@ impl<'e> SetEngine<'e> {
         Self::of_actions(estate, moment, all_actions(&estate.schema))
     }
 
+    /// An engine that settles every missing value in the users' favour: an unknown permission applies, an unknown
+    /// restriction does not. What it allows and the ordinary one refuses hangs on an unknown.
+    ///
+    /// # Errors
+    /// The decisions that would depend on themselves on that date.
+    pub fn favourable(estate: &'e Estate, moment: &'e Moment) -> Result<SetEngine<'e>, Vec<Diagnostic>> {
+        Ok(SetEngine { favourable: true, ..Self::new(estate, moment)? })
+    }
+
+    /// Whether a missing value is taken in the users' favour.
+    pub(crate) fn is_favourable(&self) -> bool {
+        self.favourable
+    }
+
     /// As [`SetEngine::new`], but decisions on all other actions are left out; on these nothing that is left may hang.
     ///
     /// # Errors
@@ -278,6 +294,7 @@ impl<'e> SetEngine<'e> {
         SetEngine {
             estate,
             cells: Cells::of(estate),
+            favourable: false,
             sets,
             places,
             everywhere: everywhere.map(|id| (*id, 0)).collect(),
@@ -575,6 +592,29 @@ impl<'e> SetEngine<'e> {
             }
             _ => allowed,
         }
+    }
+
+    /// Everybody's outcome of an action on a resource, by reason and deciding statement: the owner stands where owning
+    /// puts the owner.
+    pub fn parts(&mut self, resource: ResourceId, action: ActionId) -> Vec<Part> {
+        let Decided { others, owner } = self.row(resource);
+        let mut parts = self.book.outcome(others, action).parts.to_vec();
+        let Some((owner, owners)) = owner else { return parts };
+        let cause = |part: &Part| (part.reason, part.by);
+        let own = self.part_of(owners, owner, action);
+        if cause(&own) == cause(&self.part_of(others, owner, action)) {
+            return parts;
+        }
+        let single = self.single(owner);
+        for part in &mut parts {
+            part.users = self.sets.subtract(part.users, single);
+        }
+        match parts.iter_mut().find(|part| cause(part) == cause(&own)) {
+            Some(part) => part.users = self.sets.union(part.users, single),
+            None => parts.push(Part { users: single, ..own }),
+        }
+        parts.retain(|part| part.users != SetId::NONE);
+        parts
     }
 
     fn allowed_as(&mut self, resource: ResourceId, action: ActionId, view: View) -> SetId {

@@ -379,7 +379,7 @@ impl<'e> SetEngine<'e> {
             let next = self.pair(condition, Some(resource), view);
             pair = pair.and(next, &mut self.sets);
         }
-        if statement.modality.permits() { pair.yes } else { pair.open }
+        if statement.modality.permits() != self.favourable { pair.yes } else { pair.open }
     }
 
     /// The layer that controls a resource: the first with a `may` or `may not` whose what covers it.

@@ -35,6 +35,7 @@ pub fn reached(r: &Reached, draft: bool, all: bool, columns: usize) -> String {
             None => "none of its actions has a meaning where it applies".to_string(),
         };
         out.push_str(&format!("\n{}", hang("", &doubt(&text), columns)));
+        out.push_str(&open(r, columns));
         return out;
     }
     let whom = count(r.users.len(), "user");
@@ -46,16 +47,22 @@ pub fn reached(r: &Reached, draft: bool, all: bool, columns: usize) -> String {
         if shown < r.users.len() { format!(" and {} more (--all)", r.users.len() - shown) } else { String::new() };
     out.push_str(&hang("  whom   ", &format!("{}{more}", users.join(", ")), columns));
     out.push_str(&hang("  what   ", &places(&r.places), columns));
-    if r.undecided > 0 {
-        let text = format!(
-            "in {} a value is missing, so that it cannot be said whether it applies",
-            count(r.undecided as usize, "triple")
-        );
-        out.push_str(&hang("  open   ", &doubt(&text), columns));
-    }
+    out.push_str(&open(r, columns));
     out.push_str(&format!("\n{}\n", bold(&sole(&r.sole, r.live && !draft))));
     out.push_str(&sides(&r.blocks, columns));
     out
+}
+
+/// Where it cannot be said whether it applies.
+fn open(r: &Reached, columns: usize) -> String {
+    if r.undecided == 0 {
+        return String::new();
+    }
+    let text = format!(
+        "in {} a value is missing, so that it cannot be said whether it applies",
+        count(r.undecided as usize, "triple")
+    );
+    hang("  open   ", &doubt(&text), columns)
 }
 
 fn sole(radius: &Radius, there: bool) -> String {

@@ -1,0 +1,271 @@
+//! Decisions that hang on a missing value, by the attribute that is missing.
+//!
+//! A decision hangs on an unknown where it would be allowed if every missing value were settled in the user's favour. Of
+//! such a triple, the attributes are named that are missing in a comparison which is unknown there, of a statement that is
+//! itself left open there and speaks of the action; so a guarded comparison (`... is set and`) is not blamed.
+//!
+//! Cost: an evaluation of everything with missing values settled either way, then for each resource on which these differ
+//! the statements that reach it and look up something that is missing somewhere.
+
+use crate::difference::{Turn, difference};
+use crate::sets::SetEngine;
+use crate::sets::store::SetId;
+use bastide_model::column::Column;
+use bastide_model::condition::*;
+use bastide_model::groups::Computed;
+use bastide_model::*;
+use bastide_syntax::Diagnostic;
+use fixedbitset::FixedBitSet;
+use hashbrown::HashMap;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// An attribute on whose missing value decisions hang.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Hanging {
+    /// As it is written in a condition: `user.age`, `resource.due`.
+    pub attribute: String,
+    /// The users who lack it; none where it is one of resources.
+    pub users: Vec<UserId>,
+    /// The resources that lack it; none where it is one of users.
+    pub resources: Vec<ResourceId>,
+    /// The statements that ask for it.
+    pub statements: Vec<StatementId>,
+    /// A decision that hangs on it.
+    pub example: (UserId, ActionId, ResourceId),
+}
+
+/// A comparison that can be unknown, and what it looks up that is missing somewhere.
+struct Leaf<'e> {
+    condition: &'e Condition,
+    lookups: Vec<Lookup>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+enum Lookup {
+    Realm,
+    User(usize),
+    State(At),
+    Resource(At, usize),
+}
+
+/// As [`Step`], in an order.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+enum At {
+    Own,
+    Parent,
+    Kind(usize),
+}
+
+#[derive(Default)]
+struct Lacking {
+    users: FixedBitSet,
+    resources: BTreeSet<ResourceId>,
+    statements: BTreeSet<StatementId>,
+    example: Option<(UserId, ActionId, ResourceId)>,
+}
+
+/// The attributes on whose missing values decisions hang at a moment, by name.
+///
+/// # Errors
+/// Decisions that depend on themselves.
+pub fn hanging(estate: &Estate, moment: &Moment) -> Result<Vec<Hanging>, Vec<Diagnostic>> {
+    let leaves: Vec<Vec<Leaf>> = estate.statements.iter().map(|s| leaves(estate, s)).collect();
+    if leaves.iter().all(Vec::is_empty) {
+        return Ok(Vec::new());
+    }
+    let mut engine = SetEngine::new(estate, moment)?;
+    let mut favourable = SetEngine::favourable(estate, moment)?;
+    let difference = difference(&mut engine, &mut favourable);
+    let mut found: BTreeMap<Lookup, Lacking> = BTreeMap::new();
+    // Who lacks what, and who is concerned by a row of the difference, as sets of the engine.
+    let mut lack: HashMap<Lookup, SetId> = HashMap::new();
+    let mut concerned: HashMap<(u32, usize), SetId> = HashMap::new();
+    for &(resource, row) in &difference.changed {
+        let resource = ResourceId(resource);
+        let reached: Vec<StatementId> =
+            engine.reached(resource).filter(|id| !leaves[id.index()].is_empty()).collect();
+        for (at, turn) in difference.turns(row).iter().enumerate() {
+            let Turn { action, gained, .. } = turn;
+            let action = ActionId(*action);
+            let gained = *concerned
+                .entry((row, at))
+                .or_insert_with(|| engine.set_of(gained.iter(&difference.sets).collect::<Vec<usize>>()));
+            for id in reached.iter().filter(|id| estate.statement(**id).speaks_of(action)) {
+                let open = engine.left_open(*id, resource);
+                let open = engine.both(open, gained);
+                if open == SetId::NONE {
+                    continue;
+                }
+                for leaf in &leaves[id.index()] {
+                    let unknown = engine.unknown(leaf.condition, resource);
+                    let unknown = engine.both(unknown, open);
+                    if unknown == SetId::NONE {
+                        continue;
+                    }
+                    for lookup in &leaf.lookups {
+                        let (whom, place) = match lookup {
+                            Lookup::Realm | Lookup::User(_) => {
+                                let without = *lack
+                                    .entry(*lookup)
+                                    .or_insert_with(|| engine.set_of(users_without(estate, *lookup)));
+                                (engine.both(unknown, without), None)
+                            }
+                            Lookup::State(at) => (unknown, place_without(estate, &estate.catalog.states, *at, resource)),
+                            Lookup::Resource(at, id) => {
+                                (unknown, place_without(estate, &estate.catalog.attributes[*id], *at, resource))
+                            }
+                        };
+                        let of_user = matches!(lookup, Lookup::Realm | Lookup::User(_));
+                        if whom == SetId::NONE || (!of_user && place.is_none()) {
+                            continue;
+                        }
+                        let lacking = found.entry(*lookup).or_default();
+                        lacking.statements.insert(*id);
+                        lacking.resources.extend(place);
+                        let first = engine.sets().users(whom).next().map(UserId::new);
+                        lacking.example = lacking.example.or(first.map(|user| (user, action, resource)));
+                        if of_user {
+                            lacking.users.grow(estate.people.len());
+                            engine.sets().users(whom).for_each(|user| lacking.users.insert(user));
+                        }
+                    }
+                }
+            }
+        }
+    }
+    let told = |(lookup, lacking): (Lookup, Lacking)| {
+        Some(Hanging {
+            attribute: name(estate, lookup),
+            users: lacking.users.ones().map(UserId::new).collect(),
+            resources: lacking.resources.into_iter().collect(),
+            statements: lacking.statements.into_iter().collect(),
+            example: lacking.example?,
+        })
+    };
+    Ok(found.into_iter().filter_map(told).collect())
+}
+
+/// The comparisons of a statement, and of the computed groups that it names, that look up something that is missing
+/// somewhere.
+fn leaves<'e>(estate: &'e Estate, statement: &'e Statement) -> Vec<Leaf<'e>> {
+    let mut conditions: Vec<&Condition> = statement.conditions().collect();
+    let mut groups: Vec<GroupId> = Vec::new();
+    let mut open: Vec<GroupId> = statement.who.terms.iter().filter_map(members).collect();
+    let mut leaves = Vec::new();
+    loop {
+        for condition in std::mem::take(&mut conditions) {
+            condition.visit(&mut |inner| {
+                if let Test::MemberOf(Some(group)) = inner.test {
+                    open.push(group);
+                }
+                let lookups: Vec<Lookup> = inner.test.operands().into_iter().filter_map(|o| lookup(estate, o)).collect();
+                if can_be_unknown(&inner.test) && !lookups.is_empty() {
+                    leaves.push(Leaf { condition: inner, lookups });
+                }
+            });
+        }
+        let Some(group) = open.pop() else { return leaves };
+        for inner in estate.groups.through(group) {
+            if groups.contains(inner) {
+                continue;
+            }
+            groups.push(*inner);
+            if let Some(Computed::Who(who)) = &estate.groups.computed[inner.index()] {
+                conditions.extend(&who.condition);
+                open.extend(who.terms.iter().filter_map(members));
+            }
+        }
+    }
+}
+
+fn members(term: &Term) -> Option<GroupId> {
+    if let Term::Members(group) = term { Some(*group) } else { None }
+}
+
+/// Whether a missing value leaves it open: whether there is one never is.
+fn can_be_unknown(test: &Test) -> bool {
+    match test {
+        Test::Or(_) | Test::And(_) | Test::Not(_) | Test::Holds(..) | Test::MemberOf(_) => false,
+        Test::IsSet(_) | Test::IsMissing(_) | Test::IsEmpty(_) | Test::IsOwner => false,
+        Test::Flag(_) | Test::Like { .. } | Test::Compare { .. } | Test::Sets { .. } => true,
+    }
+}
+
+/// What an operand looks up, where that is missing for anybody or anything.
+fn lookup(estate: &Estate, operand: &Operand) -> Option<Lookup> {
+    let lacks = |column: &Column, rows: usize| (0..rows).any(|row| column.code(row).is_none());
+    let (users, resources) = (estate.people.len(), estate.catalog.len());
+    match operand {
+        Operand::User(UserField::Realm) => lacks(&estate.people.realms, users).then_some(Lookup::Realm),
+        Operand::User(UserField::Attribute(id)) => {
+            let single = !estate.schema.user_attributes[id.index()].set;
+            (single && lacks(&estate.people.attributes[id.index()], users)).then_some(Lookup::User(id.index()))
+        }
+        Operand::Resource(step, field) => {
+            let at = match step {
+                Step::Own => At::Own,
+                Step::Parent => At::Parent,
+                Step::Kind(kind) => At::Kind(kind.index()),
+            };
+            // A step that leads nowhere finds nothing, whatever the column holds.
+            match field {
+                ResourceField::State => {
+                    (at != At::Own || lacks(&estate.catalog.states, resources)).then_some(Lookup::State(at))
+                }
+                ResourceField::Attribute(id) => {
+                    let single = !estate.schema.resource_attributes[id.index()].set;
+                    let column = &estate.catalog.attributes[id.index()];
+                    (single && (at != At::Own || lacks(column, resources))).then_some(Lookup::Resource(at, id.index()))
+                }
+                // Whoever has no owner is told of by `ownerless`; the others are always there.
+                ResourceField::Id
+                | ResourceField::Name
+                | ResourceField::Path
+                | ResourceField::Kind
+                | ResourceField::Owner => None,
+            }
+        }
+        Operand::User(UserField::Id | UserField::Name | UserField::Kind | UserField::Active) => None,
+        // What a session lacks cannot be filled in.
+        Operand::Session(_) | Operand::Literal(_) | Operand::Kinds(_) | Operand::Today(_) => None,
+    }
+}
+
+fn users_without(estate: &Estate, lookup: Lookup) -> Vec<usize> {
+    let column = match lookup {
+        Lookup::Realm => &estate.people.realms,
+        Lookup::User(id) => &estate.people.attributes[id],
+        Lookup::State(_) | Lookup::Resource(..) => return Vec::new(),
+    };
+    (0..estate.people.len()).filter(|user| column.code(*user).is_none()).collect()
+}
+
+/// The resource that lacks a value which is looked up from another; that one, where the way leads nowhere.
+fn place_without(estate: &Estate, column: &Column, at: At, from: ResourceId) -> Option<ResourceId> {
+    let catalog = &estate.catalog;
+    let found = match at {
+        At::Own => Some(from),
+        At::Parent => catalog.parent(from),
+        At::Kind(kind) => {
+            catalog.upward(from).find(|r| estate.schema.is_kind(catalog.kind(*r), KindId::new(kind)))
+        }
+    };
+    match found {
+        Some(found) => column.code(found.index()).is_none().then_some(found),
+        None => Some(from),
+    }
+}
+
+fn name(estate: &Estate, lookup: Lookup) -> String {
+    let step = |at: At| match at {
+        At::Own => String::new(),
+        At::Parent => "parent.".to_string(),
+        At::Kind(kind) => format!("{}.", estate.schema.kinds[kind].name),
+    };
+    match lookup {
+        Lookup::Realm => "user.realm".to_string(),
+        Lookup::User(id) => format!("user.{}", estate.schema.user_attributes[id].name),
+        Lookup::State(at) => format!("resource.{}state", step(at)),
+        Lookup::Resource(at, id) => format!("resource.{}{}", step(at), estate.schema.resource_attributes[id].name),
+    }
+}
