@@ -10,10 +10,11 @@ use bastide_model::schema::read_date;
 use std::collections::HashSet;
 
 /// The columns; the last five are to be filled in.
-const COLUMNS: [&str; 15] = [
+const COLUMNS: [&str; 16] = [
     "sheet",
     "as_of",
     "given_by",
+    "mark",
     "who",
     "people",
     "may",
@@ -78,16 +79,22 @@ pub fn text(sheet: &Sheet, date: &str) -> String {
                 How::Within => format!("{} within {}", f.resources, f.path),
             })
             .collect();
+        let mut on = places.join("; ");
+        if let Some((least, most)) = row.each {
+            let each = if least == most { least.to_string() } else { format!("{least} to {most}") };
+            on.push_str(&format!("; each of them on {each} of these"));
+        }
         let until = row.until.map_or(String::new(), |d| format!(" (until {d})"));
         let because = row.because.as_ref().map_or(String::new(), |b| format!("{b} "));
         let cells = [
             sheet.name.clone(),
             date.to_string(),
             row.key.clone(),
+            row.mark.clone(),
             row.who.clone(),
             people,
             row.actions.join("; "),
-            places.join("; "),
+            on,
             row.resources.to_string(),
             row.elsewhere.to_string(),
             format!("{because}[{}]{until}", row.at),
@@ -158,6 +165,7 @@ pub fn answers(name: &str, text: &str) -> Filled {
             Ok(decision) => filled.answers.push(Answer {
                 sheet: cell("sheet"),
                 key: cell("given_by"),
+                mark: cell("mark"),
                 decision,
                 reason: cell("reason"),
                 at,

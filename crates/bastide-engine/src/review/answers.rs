@@ -34,6 +34,8 @@ pub struct Answer {
     pub sheet: String,
     /// The row's key.
     pub key: String,
+    /// The row's mark; empty where the sheet has none.
+    pub mark: String,
     /// The decision.
     pub decision: Decision,
     /// Why.
@@ -72,23 +74,34 @@ pub fn proposal(estate: &Estate, sheets: &[Sheet], answers: &[Answer]) -> Propos
     for answer in answers {
         let sheet = sheets.iter().find(|s| s.name == answer.sheet);
         let twice = answers.iter().any(|other| {
-            (&other.sheet, &other.key) == (&answer.sheet, &answer.key) && other.decision != answer.decision
+            (&other.sheet, &other.key, &other.mark) == (&answer.sheet, &answer.key, &answer.mark)
+                && other.decision != answer.decision
         });
-        // The same entry may stand in the files twice.
-        let rows: Vec<&SheetRow> = sheet.iter().flat_map(|s| &s.rows).filter(|r| r.key == answer.key).collect();
+        let of_key: Vec<&SheetRow> = sheet.iter().flat_map(|s| &s.rows).filter(|r| r.key == answer.key).collect();
+        // The same entry may stand in the files twice. A statement that gives one thing there is found by its name, even
+        // where that is more or less by now.
+        let marked: Vec<&SheetRow> = of_key.iter().copied().filter(|r| r.mark == answer.mark).collect();
+        let alone = |row: &SheetRow| of_key.iter().filter(|r| r.statement == row.statement).count() == 1;
+        let several = marked.is_empty() && !of_key.is_empty() && !of_key.iter().all(|row| alone(row));
+        let rows = if marked.is_empty() { of_key.clone() } else { marked };
+        let beside = Beside { rows: &of_key, answers, sheet: &answer.sheet };
         let done = match &answer.decision {
             _ if twice => Err("it is answered twice, and not alike".to_string()),
             _ if sheet.is_none() => {
                 Err(format!("there is no sheet `{}` now: were the sheets written with another `--by`?", answer.sheet))
             }
             _ if rows.is_empty() => Err("it gives nothing there any more: the estate has changed since".to_string()),
+            _ if several => Err("what it gives there has changed since: write the sheet anew".to_string()),
             Decision::Keep => {
                 proposal.kept += 1;
                 Ok(())
             }
-            Decision::Remove => rows.iter().try_for_each(|row| removed(row, &mut proposal)),
+            Decision::Remove => rows.iter().try_for_each(|row| removed(estate, row, &beside, &mut proposal)),
             Decision::Narrow { actions, without, until } => {
-                rows.iter().try_for_each(|row| narrowed(estate, row, actions, without, *until, &mut proposal))
+                rows.iter().try_for_each(|row| {
+                    beside.alike(row, &answer.decision)?;
+                    narrowed(estate, row, actions, without, *until, &beside, &mut proposal)
+                })
             }
         };
         if let Err(why) = done {
@@ -108,23 +121,91 @@ fn alone(row: &SheetRow) -> Result<(), String> {
     ))
 }
 
-fn removed(row: &SheetRow, proposal: &mut Proposal) -> Result<(), String> {
+/// The rows that the same key has on a sheet, and how they are answered.
+struct Beside<'a> {
+    rows: &'a [&'a SheetRow],
+    answers: &'a [Answer],
+    sheet: &'a str,
+}
+
+impl<'a> Beside<'a> {
+    /// The other rows of the same statement, each with its answer.
+    fn others(&self, row: &'a SheetRow) -> impl Iterator<Item = (&'a SheetRow, Option<&'a Decision>)> + '_ {
+        let decision = |other: &SheetRow| {
+            let fits = |a: &&Answer| a.sheet == self.sheet && a.key == other.key && a.mark == other.mark;
+            self.answers.iter().find(fits).map(|answer| &answer.decision)
+        };
+        let others = self.rows.iter().copied().filter(|o| o.statement == row.statement && o.mark != row.mark);
+        others.map(move |other| (other, decision(other)))
+    }
+
+    /// What changes the whole statement must be meant for all that it gives there.
+    fn alike(&self, row: &'a SheetRow, decision: &Decision) -> Result<(), String> {
+        let narrows = |d: &Decision| matches!(d, Decision::Narrow { actions, until, .. } if !actions.is_empty() || until.is_some());
+        if narrows(decision) && self.others(row).any(|(_, other)| other != Some(decision)) {
+            return Err(apart(row));
+        }
+        Ok(())
+    }
+}
+
+fn apart(row: &SheetRow) -> String {
+    format!(
+        "the same statement gives other things on this sheet, which are not answered alike ({}): its keeper has to part it first",
+        row.at
+    )
+}
+
+/// A row goes with its statement, where all that it gives there goes; otherwise by its actions, where nothing else that
+/// stays has these.
+fn removed<'a>(
+    estate: &Estate,
+    row: &'a SheetRow,
+    beside: &Beside<'a>,
+    proposal: &mut Proposal,
+) -> Result<(), String> {
     alone(row)?;
-    add(proposal, Change::Off(row.statement));
+    let stay: Vec<&SheetRow> =
+        beside.others(row).filter(|(_, d)| *d != Some(&Decision::Remove)).map(|(other, _)| other).collect();
+    if stay.is_empty() {
+        add(proposal, Change::Off(row.statement));
+        return Ok(());
+    }
+    if stay.iter().any(|other| other.actions.iter().any(|action| row.actions.contains(action))) {
+        return Err(apart(row));
+    }
+    let statement = estate.statement(row.statement);
+    let name = |action: &ActionId| &estate.schema.actions[action.index()].name;
+    let gone = |action: &ActionId| {
+        let going = beside.others(row).filter(|(_, d)| *d == Some(&Decision::Remove)).map(|(other, _)| other);
+        going.chain([row]).any(|r| r.actions.contains(name(action)))
+    };
+    let kept: Vec<ActionId> = statement.actions.ones().map(ActionId::new).filter(|a| !gone(a)).collect();
+    add(proposal, Change::Actions(row.statement, kept));
     Ok(())
 }
 
-fn narrowed(
+fn narrowed<'a>(
     estate: &Estate,
-    row: &SheetRow,
+    row: &'a SheetRow,
     actions: &[String],
     without: &[String],
     until: Option<Date>,
+    beside: &Beside<'a>,
     proposal: &mut Proposal,
 ) -> Result<(), String> {
     let statement = estate.statement(row.statement);
     let mut changes = Vec::new();
     for user in without {
+        let id = find::user(estate, user).map(|user| estate.people.id(user).to_string()).unwrap_or_default();
+        let stays = |decision: Option<&Decision>| match decision {
+            Some(Decision::Remove) => false,
+            Some(Decision::Narrow { without, .. }) => !without.contains(user),
+            Some(Decision::Keep) | None => true,
+        };
+        if beside.others(row).any(|(other, decision)| other.people.contains(&id) && stays(decision)) {
+            return Err(apart(row));
+        }
         changes.extend(taken_out(estate, row, user)?);
     }
     let mut kept: Vec<ActionId> = Vec::new();
@@ -204,6 +285,8 @@ fn add(proposal: &mut Proposal, change: Change) {
         (Change::Off(a), Change::Off(b)) => a == b,
         (Change::Except(a, u), Change::Except(b, v)) => a == b && u == v,
         (Change::Leave(m, g), Change::Leave(n, h)) => m == n && g == h,
+        (Change::Actions(a, x), Change::Actions(b, y)) => a == b && x == y,
+        (Change::Window(a, f, u), Change::Window(b, g, v)) => a == b && f == g && u == v,
         _ => false,
     };
     if !proposal.changes.iter().any(same) {

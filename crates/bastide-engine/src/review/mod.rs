@@ -1,9 +1,11 @@
 //! The owner's review: who has which access to what somebody answers for, and through which statement; and
 //! what the answers to that come to as changes.
 //!
-//! A *sheet* is what one owner is asked about, or what lies in one place. It has a row for each statement that
-//! lets anybody do anything there. A row is found again by the statement, said so that moving lines changes
-//! nothing.
+//! A *sheet* is what one owner is asked about, or what lies in one place. It has rows for each statement that lets
+//! anybody do anything there: what a row says is so for every person in it, wherever an action has a meaning; so a
+//! statement by which some people may do less than others, since they are capped for example, has several. Where it gives nearly everybody
+//! something else, a row says that each may do it on a part. A row is found again by the statement, said so that moving
+//! lines changes nothing, and by what it gives.
 
 mod answers;
 
@@ -21,6 +23,7 @@ use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use jiff::civil::Date;
+use std::collections::BTreeMap;
 
 /// How the catalog is parted into sheets.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -49,6 +52,8 @@ pub struct SheetRow {
     pub statement: StatementId,
     /// The statement, said so that it stays the same when lines move.
     pub key: String,
+    /// What it gives, as a short mark: the actions and the resources.
+    pub mark: String,
     /// Its file and line.
     pub at: String,
     /// Its who-clause.
@@ -57,7 +62,9 @@ pub struct SheetRow {
     pub because: Option<String>,
     /// Its last day.
     pub until: Option<Date>,
-    /// Who may do any of it, by ids in the order of users.
+    /// Where each of the people may do it on a part of the resources alone: the fewest and the most that one has.
+    pub each: Option<(usize, usize)>,
+    /// Who may do all of it, by ids in the order of users.
     pub people: Vec<String>,
     /// Which actions, in declared order.
     pub actions: Vec<String>,
@@ -81,12 +88,12 @@ pub fn key(estate: &Estate, id: StatementId) -> String {
     }
 }
 
-/// What is gathered for a row.
-struct Heap {
-    users: SetId,
-    actions: FixedBitSet,
-    resources: Vec<ResourceId>,
-}
+/// What is gathered for the rows of a statement: for people and the actions of the statement that they may not do
+/// although these have a meaning, the resources.
+type Heap = HashMap<(SetId, FixedBitSet), Vec<ResourceId>>;
+
+/// A statement that gives the same actions to so many different sets of people is told of in one row.
+const MOST_SETS: usize = 12;
 
 /// The sheets, by name; what belongs to none comes last. Cost: every resource once, and for each the
 /// statements that reach it.
@@ -109,62 +116,131 @@ pub fn sheets(estate: &Estate, moment: &Moment, part: Part) -> Result<Vec<Sheet>
         let name = own.or_else(|| catalog.parent(resource).and_then(|parent| names[parent.index()].clone()));
         names[resource.index()] = name.clone();
         let owner = catalog.owner(resource).flatten();
+        let layer = engine.controlling_layer(resource);
         for Reaching { id, others, owners } in engine.reaching(resource) {
             let statement = estate.statement(id);
-            if !statement.modality.permits() {
+            // What another layer decides lets nobody in.
+            let own = Some(statement.layer.unwrap_or(LayerId::new(estate.layers.len())));
+            let controls = estate.layers.is_empty() || layer == own || statement.modality == Modality::MayAlways;
+            if !statement.modality.permits() || !controls {
                 continue;
             }
             let mut users = engine.both(others, active);
-            if let Some(owner) = owner.filter(|o| engine.sets().contains(owners, o.index())) {
+            if let Some(owner) = owner.filter(|o| estate.people.is_active(*o)) {
                 let single = engine.set_of([owner.index()]);
-                users = engine.either(users, single);
+                let is = engine.sets().contains(owners, owner.index());
+                users = if is { engine.either(users, single) } else { engine.but(users, single) };
             }
-            let mut any = false;
+            // People by what is missing of what it speaks of.
+            let mut fitting = 0;
+            let mut classes: Vec<(SetId, FixedBitSet)> = vec![(users, FixedBitSet::with_capacity(schema.actions.len()))];
             for action in statement.actions.ones().map(ActionId::new) {
                 if !schema.fits(action, catalog.kind(resource)) {
                     continue;
                 }
                 let allowed = engine.allowed(resource, action);
-                let have = engine.both(users, allowed);
-                if have == SetId::NONE {
-                    continue;
+                let mut parted = Vec::with_capacity(classes.len() + 1);
+                for (users, missing) in classes {
+                    let (may, not) = (engine.both(users, allowed), engine.but(users, allowed));
+                    let mut more = missing.clone();
+                    more.insert(action.index());
+                    parted.extend([(may, missing), (not, more)].into_iter().filter(|(users, _)| *users != SetId::NONE));
                 }
-                any = true;
-                let heap = heaps.entry((name.clone(), id)).or_insert_with(|| Heap {
-                    users: SetId::NONE,
-                    actions: FixedBitSet::with_capacity(schema.actions.len()),
-                    resources: Vec::new(),
-                });
-                heap.users = engine.either(heap.users, have);
-                heap.actions.insert(action.index());
-                if heap.resources.last() != Some(&resource) {
-                    heap.resources.push(resource);
-                }
+                classes = parted;
+                fitting += 1;
             }
-            reaches[id.index()] += usize::from(any);
+            classes.retain(|(users, missing)| *users != SetId::NONE && missing.count_ones(..) < fitting);
+            reaches[id.index()] += usize::from(!classes.is_empty());
+            for class in classes {
+                heaps.entry((name.clone(), id)).or_default().entry(class).or_default().push(resource);
+            }
         }
     }
-    let mut sheets: std::collections::BTreeMap<(bool, String), Vec<SheetRow>> = Default::default();
+    let mut sheets: BTreeMap<(bool, String), Vec<SheetRow>> = Default::default();
     for ((name, id), heap) in heaps {
         let statement = estate.statement(id);
-        let row = SheetRow {
-            statement: id,
-            key: key(estate, id),
-            at: estate.place(statement.origin),
-            who: show::who(estate, &statement.who),
-            because: statement.because.clone(),
-            until: statement.until,
-            people: engine.sets().users(heap.users).map(|u| estate.people.id(UserId::new(u)).to_string()).collect(),
-            actions: heap.actions.ones().map(|a| schema.actions[a].name.clone()).collect(),
-            places: fold(catalog, &heap.resources, MOST_PLACES),
-            resources: heap.resources.len(),
-            elsewhere: reaches[id.index()] - heap.resources.len(),
-        };
-        sheets.entry((name.is_none(), name.unwrap_or_default())).or_default().push(row);
+        let mut all: Vec<ResourceId> = heap.values().flatten().copied().collect();
+        all.sort_unstable();
+        all.dedup();
+        for Gathered { users, actions, resources, each } in gathered(&mut engine, &statement.actions, heap) {
+            let row = SheetRow {
+                statement: id,
+                key: key(estate, id),
+                mark: mark(estate, &actions, &resources),
+                at: estate.place(statement.origin),
+                who: show::who(estate, &statement.who),
+                because: statement.because.clone(),
+                until: statement.until,
+                each,
+                people: engine.sets().users(users).map(|u| estate.people.id(UserId::new(u)).to_string()).collect(),
+                actions: actions.ones().map(|a| schema.actions[a].name.clone()).collect(),
+                places: fold(catalog, &resources, MOST_PLACES),
+                resources: resources.len(),
+                elsewhere: reaches[id.index()] - all.len(),
+            };
+            sheets.entry((name.is_none(), name.clone().unwrap_or_default())).or_default().push(row);
+        }
     }
     let sheets = sheets.into_iter().map(|((_, name), mut rows)| {
-        rows.sort_by_key(|row| row.statement);
+        rows.sort_by_cached_key(|row| (row.statement, std::cmp::Reverse(row.people.len()), row.mark.clone()));
         Sheet { name, rows }
     });
     Ok(sheets.collect())
+}
+
+/// What becomes a row.
+struct Gathered {
+    users: SetId,
+    actions: FixedBitSet,
+    resources: Vec<ResourceId>,
+    each: Option<(usize, usize)>,
+}
+
+/// The rows of a statement: people who may do the same on the same resources stand in one; where the same actions go to
+/// many different sets of people, all of them, each with a part.
+fn gathered(engine: &mut SetEngine, spoken: &FixedBitSet, heap: Heap) -> Vec<Gathered> {
+    let estate = engine.estate();
+    let mut by_actions: BTreeMap<Vec<usize>, Vec<(SetId, FixedBitSet, Vec<ResourceId>)>> = BTreeMap::new();
+    for ((users, missing), resources) in heap {
+        let mut kinds: Vec<KindId> = resources.iter().map(|r| estate.catalog.kind(*r)).collect();
+        kinds.sort_unstable();
+        kinds.dedup();
+        let fits = |action: &usize| kinds.iter().any(|kind| estate.schema.fits(ActionId::new(*action), *kind));
+        let mut actions = FixedBitSet::with_capacity(spoken.len());
+        spoken.difference(&missing).filter(fits).for_each(|action| actions.insert(action));
+        by_actions.entry(actions.ones().collect()).or_default().push((users, actions, resources));
+    }
+    let mut rows = Vec::new();
+    for list in by_actions.into_values() {
+        if list.len() <= MOST_SETS {
+            rows.extend(
+                list.into_iter().map(|(users, actions, resources)| Gathered { users, actions, resources, each: None }),
+            );
+            continue;
+        }
+        let mut counts: BTreeMap<usize, usize> = BTreeMap::new();
+        let (mut users, mut all) = (SetId::NONE, Vec::new());
+        let actions = list[0].1.clone();
+        for (some, _, resources) in list {
+            engine.sets().users(some).for_each(|user| *counts.entry(user).or_default() += resources.len());
+            users = engine.either(users, some);
+            all.extend(resources);
+        }
+        all.sort_unstable();
+        all.dedup();
+        let (least, most) = (counts.values().min().copied(), counts.values().max().copied());
+        rows.push(Gathered { users, actions, resources: all, each: least.zip(most) });
+    }
+    rows
+}
+
+/// Eight digits made of actions and resources, by their names and ids (FNV-1a): the same as long as these are.
+fn mark(estate: &Estate, actions: &FixedBitSet, resources: &[ResourceId]) -> String {
+    let names = actions.ones().map(|a| estate.schema.actions[a].name.as_str());
+    let ids = resources.iter().map(|r| estate.catalog.id(*r));
+    let mut hash: u64 = 0xcbf2_9ce4_8422_2325;
+    for byte in names.chain(ids).flat_map(|text| text.bytes().chain([0xff])) {
+        hash = (hash ^ u64::from(byte)).wrapping_mul(0x100_0000_01b3);
+    }
+    format!("{:08x}", (hash ^ (hash >> 32)) as u32)
 }

@@ -108,6 +108,15 @@ impl SetEngine<'_> {
         found
     }
 
+    /// The layer that controls a resource; none where the estate has no layers, or nothing there is weighed.
+    pub(crate) fn controlling_layer(&mut self, resource: ResourceId) -> Option<LayerId> {
+        if self.estate().layers.is_empty() {
+            return None;
+        }
+        let site = self.site(resource);
+        self.layer(site, resource)
+    }
+
     /// The users of a group, for certain.
     pub fn members_of(&mut self, group: GroupId) -> SetId {
         self.members(group).yes
