@@ -4,13 +4,19 @@
 //! taken out one after the other, each only where everybody's access stays exactly the same without it and
 //! without those that went before, until none can go. That is done twice, once beginning with the statements
 //! that reach the least and once with those that reach the most, and the smaller outcome is given.
+//!
+//! Access must stay the same in every session that conditions can tell apart. Where not all of these can be tried, what
+//! could hang on the rest is left aside and counted.
 
 use crate::{Case, Survey};
 use bastide_engine::change::{Change, Described, apply, describe};
 use bastide_engine::difference::{difference_while, radius};
+use bastide_engine::sessions::{Sessions, mentioned_by, sessions};
 use bastide_engine::sets::SetEngine;
+use bastide_model::condition::Test;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
+use fixedbitset::FixedBitSet;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -25,6 +31,10 @@ pub struct Fewest {
     pub permissions: Vec<Described>,
     /// And restrictions, which take nothing away today and may be there for tomorrow.
     pub restrictions: Vec<Described>,
+    /// In how many sessions access is the same without them: all that conditions tell apart.
+    pub sessions: usize,
+    /// Statements that were left aside, since not every session could be tried on which they may hang.
+    pub aside: usize,
 }
 
 /// Looks for them. `tell` is told how many statements have been looked at.
@@ -33,34 +43,78 @@ pub struct Fewest {
 /// Decisions that depend on themselves.
 pub fn fewest(case: &Case, survey: &Survey, tell: &dyn Fn(usize)) -> Result<Fewest, Vec<Diagnostic>> {
     let estate = case.estate;
-    let mut ids: Vec<StatementId> = case.live().map(|(id, _)| id).collect();
+    let sessions = sessions(estate, case.moment, None);
+    let open = hanging(estate, case, &sessions);
+    let statements = case.live().count();
+    let mut ids: Vec<StatementId> = case.live().filter(|(_, s)| !open(s)).map(|(id, _)| id).collect();
     ids.sort_by_key(|id| (survey.of(*id).triples, std::cmp::Reverse(*id)));
-    let narrow_first = without(case, &ids, tell)?;
+    let narrow_first = without(case, &sessions, &ids, tell)?;
     ids.reverse();
-    let wide_first = without(case, &ids, tell)?;
+    let wide_first = without(case, &sessions, &ids, tell)?;
     let mut gone = if wide_first.len() > narrow_first.len() { wide_first } else { narrow_first };
     gone.sort();
     // Said of all together, so it is seen of all together.
     let changes: Vec<Change> = gone.iter().map(|id| Change::Off(*id)).collect();
     if let Ok(after) = apply(estate, &changes) {
-        let mut before = SetEngine::new(estate, case.moment)?;
-        let mut after = SetEngine::new(&after, case.moment)?;
-        let found = bastide_engine::difference::difference(&mut before, &mut after);
-        assert_eq!(radius(&found).triples(), 0, "what can go one by one can go together");
+        for moment in &sessions.moments {
+            let mut before = SetEngine::new(estate, moment)?;
+            let mut after = SetEngine::new(&after, moment)?;
+            let found = bastide_engine::difference::difference(&mut before, &mut after);
+            assert_eq!(radius(&found).triples(), 0, "what can go one by one can go together");
+        }
     }
     let (permissions, restrictions): (Vec<StatementId>, Vec<StatementId>) =
         gone.iter().partition(|id| estate.statement(**id).modality.permits());
     let told = |ids: Vec<StatementId>| ids.iter().map(|id| describe(estate, &Change::Off(*id))).collect();
     Ok(Fewest {
-        statements: ids.len(),
-        enough: ids.len() - gone.len(),
+        statements,
+        enough: statements - gone.len(),
         permissions: told(permissions),
         restrictions: told(restrictions),
+        sessions: sessions.moments.len(),
+        aside: statements - ids.len(),
     })
 }
 
+/// Whether a statement may hang on a session that was not tried: it speaks of an action of which a statement speaks that
+/// asks for such a value, or of one that is tied to it by needs.
+fn hanging<'s>(estate: &'s Estate, case: &Case, sessions: &Sessions) -> impl Fn(&Statement) -> bool + use<'s> {
+    let mut actions = FixedBitSet::with_capacity(estate.schema.actions.len());
+    for (_, s) in case.live().filter(|(_, s)| mentioned_by(estate, s).iter().any(|id| sessions.open.contains(id))) {
+        ActionId::all(estate.schema.actions.len()).filter(|a| s.speaks_of(*a)).for_each(|a| actions.insert(a.index()));
+    }
+    // Conditions may look at any decision.
+    let looks = |s: &Statement| {
+        let mut found = false;
+        s.conditions().for_each(|c| c.visit(&mut |inner| found |= matches!(inner.test, Test::Holds(..))));
+        found
+    };
+    if !actions.is_clear() && case.live().any(|(_, s)| looks(s)) {
+        actions.insert_range(..);
+    }
+    loop {
+        let before = actions.count_ones(..);
+        for (at, action) in estate.schema.actions.iter().enumerate() {
+            let tied = action.needs.iter().any(|need| actions.contains(need.action.index()));
+            if tied || actions.contains(at) {
+                actions.insert(at);
+                action.needs.iter().for_each(|need| actions.insert(need.action.index()));
+            }
+        }
+        if actions.count_ones(..) == before {
+            break;
+        }
+    }
+    move |s: &Statement| actions.ones().any(|action| s.speaks_of(ActionId::new(action)))
+}
+
 /// Which of the statements can go, tried in this order, again and again until none can.
-fn without(case: &Case, ids: &[StatementId], tell: &dyn Fn(usize)) -> Result<Vec<StatementId>, Vec<Diagnostic>> {
+fn without(
+    case: &Case,
+    sessions: &Sessions,
+    ids: &[StatementId],
+    tell: &dyn Fn(usize),
+) -> Result<Vec<StatementId>, Vec<Diagnostic>> {
     let mut estate = case.estate.clone();
     let mut left: Vec<StatementId> = ids.to_vec();
     let mut gone = Vec::new();
@@ -72,12 +126,16 @@ fn without(case: &Case, ids: &[StatementId], tell: &dyn Fn(usize)) -> Result<Vec
             looked += 1;
             tell(looked);
             let Ok(fewer) = apply(&estate, &[Change::Off(id)]) else { continue };
-            let same = {
-                let mut with = SetEngine::new(&estate, case.moment)?;
-                let mut than = with.without(&fewer, case.moment);
+            let mut same = true;
+            for moment in &sessions.moments {
+                let mut with = SetEngine::new(&estate, moment)?;
+                let mut than = with.without(&fewer, moment);
                 // The first thing that differs is enough.
-                difference_while(&mut with, &mut than, |_, _| false).is_some()
-            };
+                same &= difference_while(&mut with, &mut than, |_, _| false).is_some();
+                if !same {
+                    break;
+                }
+            }
             if same {
                 estate = fewer;
                 gone.push(id);

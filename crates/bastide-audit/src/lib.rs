@@ -184,6 +184,13 @@ pub fn audit_by(case: &Case, survey: &Survey, wanted: &dyn Fn(&str) -> bool, tel
         tell(descriptor.name);
         all.extend((descriptor.check)(case, survey).into_iter().map(|found| (*descriptor, found)));
     }
+    tell("other sessions");
+    // What is said to change nothing must change nothing in any session: otherwise it is no finding, either.
+    let sessions = bastide_engine::sessions::sessions(case.estate, case.moment, None);
+    all.retain(|(_, found)| {
+        let claims = |suggested: &Suggested| mend::changes_elsewhere(case, &sessions.moments[1..], suggested);
+        !found.suggestion.as_ref().is_some_and(claims)
+    });
     tell("what would mend it");
     let mut findings: Vec<Finding> = Vec::new();
     let mut suggested: Vec<Option<Suggested>> = Vec::new();

@@ -2,11 +2,24 @@
 
 use crate::{Case, StatementSurvey, Suggested, Suggestion};
 use bastide_engine::change::{Change, Few, UserCell, apply, describe};
-use bastide_engine::difference::{Radius, difference, radius, sides};
+use bastide_engine::difference::{Radius, difference, difference_while, radius, sides};
 use bastide_engine::sets::SetEngine;
 use bastide_model::*;
 use rayon::prelude::*;
 use std::sync::Arc;
+
+/// Whether what is claimed to change nobody's access changes it in another session that conditions tell apart.
+pub(crate) fn changes_elsewhere(case: &Case, others: &[Moment], suggested: &Suggested) -> bool {
+    if !suggested.harmless || others.is_empty() {
+        return false;
+    }
+    let Ok(after) = apply(case.estate, &suggested.changes) else { return false };
+    others.par_iter().any(|moment| {
+        let Ok(mut old) = SetEngine::new(case.estate, moment) else { return true };
+        let Ok(mut new) = old.beside(&after, moment) else { return true };
+        difference_while(&mut old, &mut new, |_, _| false).is_none()
+    })
+}
 
 /// Evaluates what was suggested, in order. None where nothing was, and where it was claimed to change nothing, and does.
 pub(crate) fn evaluated<'e>(

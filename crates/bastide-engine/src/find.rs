@@ -95,6 +95,15 @@ fn unknown<'a>(what: &'static str, name: &str, known: impl Iterator<Item = &'a s
     FindError::Unknown { what, name: name.to_string(), candidates }
 }
 
+/// The resource of an id, or of a path that fits nothing else.
+pub fn exact_resource(estate: &Estate, name: &str) -> Option<ResourceId> {
+    let catalog = &estate.catalog;
+    catalog.find(name).or_else(|| match catalog.matching(&PathPattern::new(name.trim_end_matches('/'))).as_slice() {
+        [only] => Some(*only),
+        _ => None,
+    })
+}
+
 /// The resource of an id, a path, or the unique beginning of a path.
 ///
 /// # Errors

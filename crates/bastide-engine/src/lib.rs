@@ -15,6 +15,7 @@ pub mod remedy;
 pub mod resolve;
 pub mod review;
 pub mod session;
+pub mod sessions;
 pub mod sets;
 pub mod show;
 

@@ -117,8 +117,10 @@ pub(crate) fn weights(case: &Case, survey: &Survey, full: &[FullPower]) -> Vec<W
     }
     let all = estate.catalog.len().max(1) as f64;
     let weigh = |user: UserId| {
-        let mostly =
-            by.iter().filter(|((u, _), n)| *u == user && **n > 0).max_by_key(|((_, id), n)| (**n, std::cmp::Reverse(*id)));
+        let mostly = by
+            .iter()
+            .filter(|((u, _), n)| *u == user && **n > 0)
+            .max_by_key(|((_, id), n)| (**n, std::cmp::Reverse(*id)));
         Weight {
             id: estate.people.id(user).to_string(),
             name: estate.people.name(user).to_string(),

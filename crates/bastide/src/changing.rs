@@ -12,8 +12,8 @@ use bastide_formats::{Loaded, load_with};
 use bastide_model::Estate;
 use bastide_syntax::{FileId, Sources, Span, tree};
 use clap::Args;
-use std::io::Read;
 use std::path::Path;
+use std::sync::OnceLock;
 
 /// What to change.
 #[derive(Args, Clone, Default, Debug)]
@@ -114,8 +114,10 @@ type Reader = fn(&Estate, &str) -> Result<Change, ReadError>;
 
 fn read_text(file: &str) -> Result<(String, String), Failure> {
     if file == "-" {
-        let mut text = String::new();
-        std::io::stdin().read_to_string(&mut text).map_err(|e| Failure::Outside(format!("standard input: {e}")))?;
+        // It can be read once; trying and writing both ask for it.
+        static READ: OnceLock<Result<String, String>> = OnceLock::new();
+        let read = READ.get_or_init(|| std::io::read_to_string(std::io::stdin()).map_err(|e| e.to_string()));
+        let text = read.clone().map_err(|e| Failure::Outside(format!("standard input: {e}")))?;
         return Ok(("standard input".to_string(), text));
     }
     let text = std::fs::read_to_string(Path::new(file));
@@ -156,6 +158,7 @@ pub fn laid_over(
         return Ok(None);
     }
     let trees = parsed(&mut opened.loaded.sources, texts, stage)?;
+    refuse_locked(opened.estate(), trees.iter().map(|(_, tree)| tree))?;
     if !trees.iter().all(|(_, tree)| is_light(tree)) {
         // What names mean may change: everything is read anew.
         let planned = planned(opened, texts, &trees)?;
@@ -182,6 +185,22 @@ pub fn laid_over(
         };
     }
     Ok(Some(estate))
+}
+
+/// A role that is locked is not changed by a text that is laid over.
+fn refuse_locked<'t>(estate: &Estate, trees: impl Iterator<Item = &'t tree::File>) -> Result<(), Failure> {
+    for declaration in trees.flat_map(|tree| &tree.declarations) {
+        let tree::Declaration::Role(role) = declaration else { continue };
+        let known = estate.schema.role(&role.name.text).map(|id| &estate.schema.roles[id.index()]);
+        if known.is_some_and(|known| known.locked) {
+            let hint = "to change it all the same, take `locked` out of its declaration by hand".to_string();
+            return Err(Failure::Usage(
+                format!("role `{}` is locked: nothing may change it", role.name.text),
+                vec![hint],
+            ));
+        }
+    }
+    Ok(())
 }
 
 fn planned(opened: &Opened, texts: &[(String, String)], trees: &[(FileId, tree::File)]) -> Result<Texts, Failure> {

@@ -82,8 +82,7 @@ pub fn hanging(estate: &Estate, moment: &Moment) -> Result<Vec<Hanging>, Vec<Dia
     let mut concerned: HashMap<(u32, usize), SetId> = HashMap::new();
     for &(resource, row) in &difference.changed {
         let resource = ResourceId(resource);
-        let reached: Vec<StatementId> =
-            engine.reached(resource).filter(|id| !leaves[id.index()].is_empty()).collect();
+        let reached: Vec<StatementId> = engine.reached(resource).filter(|id| !leaves[id.index()].is_empty()).collect();
         for (at, turn) in difference.turns(row).iter().enumerate() {
             let Turn { action, gained, .. } = turn;
             let action = ActionId(*action);
@@ -110,7 +109,9 @@ pub fn hanging(estate: &Estate, moment: &Moment) -> Result<Vec<Hanging>, Vec<Dia
                                     .or_insert_with(|| engine.set_of(users_without(estate, *lookup)));
                                 (engine.both(unknown, without), None)
                             }
-                            Lookup::State(at) => (unknown, place_without(estate, &estate.catalog.states, *at, resource)),
+                            Lookup::State(at) => {
+                                (unknown, place_without(estate, &estate.catalog.states, *at, resource))
+                            }
                             Lookup::Resource(at, id) => {
                                 (unknown, place_without(estate, &estate.catalog.attributes[*id], *at, resource))
                             }
@@ -158,7 +159,8 @@ fn leaves<'e>(estate: &'e Estate, statement: &'e Statement) -> Vec<Leaf<'e>> {
                 if let Test::MemberOf(Some(group)) = inner.test {
                     open.push(group);
                 }
-                let lookups: Vec<Lookup> = inner.test.operands().into_iter().filter_map(|o| lookup(estate, o)).collect();
+                let lookups: Vec<Lookup> =
+                    inner.test.operands().into_iter().filter_map(|o| lookup(estate, o)).collect();
                 if can_be_unknown(&inner.test) && !lookups.is_empty() {
                     leaves.push(Leaf { condition: inner, lookups });
                 }
@@ -246,9 +248,7 @@ fn place_without(estate: &Estate, column: &Column, at: At, from: ResourceId) -> 
     let found = match at {
         At::Own => Some(from),
         At::Parent => catalog.parent(from),
-        At::Kind(kind) => {
-            catalog.upward(from).find(|r| estate.schema.is_kind(catalog.kind(*r), KindId::new(kind)))
-        }
+        At::Kind(kind) => catalog.upward(from).find(|r| estate.schema.is_kind(catalog.kind(*r), KindId::new(kind))),
     };
     match found {
         Some(found) => column.code(found.index()).is_none().then_some(found),

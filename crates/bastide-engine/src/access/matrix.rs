@@ -37,6 +37,10 @@ pub struct MatrixRow {
     pub kind: String,
     /// Its depth; a root has 1.
     pub depth: u16,
+    /// The position of the row that it lies beneath: the nearest one; none where no row is above it.
+    pub above: Option<usize>,
+    /// Its name, and before it those of what lies between it and that row; its path where there is none.
+    pub label: String,
     /// How many resources lie beneath it that are not shown.
     pub hidden: usize,
     /// For each profile the allowed actions, by position.
@@ -73,9 +77,24 @@ pub fn matrix(
     let classes = profiles.classes(&positions);
     let shown: fixedbitset::FixedBitSet = resources.iter().map(|r| r.index()).collect();
     let catalog = &estate.catalog;
+    // The rows above the one at hand, the nearest last.
+    let mut open: Vec<(usize, ResourceId)> = Vec::new();
     let rows = raw
         .into_iter()
-        .map(|(resource, cells)| {
+        .enumerate()
+        .map(|(at, (resource, cells))| {
+            open.retain(|(_, above)| catalog.contains(*above, resource));
+            let above = open.last().copied();
+            open.push((at, resource));
+            let label = match above {
+                None => catalog.path(resource),
+                Some((_, above)) => {
+                    let between = catalog.upward(resource).take_while(|r| *r != above);
+                    let mut names: Vec<String> = between.map(|r| catalog.name(r).replace('/', "\\/")).collect();
+                    names.reverse();
+                    names.join("/")
+                }
+            };
             let beneath = catalog.subtree(resource);
             MatrixRow {
                 resource: catalog.id(resource).to_string(),
@@ -83,6 +102,8 @@ pub fn matrix(
                 path: catalog.path(resource),
                 kind: estate.schema.kinds[catalog.kind(resource).index()].name.clone(),
                 depth: catalog.depth(resource),
+                above: above.map(|(at, _)| at),
+                label,
                 hidden: beneath.skip(1).filter(|r| !shown.contains(*r as usize)).count(),
                 cells: classes.iter().map(|users| cells[users[0]].clone()).collect(),
             }

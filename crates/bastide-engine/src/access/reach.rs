@@ -3,6 +3,7 @@
 use crate::change::{Change, apply};
 use crate::difference::{Blocks, Fold, Radius, blocks, difference, fold, radius};
 use crate::explain::StatementRef;
+use crate::sessions::{mentioned_by, sessions, told};
 use crate::sets::SetEngine;
 use crate::sets::claims::{Step, steps};
 use crate::sets::store::SetId;
@@ -39,10 +40,29 @@ pub struct Reached {
     /// Triples in which it cannot be said whether it applies, since a value is missing. Of a restriction they are among
     /// the triples to which it applies, of a permission beside them.
     pub undecided: u64,
+    /// The session that was looked at, as options give it: what is missing is left out.
+    pub session: Vec<String>,
+    /// Where the statement asks for the session: what it reaches in the other sessions that it tells apart.
+    pub elsewhere: Option<Elsewhere>,
     /// What changes if the statement goes (or comes, where it does not apply today).
     pub sole: Radius,
     /// Who gains and who loses what by that.
     pub blocks: Blocks,
+}
+
+/// What a statement reaches in other sessions.
+#[derive(Serialize, JsonSchema, Debug)]
+pub struct Elsewhere {
+    /// How many other sessions were looked at.
+    pub sessions: usize,
+    /// In how many of them it reaches other triples than in the one asked about, by number.
+    pub otherwise: usize,
+    /// The one in which it reaches the most, as options give it.
+    pub most: Vec<String>,
+    /// How many triples there.
+    pub triples: u64,
+    /// Whether there are sessions that matter and were not looked at.
+    pub open: bool,
 }
 
 /// What is left after one step.
@@ -98,9 +118,40 @@ pub fn reach(
     reached.sole = radius(&sole);
     let (before, after) = if comes { (without, with) } else { (with, without) };
     reached.blocks = blocks(&sole, before, after, &after.groups, harmless, most);
+    reached.session = told(&estate.schema, moment);
+    reached.elsewhere = elsewhere(with, moment, id, reached.triples)?;
     reached.live = asleep.is_none();
     reached.asleep = asleep;
     Ok(reached)
+}
+
+/// What it reaches in the other sessions that its own conditions tell apart.
+fn elsewhere(
+    estate: &Estate,
+    moment: &Moment,
+    id: StatementId,
+    triples: u64,
+) -> Result<Option<Elsewhere>, Vec<Diagnostic>> {
+    let asked = mentioned_by(estate, estate.statement(id));
+    if asked.is_empty() {
+        return Ok(None);
+    }
+    let sessions = sessions(estate, moment, Some(&asked));
+    let mut found = Elsewhere {
+        sessions: sessions.moments.len() - 1,
+        otherwise: 0,
+        most: Vec::new(),
+        triples: 0,
+        open: !sessions.open.is_empty(),
+    };
+    for other in &sessions.moments[1..] {
+        let reached = narrow(estate, &mut SetEngine::new(estate, other)?, id).triples;
+        found.otherwise += usize::from(reached != triples);
+        if reached > found.triples {
+            (found.most, found.triples) = (told(&estate.schema, other), reached);
+        }
+    }
+    Ok(Some(found))
 }
 
 fn asleep(statement: &Statement, moment: &Moment) -> Option<String> {
@@ -130,7 +181,8 @@ fn narrow<'e>(estate: &'e Estate, engine: &mut SetEngine<'e>, id: StatementId) -
     let (mut triples, mut undecided) = (0u64, 0u64);
     for resource in catalog.all() {
         let (left, open) = engine.narrowed(statement, &steps, resource);
-        let speaks = |action: &ActionId| statement.speaks_of(*action) && estate.schema.fits(*action, catalog.kind(resource));
+        let speaks =
+            |action: &ActionId| statement.speaks_of(*action) && estate.schema.fits(*action, catalog.kind(resource));
         let actions = ActionId::all(estate.schema.actions.len()).filter(speaks).count() as u64;
         for (i, set) in left.iter().enumerate().filter(|(_, set)| **set != SetId::NONE) {
             counts[i].0 += 1;
@@ -174,6 +226,8 @@ fn narrow<'e>(estate: &'e Estate, engine: &mut SetEngine<'e>, id: StatementId) -
         resources: at.len(),
         triples,
         undecided,
+        session: Vec::new(),
+        elsewhere: None,
         sole: Radius::default(),
         blocks: Blocks::default(),
     }

@@ -1,5 +1,7 @@
 //! Changes in words, and as options of a command line.
 
+use super::parts::{quoted, told};
+use super::read::{except, join, set, window};
 use super::{Change, ResourceCell, UserCell};
 use crate::show;
 use bastide_model::condition::Term;
@@ -47,7 +49,12 @@ pub fn describe(estate: &Estate, change: &Change) -> Described {
             let day = |d: &Option<Date>| d.map_or(String::new(), |d| d.to_string());
             Described {
                 words: format!("let {sort} `{}` apply {days}", s.name),
-                option: option("window", format!("{}={}..{}", s.name, day(from), day(until))),
+                option: option("window", {
+                    let days = format!("{}..{}", day(from), day(until));
+                    let is = |c: Change| matches!(c, Change::Window(i, f, u) if (i, f, u) == (*id, *from, *until));
+                    let in_quotes = || format!("{}={days}", quoted(&s.name));
+                    told(format!("{}={days}", s.name), in_quotes, |text| window(estate, text).is_ok_and(is))
+                }),
                 place: Some(estate.place(s.origin)),
             }
         }
@@ -57,7 +64,12 @@ pub fn describe(estate: &Estate, change: &Change) -> Described {
             let sort = if s.sort == Sort::Rule { "rule" } else { "entry" };
             Described {
                 words: format!("let {sort} `{}` speak of {} alone", s.name, names.join(", ")),
-                option: option("actions", format!("{}={}", s.name, names.join(";"))),
+                option: option("actions", {
+                    let list = joined(names.iter().copied());
+                    let is = |c: Change| matches!(c, Change::Actions(i, a) if (i, &a) == (*id, actions));
+                    let in_quotes = || format!("{}={list}", quoted(&s.name));
+                    told(format!("{}={list}", s.name), in_quotes, |text| super::actions(estate, text).is_ok_and(is))
+                }),
                 place: Some(estate.place(s.origin)),
             }
         }
@@ -77,7 +89,9 @@ pub fn describe(estate: &Estate, change: &Change) -> Described {
             let id = estate.people.id(*user);
             let words = setting(schema, &format!("`{name}` of user `{id}`"), value);
             let place = Some(estate.place(estate.people.origins[user.index()]));
-            Described { words, option: option("set", format!("user:{id}.{name}={}", cell_text(schema, value))), place }
+            let is = |c: Change| matches!(c, Change::User(u, x, v) if (u, x, &v) == (*user, *cell, value));
+            let text = setting_text(estate, "user", (id, &name, &cell_text(schema, value)), is);
+            Described { words, option: option("set", text), place }
         }
         Change::Resource(resource, cell, value) => {
             let name = resource_cell(schema, *cell);
@@ -89,21 +103,22 @@ pub fn describe(estate: &Estate, change: &Change) -> Described {
                 _ => setting(schema, &format!("`{name}` of `{path}`"), value),
             };
             let place = Some(estate.place(estate.catalog.origins[resource.index()]));
-            Described {
-                words,
-                option: option("set", format!("resource:{id}.{name}={}", cell_text(schema, value))),
-                place,
-            }
+            let is = |c: Change| matches!(c, Change::Resource(r, x, v) if (r, x, &v) == (*resource, *cell, value));
+            let text = setting_text(estate, "resource", (id, &name, &cell_text(schema, value)), is);
+            Described { words, option: option("set", text), place }
         }
         Change::Give(statement) => Described {
             words: format!("add an entry: {}", gist(estate, statement)),
-            option: option("entry", entry_cells(estate, statement).join(",")),
+            option: option("entry", entry_text(estate, statement)),
             place: None,
         },
         Change::Except(id, user) => {
             let s = estate.statement(*id);
             let words = format!("make an exception of `{}` in rule `{}`", estate.people.id(*user), s.name);
-            let value = format!("{}:{}", s.name, estate.people.id(*user));
+            let id_text = estate.people.id(*user);
+            let is = |text: &str| matches!(except(estate, text), Ok(Change::Except(i, u)) if (i, u) == (*id, *user));
+            let in_quotes = || format!("{}:{}", quoted(&s.name), quoted(id_text));
+            let value = told(format!("{}:{id_text}", s.name), in_quotes, is);
             Described { words, option: option("except", value), place: Some(estate.place(s.origin)) }
         }
     }
@@ -128,17 +143,36 @@ fn setting(schema: &Schema, what: &str, value: &Option<Value>) -> String {
 }
 
 fn member_text(estate: &Estate, member: Member, group: GroupId) -> (String, String) {
-    let group = estate.groups.id(group);
+    let whole = estate.groups.id(group);
+    let reads_back = |text: &str| matches!(join(estate, text), Ok(Change::Join(m, g)) if (m, g) == (member, group));
     match member {
         Member::User(user) => {
             let id = estate.people.id(user);
-            (format!("`{id}`"), format!("{id}:{group}"))
+            let in_quotes = || format!("user:{}:{}", quoted(id), quoted(whole));
+            (format!("`{id}`"), told(format!("{id}:{whole}"), in_quotes, reads_back))
         }
         Member::Group(inner) => {
             let inner = estate.groups.id(inner);
-            (format!("group `{inner}`"), format!("group:{inner}:{group}"))
+            let in_quotes = || format!("group:{}:{}", quoted(inner), quoted(whole));
+            (format!("group `{inner}`"), told(format!("group:{inner}:{whole}"), in_quotes, reads_back))
         }
     }
+}
+
+/// `DOMAIN:ID.ATTRIBUTE=VALUE`, in quotes where it would not read back.
+fn setting_text(
+    estate: &Estate,
+    domain: &str,
+    (id, name, value): (&str, &str, &str),
+    is: impl Fn(Change) -> bool,
+) -> String {
+    let in_quotes = || format!("{domain}:{}.{}={value}", quoted(id), quoted(name));
+    told(format!("{domain}:{id}.{name}={value}"), in_quotes, |text| set(estate, text).is_ok_and(&is))
+}
+
+/// Names in one cell, parted by `;`.
+fn joined<'n>(names: impl Iterator<Item = &'n str>) -> String {
+    names.map(|name| name.replace('\\', "\\\\").replace(';', "\\;")).collect::<Vec<_>>().join(";")
 }
 
 fn user_cell(schema: &Schema, cell: UserCell) -> String {
@@ -200,7 +234,7 @@ pub fn entry_cells(estate: &Estate, s: &Statement) -> Vec<String> {
         Some(Term::Nobody(name)) => name.clone(),
     };
     let actions: Vec<&str> = s.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
-    let mut cells = vec![subject, s.modality.words().to_string(), actions.join(";")];
+    let mut cells = vec![subject, s.modality.words().to_string(), joined(actions.into_iter())];
     match s.what.places.as_deref().and_then(|p| p.first()) {
         Some(place) => {
             cells.push(estate.catalog.id(place.resource).to_string());
@@ -209,4 +243,19 @@ pub fn entry_cells(estate: &Estate, s: &Statement) -> Vec<String> {
         None => cells.push(String::new()),
     }
     cells
+}
+
+/// An entry as `--entry` takes it: its cells as a row of CSV, days and note where it has any.
+fn entry_text(estate: &Estate, s: &Statement) -> String {
+    let mut cells = entry_cells(estate, s);
+    let day = |day: Option<Date>| day.map_or(String::new(), |d| d.to_string());
+    let more = [day(s.from), day(s.until), s.because.clone().unwrap_or_default()];
+    if let Some(last) = more.iter().rposition(|cell| !cell.is_empty()) {
+        cells.resize(5, String::new());
+        cells.extend_from_slice(&more[..=last]);
+    }
+    let mut out = csv::WriterBuilder::new().terminator(csv::Terminator::Any(b'\n')).from_writer(Vec::new());
+    out.write_record(&cells).expect("memory takes everything");
+    let text = String::from_utf8(out.into_inner().expect("memory takes everything")).expect("it was text");
+    text.trim_end_matches('\n').to_string()
 }

@@ -7,6 +7,7 @@
 mod apply;
 mod describe;
 mod few;
+mod parts;
 mod read;
 
 pub use apply::apply;

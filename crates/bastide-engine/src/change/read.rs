@@ -1,6 +1,6 @@
 //! Changes from text, as they are given on a command line.
 
-use super::{Change, ResourceCell, UserCell};
+use super::{Change, ResourceCell, UserCell, parts};
 use crate::find::{self, FindError};
 use bastide_model::condition::{Term, Who};
 use bastide_model::groups::Member;
@@ -10,6 +10,7 @@ use bastide_model::*;
 use bastide_syntax::nearest::{nearest, ranked};
 use bastide_syntax::{FileId, Span};
 use fixedbitset::FixedBitSet;
+use std::borrow::Cow;
 use std::sync::Arc;
 
 /// Why a text is no change.
@@ -39,6 +40,9 @@ pub enum ReadError {
     /// A value of another type.
     #[error("{0}")]
     Value(String),
+    /// It can be read in several ways.
+    #[error("`{0}` can be read in more than one way: put the parts in quotes")]
+    Several(String),
 }
 
 const WINDOW: &str = "STATEMENT=FROM..UNTIL, either day left out for no limit";
@@ -46,7 +50,7 @@ const ACTIONS: &str = "STATEMENT=ACTION;ACTION...";
 const EXCEPTION: &str = "RULE:USER";
 const MEMBERSHIP: &str = "USER:GROUP (or group:GROUP:GROUP)";
 const SETTING: &str = "user:ID.ATTRIBUTE=VALUE or resource:PATH.ATTRIBUTE=VALUE";
-const ENTRY: &str = "SUBJECT,MODALITY,ACTIONS,PLACE[,REACH], as in an entries file";
+const ENTRY: &str = "SUBJECT,MODALITY,ACTIONS,PLACE[,REACH[,FROM[,UNTIL[,NOTE]]]], as in an entries file";
 
 /// A statement by its rule's name, or by the file and line of its entry, or the unique beginning (a
 /// rule) or end (an entry) of that.
@@ -84,14 +88,43 @@ pub fn statement(estate: &Estate, name: &str) -> Result<StatementId, FindError> 
 
 fn membership(estate: &Estate, text: &str) -> Result<(Member, GroupId), ReadError> {
     let form = || ReadError::Form { text: text.to_string(), form: MEMBERSHIP };
-    let (member, group) = text.rsplit_once(':').ok_or_else(form)?;
-    let group = find::group(estate, group)?;
+    let cuts = parts::cuts(text, ':');
+    let exact = |at: &usize| {
+        let group = estate.groups.find(&parts::said(&text[at + 1..]))?;
+        let (whole, member) = (&text[..*at], parts::said(&text[..*at]));
+        let user = |id: &str| estate.people.find(&parts::said(id)).map(Member::User);
+        let inner = |id: &str| estate.groups.find(&parts::said(id)).map(Member::Group);
+        let named = match whole.split_once(':') {
+            Some(("group", rest)) => inner(rest),
+            Some(("user", rest)) => user(rest),
+            _ => None,
+        };
+        // A user's id may begin like that, too.
+        let members: Vec<Member> = named.into_iter().chain(estate.people.find(&member).map(Member::User)).collect();
+        Some(members.into_iter().map(move |member| (member, group)).collect::<Vec<_>>())
+    };
+    match parts::only(cuts.iter().filter_map(exact).flatten()) {
+        Ok(Some(found)) => return Ok(found),
+        Ok(None) => {}
+        Err(()) => return Err(ReadError::Several(text.to_string())),
+    }
+    let at = *cuts.last().ok_or_else(form)?;
+    let (member, group) = (&text[..at], &text[at + 1..]);
+    let group = find::group(estate, &parts::said(group))?;
     let member = match member.split_once(':') {
-        Some(("group", inner)) => Member::Group(find::group(estate, inner)?),
-        Some(("user", id)) => Member::User(find::user(estate, id)?),
-        _ => Member::User(find::user(estate, member)?),
+        Some(("group", inner)) => Member::Group(find::group(estate, &parts::said(inner))?),
+        Some(("user", id)) => Member::User(find::user(estate, &parts::said(id))?),
+        _ => Member::User(find::user(estate, &parts::said(member))?),
     };
     Ok((member, group))
+}
+
+/// The name before a separator and the text behind it, cut where the name is that of a statement.
+fn named<'t>(estate: &Estate, text: &'t str, at: char) -> Option<(Cow<'t, str>, &'t str)> {
+    let cuts = parts::cuts(text, at);
+    let cut = |at: &usize| (parts::said(&text[..*at]), &text[at + 1..]);
+    let exact = |(name, _): &(Cow<str>, &str)| estate.statements.iter().any(|s| s.name == **name);
+    cuts.iter().map(cut).rfind(exact).or_else(|| cuts.last().map(cut))
 }
 
 /// `STATEMENT=FROM..UNTIL`: other days on which a statement applies.
@@ -100,13 +133,13 @@ fn membership(estate: &Estate, text: &str) -> Result<(Member, GroupId), ReadErro
 /// Another form, a name that leads nowhere, no date.
 pub fn window(estate: &Estate, text: &str) -> Result<Change, ReadError> {
     let form = || ReadError::Form { text: text.to_string(), form: WINDOW };
-    let (name, days) = text.rsplit_once('=').ok_or_else(form)?;
+    let (name, days) = named(estate, text, '=').ok_or_else(form)?;
     let (from, until) = days.split_once("..").ok_or_else(form)?;
     let day = |text: &str| match text.trim() {
         "" => Ok(None),
         text => read_date(text).map(Some).ok_or_else(form),
     };
-    Ok(Change::Window(statement(estate, name)?, day(from)?, day(until)?))
+    Ok(Change::Window(statement(estate, &name)?, day(from)?, day(until)?))
 }
 
 /// `STATEMENT=ACTION;ACTION`: the actions of which a statement speaks.
@@ -115,17 +148,26 @@ pub fn window(estate: &Estate, text: &str) -> Result<Change, ReadError> {
 /// Another form, no action, or a name that leads nowhere.
 pub fn actions(estate: &Estate, text: &str) -> Result<Change, ReadError> {
     let form = || ReadError::Form { text: text.to_string(), form: ACTIONS };
-    let (name, list) = text.rsplit_once('=').ok_or_else(form)?;
+    let (name, list) = named(estate, text, '=').ok_or_else(form)?;
     let mut actions = Vec::new();
-    for action in list.split([';', ',']).map(str::trim).filter(|a| !a.is_empty()) {
-        actions.push(find::action(estate, action)?);
+    for action in split_set(list) {
+        match find::action(estate, &action) {
+            Ok(action) => actions.push(action),
+            // Commas part actions, too, where none has one in its name.
+            Err(_) if action.contains(',') => {
+                for part in action.split(',').map(str::trim).filter(|part| !part.is_empty()) {
+                    actions.push(find::action(estate, part)?);
+                }
+            }
+            Err(error) => return Err(error.into()),
+        }
     }
     actions.sort();
     actions.dedup();
     if actions.is_empty() {
         return Err(form());
     }
-    Ok(Change::Actions(statement(estate, name)?, actions))
+    Ok(Change::Actions(statement(estate, &name)?, actions))
 }
 
 /// `RULE:USER`: a rule makes an exception of a user.
@@ -134,8 +176,8 @@ pub fn actions(estate: &Estate, text: &str) -> Result<Change, ReadError> {
 /// Another form, or a name that leads nowhere.
 pub fn except(estate: &Estate, text: &str) -> Result<Change, ReadError> {
     let form = || ReadError::Form { text: text.to_string(), form: EXCEPTION };
-    let (rule, user) = text.rsplit_once(':').ok_or_else(form)?;
-    Ok(Change::Except(statement(estate, rule)?, find::user(estate, user)?))
+    let (rule, user) = named(estate, text, ':').ok_or_else(form)?;
+    Ok(Change::Except(statement(estate, &rule)?, find::user(estate, &parts::said(user))?))
 }
 
 /// `USER:GROUP`: a membership that is added.
@@ -162,27 +204,60 @@ pub fn leave(estate: &Estate, text: &str) -> Result<Change, ReadError> {
 pub fn set(estate: &Estate, text: &str) -> Result<Change, ReadError> {
     let form = || ReadError::Form { text: text.to_string(), form: SETTING };
     let (domain, rest) = text.split_once(':').ok_or_else(form)?;
-    // A path may hold dots and equals signs: the first `=` after which the name before it ends in a
-    // known attribute is the one that is meant.
-    let cuts = rest.match_indices('=').map(|(at, _)| (&rest[..at], &rest[at + 1..]));
-    let mut cuts = cuts.filter_map(|(left, value)| left.rsplit_once('.').map(|(id, name)| (id, name, value)));
     let schema = &estate.schema;
+    // An id, a path, an attribute and a value may all hold dots and equals signs.
+    let (equals, dots) = (parts::cuts(rest, '='), parts::cuts(rest, '.'));
+    let cuts: Vec<(Cow<str>, Cow<str>, &str)> = equals
+        .iter()
+        .flat_map(|equal| dots.iter().filter(move |dot| *dot < equal).map(move |dot| (*dot, *equal)))
+        .map(|(dot, equal)| (parts::said(&rest[..dot]), parts::said(&rest[dot + 1..equal]), &rest[equal + 1..]))
+        .collect();
+    let exact = cuts.iter().filter(|(id, name, _)| match domain {
+        "user" => user_cell(schema, name).is_some() && estate.people.find(id).is_some(),
+        _ => resource_cell(schema, name).is_some() && find::exact_resource(estate, id).is_some(),
+    });
+    let cut = match parts::only(exact) {
+        Ok(Some(cut)) => cut,
+        Err(()) => return Err(ReadError::Several(text.to_string())),
+        Ok(None) => {
+            // Nothing is there exactly: the first cut with an attribute that is known, or the first of all.
+            let known = |(_, name, _): &&(Cow<str>, Cow<str>, &str)| match domain {
+                "user" => user_cell(schema, name).is_some(),
+                _ => resource_cell(schema, name).is_some(),
+            };
+            let last_dot = |(id, name, _): &&(Cow<str>, Cow<str>, &str)| !name.contains('.') || id.is_empty();
+            cuts.iter().find(known).or_else(|| cuts.iter().find(last_dot)).ok_or_else(form)?
+        }
+    };
+    let (id, name, value) = cut;
     match domain {
         "user" => {
-            let (id, name, value) = cuts.next().ok_or_else(form)?;
             let (cell, value) = user_value(schema, name, value)?;
             Ok(Change::User(find::user(estate, id)?, cell, value))
         }
         "resource" => {
-            let all: Vec<_> = cuts.collect();
-            let known =
-                |name: &str| resource_value(schema, name, "").is_ok() || schema.resource_attribute(name).is_some();
-            let best = all.iter().find(|(_, name, _)| known(name) || *name == "inherits").or(all.first());
-            let (id, name, value) = *best.ok_or_else(form)?;
             let (cell, value) = resource_value(schema, name, value)?;
             Ok(Change::Resource(find::resource(estate, id)?, cell, value))
         }
         _ => Err(form()),
+    }
+}
+
+fn user_cell(schema: &Schema, name: &str) -> Option<UserCell> {
+    match name {
+        "active" => Some(UserCell::Active),
+        "kind" => Some(UserCell::Kind),
+        "realm" => Some(UserCell::Realm),
+        _ => schema.user_attribute(name).map(UserCell::Attribute),
+    }
+}
+
+fn resource_cell(schema: &Schema, name: &str) -> Option<ResourceCell> {
+    match name {
+        "owner" => Some(ResourceCell::Owner),
+        "state" => Some(ResourceCell::State),
+        "inherits" => Some(ResourceCell::Inherits),
+        _ => schema.resource_attribute(name).map(ResourceCell::Attribute),
     }
 }
 
@@ -239,18 +314,21 @@ fn word(schema: &Schema) -> impl Fn(Value) -> Value + '_ {
     }
 }
 
-/// `SUBJECT,MODALITY,ACTIONS,PLACE[,REACH]`: an entry that is added. The place is an id or a path.
+/// `SUBJECT,MODALITY,ACTIONS,PLACE[,REACH[,FROM[,UNTIL[,NOTE]]]]`, quoted as CSV: an entry that is added. The place is an
+/// id or a path.
 ///
 /// # Errors
 /// Another form, or a name that leads nowhere.
 pub fn give(estate: &Estate, text: &str) -> Result<Change, ReadError> {
     let form = || ReadError::Form { text: text.to_string(), form: ENTRY };
-    let cells: Vec<&str> = text.split(',').map(str::trim).collect();
+    let cells = cells(text).ok_or_else(form)?;
+    let cells: Vec<&str> = cells.iter().map(String::as_str).collect();
     let [subject, modality, actions, place, rest @ ..] = cells.as_slice() else { return Err(form()) };
-    let reach = match rest {
-        [] | [""] | ["under"] => Reach::Under,
-        ["below"] => Reach::Below,
-        ["at"] => Reach::At,
+    let (reach, rest) = rest.split_first().map_or(("", &[][..]), |(reach, rest)| (*reach, rest));
+    let reach = match reach {
+        "" | "under" => Reach::Under,
+        "below" => Reach::Below,
+        "at" => Reach::At,
         _ => return Err(form()),
     };
     let term = match subject.split_once(':') {
@@ -272,7 +350,27 @@ pub fn give(estate: &Estate, text: &str) -> Result<Change, ReadError> {
         return Err(form());
     }
     let place = if place.is_empty() { None } else { Some(find::resource(estate, place)?) };
-    Ok(Change::Give(Arc::new(entry(term, modality, set, place, reach))))
+    let mut given = entry(term, modality, set, place, reach);
+    let day = |text: &str| match text {
+        "" => Ok(None),
+        text => read_date(text).map(Some).ok_or_else(form),
+    };
+    if rest.len() > 3 {
+        return Err(form());
+    }
+    given.from = day(rest.first().unwrap_or(&""))?;
+    given.until = day(rest.get(1).unwrap_or(&""))?;
+    given.because = rest.get(2).filter(|note| !note.is_empty()).map(|note| note.to_string());
+    Ok(Change::Give(Arc::new(given)))
+}
+
+/// The cells of one CSV row; blanks around a cell go where nothing is quoted.
+fn cells(text: &str) -> Option<Vec<String>> {
+    let trim = if text.contains('"') { csv::Trim::None } else { csv::Trim::All };
+    let mut reader = csv::ReaderBuilder::new().has_headers(false).trim(trim).from_reader(text.as_bytes());
+    let mut rows = reader.records();
+    let row = rows.next()?.ok()?;
+    rows.next().is_none().then(|| row.iter().map(str::to_string).collect())
 }
 
 /// An entry that no file holds yet.

@@ -97,12 +97,10 @@ pub fn proposal(estate: &Estate, sheets: &[Sheet], answers: &[Answer]) -> Propos
                 Ok(())
             }
             Decision::Remove => rows.iter().try_for_each(|row| removed(estate, row, &beside, &mut proposal)),
-            Decision::Narrow { actions, without, until } => {
-                rows.iter().try_for_each(|row| {
-                    beside.alike(row, &answer.decision)?;
-                    narrowed(estate, row, actions, without, *until, &beside, &mut proposal)
-                })
-            }
+            Decision::Narrow { actions, without, until } => rows.iter().try_for_each(|row| {
+                beside.alike(row, &answer.decision)?;
+                narrowed(estate, row, actions, without, *until, &beside, &mut proposal)
+            }),
         };
         if let Err(why) = done {
             proposal.by_hand.push(ByHand { at: answer.at.clone(), key: answer.key.clone(), why });
@@ -158,12 +156,7 @@ fn apart(row: &SheetRow) -> String {
 
 /// A row goes with its statement, where all that it gives there goes; otherwise by its actions, where nothing else that
 /// stays has these.
-fn removed<'a>(
-    estate: &Estate,
-    row: &'a SheetRow,
-    beside: &Beside<'a>,
-    proposal: &mut Proposal,
-) -> Result<(), String> {
+fn removed<'a>(estate: &Estate, row: &'a SheetRow, beside: &Beside<'a>, proposal: &mut Proposal) -> Result<(), String> {
     alone(row)?;
     let stay: Vec<&SheetRow> =
         beside.others(row).filter(|(_, d)| *d != Some(&Decision::Remove)).map(|(other, _)| other).collect();

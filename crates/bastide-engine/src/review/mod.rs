@@ -133,7 +133,8 @@ pub fn sheets(estate: &Estate, moment: &Moment, part: Part) -> Result<Vec<Sheet>
             }
             // People by what is missing of what it speaks of.
             let mut fitting = 0;
-            let mut classes: Vec<(SetId, FixedBitSet)> = vec![(users, FixedBitSet::with_capacity(schema.actions.len()))];
+            let mut classes: Vec<(SetId, FixedBitSet)> =
+                vec![(users, FixedBitSet::with_capacity(schema.actions.len()))];
             for action in statement.actions.ones().map(ActionId::new) {
                 if !schema.fits(action, catalog.kind(resource)) {
                     continue;
@@ -213,9 +214,12 @@ fn gathered(engine: &mut SetEngine, spoken: &FixedBitSet, heap: Heap) -> Vec<Gat
     let mut rows = Vec::new();
     for list in by_actions.into_values() {
         if list.len() <= MOST_SETS {
-            rows.extend(
-                list.into_iter().map(|(users, actions, resources)| Gathered { users, actions, resources, each: None }),
-            );
+            rows.extend(list.into_iter().map(|(users, actions, resources)| Gathered {
+                users,
+                actions,
+                resources,
+                each: None,
+            }));
             continue;
         }
         let mut counts: BTreeMap<usize, usize> = BTreeMap::new();

@@ -134,8 +134,9 @@ impl Plan<'_> {
                 table::set_cell(&text, &is, "until", &day(until))
             }
             Change::Actions(_, actions) => {
-                table::set_cell(text, &|row| row.line == origin.line, "actions", &names.join(";"))
-                    .filter(|_| !actions.is_empty())
+                let escaped = names.iter().map(|name| name.replace('\\', "\\\\").replace(';', "\\;"));
+                let cell = escaped.collect::<Vec<_>>().join(";");
+                table::set_cell(text, &|row| row.line == origin.line, "actions", &cell).filter(|_| !actions.is_empty())
             }
             _ => table::remove_rows(text, &|row| row.line == origin.line),
         })
@@ -200,10 +201,19 @@ impl Plan<'_> {
                 {
                     return Err(WriteError::Export { file: self.name(origin.file) });
                 }
-                for file in files {
+                let mut last = None;
+                for file in files.iter().copied() {
                     if table::has_row(&self.text(&self.name(file), file), &is) {
                         self.edit(file, "the membership", |text| table::remove_rows(text, &is))?;
+                        last = Some(file);
                     }
+                }
+                // A group that nobody is in any more is still a group: rules and entries name it.
+                let named = |file: &FileId| {
+                    table::has_row(&self.text(&self.name(*file), *file), &|row| row.get("group") == group)
+                };
+                if let Some(file) = last.filter(|_| !files.iter().any(named)) {
+                    self.edit(file, "the group", |text| table::append(text, &[("group", group.clone())]))?;
                 }
                 Ok(())
             }
@@ -241,7 +251,15 @@ impl Plan<'_> {
                 let names = ["subject", "modality", "actions", "place", "reach"];
                 let mut cells: Vec<(&str, String)> = names.into_iter().zip(entry_cells(estate, entry)).collect();
                 cells.extend(entry.because.clone().map(|note| ("note", note)));
-                self.edit(file, "the columns of entries", |text| table::append(text, &cells))
+                cells.extend(entry.from.map(|day| ("from", day.to_string())));
+                cells.extend(entry.until.map(|day| ("until", day.to_string())));
+                self.edit(file, "the columns of entries", |text| {
+                    // What an entry need not have may have no column yet.
+                    let optional = cells.iter().filter(|(name, _)| ["note", "from", "until"].contains(name));
+                    let text =
+                        optional.fold(Some(text.to_string()), |text, (name, _)| table::with_column(&text?, name))?;
+                    table::append(&text, &cells)
+                })
             }
         }
     }

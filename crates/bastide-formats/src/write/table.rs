@@ -80,6 +80,12 @@ pub fn set_cell(text: &str, is: &Is, column: &str, value: &str) -> Option<String
     Some(out)
 }
 
+/// The text with a column of that name, empty where it was not there. None where it is no table.
+pub fn with_column(text: &str, column: &str) -> Option<String> {
+    let table = CsvTable::open(FileId(0), text, &mut Vec::new())?;
+    if table.header.iter().any(|c| c.text == column) { Some(text.to_string()) } else { add_column(text, column) }
+}
+
 fn add_column(text: &str, column: &str) -> Option<String> {
     let (rows, _) = find(text, &|_| true, None)?;
     let table = CsvTable::open(FileId(0), text, &mut Vec::new())?;

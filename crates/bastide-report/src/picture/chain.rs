@@ -3,6 +3,7 @@
 
 use super::Medium;
 use super::canvas::{ACCENT, BAD, Canvas, Drawing, INK, LINE, SOFT, Side, WHITE, paint};
+use bastide_engine::Reason;
 use bastide_engine::explain::{Applying, Explanation, Fate};
 use plotters::prelude::*;
 
@@ -97,6 +98,8 @@ impl Drawing for Graph<'_> {
         for (at, row) in self.rows.iter().enumerate() {
             let y = TOP + at as i32 * ROW;
             let (color, fate, thick) = match &row.applying.fate {
+                // What permits does not decide where a need is not met.
+                Fate::Decides if e.reason == Reason::Blocked => (SOFT, "permits it by itself".to_string(), 2),
                 Fate::Decides => (color, "decides".to_string(), 3),
                 Fate::Agrees => (SOFT, "says the same".to_string(), 1),
                 Fate::Lost { to } => (SOFT, format!("loses to {to}"), 1),

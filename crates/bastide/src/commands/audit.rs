@@ -7,8 +7,9 @@ use crate::print::{audit, json};
 use crate::progress::Telling;
 use crate::stage::Stage;
 use bastide_audit::{ALL, Case, Fewest, Finding, Level, Limits, Survey, audit_by, fewest};
-use bastide_formats::sarif;
+use bastide_formats::{Loaded, sarif};
 use bastide_model::*;
+use bastide_syntax::Span;
 use clap::Args;
 use jiff::ToSpan;
 use schemars::JsonSchema;
@@ -224,12 +225,6 @@ pub fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Fail
             return Err(Failure::Usage(message, near.into_iter().collect()));
         }
     }
-    let sources = &opened.loaded.sources;
-    let lines = opened
-        .loaded
-        .diagnostics
-        .iter()
-        .map(|d| d.place.map(|place| Origin { file: place.file, line: sources.position(place).line }));
     Ok(Case {
         estate: opened.estate(),
         moment,
@@ -237,9 +232,15 @@ pub fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Fail
         limits,
         levels,
         diagnostics: &opened.loaded.diagnostics,
-        lines: lines.collect(),
+        lines: lines(&opened.loaded),
         used: used(opened, moment, &limits_days),
     })
+}
+
+/// The line of each diagnostic's place.
+pub fn lines(loaded: &Loaded) -> Vec<Option<Origin>> {
+    let line = |place: Span| Origin { file: place.file, line: loaded.sources.position(place).line };
+    loaded.diagnostics.iter().map(|d| d.place.map(line)).collect()
 }
 
 /// Usage of the window, where the manifest names any; what is not there any more is history.

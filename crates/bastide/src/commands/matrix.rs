@@ -1,6 +1,6 @@
 //! `bastide matrix`
 
-use super::pairs::Pairs;
+use super::pairs::{Pairs, joined};
 use super::picture;
 use crate::complete;
 use crate::failure::{DONE, Failure};
@@ -11,7 +11,7 @@ use crate::progress::Progress;
 use crate::stage::Stage;
 use bastide_engine::access::{self, Row, Stopped, sweep};
 use bastide_engine::find;
-use bastide_formats::parquet::ParquetRows;
+use bastide_formats::parquet::{Cell, Holds, ParquetRows};
 use bastide_model::{ActionId, Moment, ResourceId, UserId};
 use bastide_report::picture::{Medium, heat_map};
 use clap::Args;
@@ -51,7 +51,7 @@ pub enum By {
 pub struct MatrixArgs {
     #[command(flatten)]
     moment: MomentArgs,
-    /// How many levels of the tree, from the top or from --under
+    /// How many levels of the tree, from the top or from --under: 2 in a table or picture, all of them in a list
     #[arg(long, value_name = "N")]
     depth: Option<u16>,
     /// Only this place and what lies beneath it
@@ -130,7 +130,7 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
             let inactive = opened.estate().people.len() - opened.estate().people.active.count_ones(..);
             let inactive = if args.inactive || args.all || !args.users.is_empty() { 0 } else { inactive };
             let aside = matrix::Aside { inactive, depth: depth(&args) };
-            let text = matrix::table(&table, &aside, stage.width());
+            let text = matrix::table(&table, &aside, args.all, stage.width());
             stage.deliver(&text, args.output.as_deref())?;
         }
         Format::Csv | Format::Jsonl | Format::Parquet => {
@@ -184,9 +184,10 @@ fn actions(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ActionId>, Failure>
     Ok(actions)
 }
 
-/// How deep the tree is shown: two levels, unless asked otherwise.
+/// How deep the tree is shown: two levels, unless asked otherwise. A list goes through all of it.
 fn depth(args: &MatrixArgs) -> Option<u16> {
-    args.depth.or(if args.all || args.kind.is_some() { None } else { Some(2) })
+    let list = matches!(args.format, Format::Csv | Format::Jsonl | Format::Parquet);
+    args.depth.or(if args.all || args.kind.is_some() || list { None } else { Some(2) })
 }
 
 fn resources(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ResourceId>, Failure> {
@@ -299,7 +300,12 @@ fn long(
         } else {
             let target = match args.format {
                 Format::Csv => Target::Csv(Box::new(csv::Writer::from_writer(out))),
-                Format::Parquet => Target::Parquet(Some(Box::new(ParquetRows::new(out, columns(args.reasons))?))),
+                Format::Parquet => {
+                    let holds =
+                        |name: &&'static str| (*name, if *name == "actions" { Holds::Texts } else { Holds::Text });
+                    let columns: Vec<(&str, Holds)> = columns(args.reasons).iter().map(holds).collect();
+                    Target::Parquet(Some(Box::new(ParquetRows::new(out, &columns, &[])?)))
+                }
                 _ => Target::Jsonl(out),
             };
             let mut lines = Lines { args, opened, users, wanted, out: target, header: false };
@@ -372,20 +378,24 @@ impl Lines<'_, '_> {
         }
     }
 
-    fn write(&mut self, cells: &[&str]) -> io::Result<()> {
+    fn write(&mut self, cells: &[Cell]) -> io::Result<()> {
         let guard = self.args.for_spreadsheet;
         let columns = columns(self.args.reasons);
         match &mut self.out {
-            Target::Csv(csv) if guard => csv.write_record(cells.iter().map(|c| guarded(c, guard))).map_err(plain),
-            Target::Csv(csv) => csv.write_record(cells).map_err(plain),
+            Target::Csv(csv) => {
+                let text = |cell: &Cell| match cell {
+                    Cell::Text(text) => guarded(text, guard),
+                    Cell::Texts(texts) => guarded(&joined(texts.iter().copied()), guard),
+                };
+                csv.write_record(cells.iter().map(text)).map_err(plain)
+            }
             Target::Parquet(Some(rows)) => rows.row(cells),
             Target::Parquet(None) => Ok(()),
             Target::Jsonl(out) => {
-                let value = |name: &str, cell: &str| match name {
-                    "actions" if cell.is_empty() => serde_json::json!([]),
-                    "actions" => serde_json::json!(cell.split(';').collect::<Vec<_>>()),
-                    "statement" if cell.is_empty() => serde_json::Value::Null,
-                    _ => serde_json::json!(cell),
+                let value = |name: &str, cell: &Cell| match cell {
+                    Cell::Texts(texts) => serde_json::json!(texts),
+                    Cell::Text("") if name == "statement" => serde_json::Value::Null,
+                    Cell::Text(text) => serde_json::json!(text),
                 };
                 let pairs = columns.iter().zip(cells).map(|(name, cell)| (name.to_string(), value(name, cell)));
                 writeln!(out, "{}", serde_json::Value::Object(pairs.collect()))
@@ -408,7 +418,7 @@ impl Lines<'_, '_> {
                     .map(|a| names[a.index()].name.as_str())
                     .collect();
                 if self.args.all || !allowed.is_empty() {
-                    self.write(&[user, resource, &allowed.join(";")])?;
+                    self.write(&[Cell::Text(user), Cell::Text(resource), Cell::Texts(&allowed)])?;
                 }
                 continue;
             }
@@ -419,7 +429,8 @@ impl Lines<'_, '_> {
                 let decision = row.decision(at, *action);
                 let word = if decision.is_allowed() { "allowed" } else { "refused" };
                 let by = decision.by.map_or("", |by| estate.statement(by).name.as_str());
-                self.write(&[user, resource, &names[action.index()].name, word, decision.reason.word(), by])?;
+                let action = &names[action.index()].name;
+                self.write(&[user, resource, action, word, decision.reason.word(), by].map(Cell::Text))?;
             }
         }
         Ok(())

@@ -5,6 +5,7 @@
 use bastide_engine::access::Row;
 use bastide_model::{ActionId, Estate, UserId};
 use hashbrown::HashMap;
+use std::borrow::Cow;
 use std::io::{self, Write};
 
 /// Stands for a user who is not asked for.
@@ -188,7 +189,7 @@ impl<'a> Pairs<'a> {
     fn joined(&self, mask: &[u64]) -> Box<[u8]> {
         let allowed = self.wanted.iter().enumerate().filter(|(at, _)| mask[at / 64] >> (at % 64) & 1 == 1);
         let names: Vec<&str> = allowed.map(|(_, a)| self.estate.schema.actions[a.index()].name.as_str()).collect();
-        cell(&(self.guard)(&names.join(";")), b'\n')
+        cell(&(self.guard)(&joined(names.into_iter())), b'\n')
     }
 
     /// Hands on what is left.
@@ -199,6 +200,18 @@ impl<'a> Pairs<'a> {
         self.buffer.hand_on(out)?;
         out.flush()
     }
+}
+
+/// Names in one cell, parted by `;`, as sets are everywhere: `\\;` for one inside.
+pub fn joined<'n>(names: impl Iterator<Item = &'n str>) -> String {
+    let escaped = names.map(|name| {
+        if name.contains(['\\', ';']) {
+            name.replace('\\', "\\\\").replace(';', "\\;").into()
+        } else {
+            Cow::Borrowed(name)
+        }
+    });
+    escaped.collect::<Vec<Cow<str>>>().join(";")
 }
 
 /// A cell as CSV, quoted where it must be, and what stands behind it.

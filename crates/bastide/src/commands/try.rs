@@ -10,7 +10,7 @@ use bastide_engine::change::{Described, describe, narrowed};
 use bastide_engine::difference::{Blocks, Radius, blocks, difference, radius, sides};
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
 use bastide_engine::sets::SetEngine;
-use bastide_formats::write;
+use bastide_formats::{Loaded, write};
 use bastide_model::{Estate, Moment};
 use clap::Args;
 use schemars::JsonSchema;
@@ -115,8 +115,13 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
     answer.added = made.added.clone();
     if args.audit {
-        let (before, after) = ((opened.estate(), &moment), (&made.estate, &after_moment));
-        (answer.appear, answer.disappear) = findings(&opened, before, after, stage)?;
+        // What reading has to say after the changes is known where they can be written: it is read from the new texts.
+        let reread = written(&mut opened, &root, &args.changes, stage).ok().map(|(_, loaded)| loaded);
+        let reread = reread.as_ref().filter(|loaded| loaded.estate.is_some());
+        let after = reread.and_then(|loaded| loaded.estate.as_ref()).unwrap_or(&made.estate);
+        let after_moment = args.moment.moment(after)?;
+        let before = (opened.estate(), &moment);
+        (answer.appear, answer.disappear) = findings(&opened, before, (after, &after_moment), reread, stage)?;
     }
     let text = match args.format {
         Format::Table => trial::trial(&answer, stage.width()),
@@ -153,12 +158,17 @@ fn findings(
     opened: &Opened,
     (before, moment): (&Estate, &Moment),
     (after, after_moment): (&Estate, &Moment),
+    reread: Option<&Loaded>,
     stage: &Stage,
 ) -> Result<(Vec<Finding>, Vec<Finding>), Failure> {
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
     let case = super::audit::case(opened, moment)?;
     let old = bastide_audit::audit(&case, &|_| true, &|_| {}).map_err(failed)?;
-    let changed = Case { estate: after, moment: after_moment, ..super::audit::case(opened, moment)? };
+    let mut changed = Case { estate: after, moment: after_moment, ..super::audit::case(opened, moment)? };
+    if let Some(loaded) = reread {
+        changed.diagnostics = &loaded.diagnostics;
+        changed.lines = super::audit::lines(loaded);
+    }
     let new = bastide_audit::audit(&changed, &|_| true, &|_| {}).map_err(failed)?;
     debug_assert!(std::ptr::eq(case.estate, before));
     let only = |of: &[Finding], not_in: &[Finding]| -> Vec<Finding> {

@@ -48,7 +48,8 @@ pub fn audited(a: &Audited, sources: &Sources, all: bool, columns: usize) -> Str
 fn smallest(f: &Fewest, all: bool, columns: usize) -> String {
     let mut out = format!("{}\n", bold("the same access by fewer statements"));
     if f.enough == f.statements {
-        out.push_str(&format!("  all {} are needed: without any of them somebody's access changes\n\n", f.statements));
+        out.push_str(&format!("  all {} are needed: without any of them somebody's access changes\n", f.statements));
+        out.push_str(&format!("{}\n", looked_at(f, columns)));
         return out;
     }
     let text = format!(
@@ -70,12 +71,28 @@ fn smallest(f: &Fewest, all: bool, columns: usize) -> String {
             }
         }
     }
+    out.push_str(&looked_at(f, columns));
     let together: Vec<Described> = f.permissions.iter().chain(&f.restrictions).cloned().collect();
     if all || together.len() <= MOST_REMOVABLE {
         out.push_str(&hang("  ", &dim(&command(&together)), columns));
     }
     out.push('\n');
     out
+}
+
+/// In which sessions that is so, and what was left aside.
+fn looked_at(f: &Fewest, columns: usize) -> String {
+    let mut text = match f.sessions {
+        1 => "no condition asks for the session".to_string(),
+        n => format!("so in all {n} sessions that conditions tell apart and that were tried"),
+    };
+    if f.aside > 0 {
+        text.push_str(&format!(
+            "; {} left aside, since not every session on which they may hang can be tried",
+            count(f.aside, "statement")
+        ));
+    }
+    dim(&hang("  ", &text, columns))
 }
 
 fn paint(level: Level, text: &str) -> String {

@@ -104,7 +104,7 @@ pub fn command(changes: &[Described]) -> String {
 }
 
 /// A word as a shell takes it. What could act on the terminal is written by its number, as bash and zsh read it.
-fn shell(word: &str) -> String {
+pub fn shell(word: &str) -> String {
     let acts = |c: char| visible(c.encode_utf8(&mut [0; 4])).len() > c.len_utf8();
     if word.contains(acts) {
         let escaped = word.chars().map(|c| match c {

@@ -1,7 +1,10 @@
 //! The table of effective access.
 
-use super::text::{bold, count, cut, dim, good, grouped, hang, legend, letters, pad, visible, width};
+use super::text::{
+    bold, count, cut, cut_before, cut_inside, dim, good, grouped, hang, legend, letters, pad, visible, width,
+};
 use bastide_engine::access::{Matrix, MatrixRow};
+use std::collections::HashMap;
 
 /// What the table leaves out and why, for its last lines.
 pub struct Aside {
@@ -11,63 +14,91 @@ pub struct Aside {
     pub depth: Option<u16>,
 }
 
-/// The table, as many profiles as fit the width.
-pub fn table(matrix: &Matrix, aside: &Aside, columns: usize) -> String {
+/// The table, as many profiles as fit the width; with `all`, the others in tables of their own below.
+pub fn table(matrix: &Matrix, aside: &Aside, all: bool, columns: usize) -> String {
     let letters = letters(&matrix.actions);
     let cell = |actions: &[usize]| actions.iter().map(|a| letters[*a]).collect::<String>();
-    let labels: Vec<String> = matrix.rows.iter().map(|row| label(row, matrix.rows.first())).collect();
-    let longest = labels.iter().map(|l| width(l)).max().unwrap_or(0).max(8);
-    let label_width = longest.min((columns * 2 / 5).max(16));
-    let mut widths = Vec::new();
-    let mut used = label_width;
-    for (p, profile) in matrix.profiles.iter().enumerate() {
-        let widest = matrix.rows.iter().map(|row| row.cells[p].len()).max().unwrap_or(0);
-        let own = widest.max(grouped(profile.users.len() as u64).len()).max(column_name(p).len());
-        if used + own + 2 > columns && p > 0 {
-            break;
-        }
-        used += own + 2;
-        widths.push(own);
-    }
+    let labels = labels(&matrix.rows, columns);
+    let label_width = labels.iter().map(|l| width(l)).max().unwrap_or(0).max(8);
     let mut out = String::new();
-    let mut line = |label: &str, cells: Vec<String>, style: fn(&str) -> String| {
-        let label = pad(&cut(label, label_width), label_width);
-        out.push_str(&label);
-        for (i, (cell, own)) in cells.iter().zip(&widths).enumerate() {
-            out.push_str("  ");
-            let text = pad(cell, *own);
-            // Blanks at the end of a line are of no use to anybody.
-            let text = if i + 1 == widths.len() { cell.clone() } else { text };
-            out.push_str(&if cell == "-" { dim(&text) } else { style(&text) });
+    let mut shown = 0;
+    loop {
+        let mut widths = Vec::new();
+        let mut used = label_width;
+        for (p, profile) in matrix.profiles.iter().enumerate().skip(shown) {
+            let widest = matrix.rows.iter().map(|row| row.cells[p].len()).max().unwrap_or(0);
+            let own = widest.max(grouped(profile.users.len() as u64).len()).max(column_name(p).len());
+            if used + own + 2 > columns && p > shown {
+                break;
+            }
+            used += own + 2;
+            widths.push(own);
+        }
+        let part = shown..shown + widths.len();
+        let mut line = |label: &str, cells: Vec<String>, style: fn(&str) -> String| {
+            out.push_str(&pad(label, label_width));
+            for (i, (cell, own)) in cells.iter().zip(&widths).enumerate() {
+                out.push_str("  ");
+                let text = pad(cell, *own);
+                // Blanks at the end of a line are of no use to anybody.
+                let text = if i + 1 == widths.len() { cell.clone() } else { text };
+                out.push_str(&if cell == "-" { dim(&text) } else { style(&text) });
+            }
+            out.push('\n');
+        };
+        line("profile", part.clone().map(column_name).collect(), bold);
+        let sizes = matrix.profiles[part.clone()].iter().map(|p| grouped(p.users.len() as u64));
+        line("users", sizes.collect(), dim);
+        for (row, label) in matrix.rows.iter().zip(&labels) {
+            let cells = row.cells[part.clone()].iter();
+            line(label, cells.map(|c| if c.is_empty() { "-".to_string() } else { cell(c) }).collect(), good);
         }
         out.push('\n');
-    };
-    line("profile", (0..widths.len()).map(column_name).collect(), bold);
-    line("users", matrix.profiles.iter().map(|p| grouped(p.users.len() as u64)).collect(), dim);
-    for (row, label) in matrix.rows.iter().zip(&labels) {
-        let cells = row.cells.iter().map(|c| if c.is_empty() { "-".to_string() } else { cell(c) }).collect();
-        line(label, cells, good);
+        shown = part.end;
+        if !all || shown >= matrix.profiles.len() {
+            break;
+        }
     }
-    out.push('\n');
     out.push_str(&legend(&matrix.actions, &letters, columns));
     out.push('\n');
-    for (p, profile) in matrix.profiles.iter().take(widths.len()).enumerate() {
+    for (p, profile) in matrix.profiles.iter().take(shown).enumerate() {
         let head = format!("{}  {} ", pad(&column_name(p), 3), pad(&grouped(profile.users.len() as u64), 4));
         out.push_str(&bold(&head));
         out.push_str(&members(&profile.users, columns.saturating_sub(head.len())));
         out.push('\n');
     }
-    out.push_str(&closing(matrix, widths.len(), aside, columns));
+    out.push_str(&closing(matrix, shown, aside, columns));
     out
 }
 
-/// A row's label: its name, indented; the first shows its whole path.
-fn label(row: &MatrixRow, first: Option<&MatrixRow>) -> String {
-    let top = first.map_or(1, |f| f.depth);
-    if row.depth == top && top > 1 {
-        return visible(&row.path).into_owned();
+/// The labels of all rows, each beneath the row it lies in. What is too long is shortened where that leaves all of them
+/// apart: at the end, else at the beginning, else in the middle; else they are as long as they are.
+fn labels(rows: &[MatrixRow], columns: usize) -> Vec<String> {
+    let mut nesting: Vec<usize> = Vec::with_capacity(rows.len());
+    for row in rows {
+        nesting.push(row.above.map_or(0, |above| nesting[above] + 1));
     }
-    format!("{}{}", "  ".repeat(row.depth.saturating_sub(top) as usize), visible(&row.name))
+    let whole: Vec<String> = rows.iter().map(|row| visible(&row.label).into_owned()).collect();
+    let shortened = |room: usize, short: fn(&str, usize) -> String| -> Vec<String> {
+        let one = |(label, nested): (&String, &usize)| {
+            format!("{}{}", "  ".repeat(*nested), short(label, room.saturating_sub(2 * nested).max(4)))
+        };
+        whole.iter().zip(&nesting).map(one).collect()
+    };
+    // Rows beneath the same one must not read alike where they are not.
+    let are_apart = |labels: &[String]| {
+        let mut seen: HashMap<(Option<usize>, &str), &str> = HashMap::new();
+        rows.iter().zip(labels).all(|(row, label)| *seen.entry((row.above, label)).or_insert(&row.label) == row.label)
+    };
+    for room in [(columns * 2 / 5).max(16), (columns * 2 / 3).max(16)] {
+        for short in [cut, cut_before, cut_inside] {
+            let labels = shortened(room, short);
+            if are_apart(&labels) {
+                return labels;
+            }
+        }
+    }
+    shortened(usize::MAX / 2, cut)
 }
 
 /// A, B, ... Z, AA, AB, ...
@@ -101,7 +132,8 @@ fn closing(matrix: &Matrix, shown: usize, aside: &Aside, columns: usize) -> Stri
     let more = matrix.profiles.len() - shown;
     if more > 0 {
         let users: usize = matrix.profiles.iter().skip(shown).map(|p| p.users.len()).sum();
-        left_out.push(format!("{more} more profiles of {users} users (a wider terminal, --users, or --format csv)"));
+        left_out
+            .push(format!("{more} more profiles of {users} users (--all, a wider terminal, --users, or --format csv)"));
     }
     let hidden: usize = matrix.rows.iter().map(|r| r.hidden).max().unwrap_or(0);
     if let (Some(depth), true) = (aside.depth, hidden > 0) {

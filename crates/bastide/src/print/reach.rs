@@ -1,6 +1,6 @@
 //! What one statement reaches.
 
-use super::changes::{places, sentence};
+use super::changes::{places, sentence, shell};
 use super::text::{bold, count, cut, dim, doubt, grouped, hang, name, pad, visible, width};
 use super::trial::sides;
 use super::why::modality;
@@ -36,6 +36,7 @@ pub fn reached(r: &Reached, draft: bool, all: bool, columns: usize) -> String {
         };
         out.push_str(&format!("\n{}", hang("", &doubt(&text), columns)));
         out.push_str(&open(r, columns));
+        out.push_str(&elsewhere(r, columns));
         return out;
     }
     let whom = count(r.users.len(), "user");
@@ -48,6 +49,7 @@ pub fn reached(r: &Reached, draft: bool, all: bool, columns: usize) -> String {
     out.push_str(&hang("  whom   ", &format!("{}{more}", users.join(", ")), columns));
     out.push_str(&hang("  what   ", &places(&r.places), columns));
     out.push_str(&open(r, columns));
+    out.push_str(&elsewhere(r, columns));
     out.push_str(&format!("\n{}\n", bold(&sole(&r.sole, r.live && !draft))));
     out.push_str(&sides(&r.blocks, columns));
     out
@@ -63,6 +65,31 @@ fn open(r: &Reached, columns: usize) -> String {
         count(r.undecided as usize, "triple")
     );
     hang("  open   ", &doubt(&text), columns)
+}
+
+/// The session that was looked at, and what others come to, where it matters.
+fn elsewhere(r: &Reached, columns: usize) -> String {
+    let Some(e) = &r.elsewhere else { return String::new() };
+    let asked = if r.session.is_empty() { "nothing known of it".to_string() } else { r.session.join(", ") };
+    let mut text = format!("asked for with {asked}");
+    if e.otherwise == 0 {
+        text.push_str(&format!("; the same in {} that it tells apart", count(e.sessions, "other session")));
+    } else {
+        text.push_str(&format!(
+            "; in {} of {} it reaches something else",
+            e.otherwise,
+            count(e.sessions, "other session")
+        ));
+        if e.triples > r.triples {
+            let options: Vec<String> = e.most.iter().map(|o| format!("--session {}", shell(o))).collect();
+            let how = if options.is_empty() { "nothing known".to_string() } else { options.join(" ") };
+            text.push_str(&format!(", the most with {how}: {}", count(e.triples as usize, "triple")));
+        }
+    }
+    if e.open {
+        text.push_str("; not every value that matters could be tried");
+    }
+    hang("  session ", &visible(&text), columns)
 }
 
 fn sole(radius: &Radius, there: bool) -> String {

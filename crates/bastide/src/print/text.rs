@@ -70,6 +70,36 @@ pub fn cut(text: &str, most: usize) -> String {
     out
 }
 
+/// As [`cut`], the beginning left out.
+pub fn cut_before(text: &str, most: usize) -> String {
+    if width(text) <= most {
+        return text.to_string();
+    }
+    format!("…{}", end(text, most.saturating_sub(1)))
+}
+
+/// As [`cut`], the middle left out.
+pub fn cut_inside(text: &str, most: usize) -> String {
+    if width(text) <= most {
+        return text.to_string();
+    }
+    let behind = most / 2;
+    format!("{}{}", cut(text, most - behind), end(text, behind))
+}
+
+/// As much of the end of a text as fits so many columns.
+fn end(text: &str, most: usize) -> String {
+    let (mut used, mut from) = (0, text.len());
+    for (at, c) in text.char_indices().rev() {
+        used += c.width().unwrap_or(0);
+        if used > most {
+            break;
+        }
+        from = at;
+    }
+    text[from..].to_string()
+}
+
 /// A plain text filled with blanks to so many columns.
 pub fn pad(text: &str, columns: usize) -> String {
     let mut out = text.to_string();
