@@ -115,6 +115,11 @@ impl<'s> CatalogSink<'s> {
         [&self.owners, &self.states].into_iter().chain(&self.attributes)
     }
 
+    /// How many rows came.
+    pub fn count(&self) -> usize {
+        self.rows.len()
+    }
+
     /// Makes room for the rows of a text of so many bytes, so that what is there need not move while more comes.
     fn reserve(&mut self, bytes: usize) {
         let rows = bytes / USUAL_ROW;

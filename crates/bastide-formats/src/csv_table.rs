@@ -203,10 +203,24 @@ impl<'t> CsvTable<'t> {
         required: &[&str],
         out: &mut Vec<Diagnostic>,
     ) -> Vec<Option<F>> {
+        self.fields_but(field, known, required, &|_| false, out)
+    }
+
+    /// As [`CsvTable::fields`]; columns that are `asked` for otherwise need be no field.
+    pub fn fields_but<F: Clone + PartialEq>(
+        &self,
+        field: impl Fn(&str) -> Option<F>,
+        known: &[String],
+        required: &[&str],
+        asked: &dyn Fn(&str) -> bool,
+        out: &mut Vec<Diagnostic>,
+    ) -> Vec<Option<F>> {
         let mut fields: Vec<Option<F>> = Vec::new();
         for cell in &self.header {
             let found = field(&cell.text);
-            if found.is_none() {
+            if found.is_none() && asked(&cell.text) {
+                // It is looked at by whoever asked.
+            } else if found.is_none() {
                 out.push(unknown_column(&cell.text, cell.span, known));
             } else if fields.contains(&found) {
                 let message = format!("column `{}` stands twice", cell.text);

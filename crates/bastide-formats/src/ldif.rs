@@ -1,8 +1,9 @@
 //! LDIF (RFC 2849) people and groups: folded lines, base64 values, attribute options.
 //!
-//! Entries of `inetOrgPerson` and its kin, and whatever else has a `uid`, are users; entries of
-//! `groupOfNames`, `groupOfUniqueNames` and `posixGroup` are groups, named by their `cn`. Members
-//! are distinguished names, joined once all files were read; one that is nowhere leads nowhere.
+//! Entries of `inetOrgPerson` and its kin are users, machines aside; whatever else has members is a group, named by its
+//! `cn`, or by another attribute that the manifest names. Members are distinguished names, joined once all files were
+//! read; one that is nowhere leads nowhere. Everything else is passed over and counted by its class. An export that was
+//! cut off, by a limit of the directory or in the middle of a list of members, is an error.
 
 use crate::json::{LooseCells, join_set};
 use crate::manifest::DataSource;
@@ -17,6 +18,10 @@ use hashbrown::HashMap;
 #[derive(Default)]
 pub struct LdifLinks {
     names: HashMap<String, MemberRow>,
+    /// By distinguished name, where each entry was read.
+    read: HashMap<String, RowPlace>,
+    /// By source and id, the group's distinguished name as written.
+    groups: HashMap<(Span, String), String>,
     members: Vec<(String, String, RowPlace)>,
 }
 
@@ -34,6 +39,8 @@ impl LdifLinks {
 struct Attribute {
     /// Lower case, options cut off.
     name: String,
+    /// The first and the last value that a part of a list holds.
+    range: Option<(String, String)>,
     value: String,
     span: Span,
     line: u32,
@@ -49,6 +56,15 @@ impl Entry {
     fn values<'e>(&'e self, name: &str) -> impl Iterator<Item = &'e str> {
         let name = name.to_lowercase();
         self.attributes.iter().filter(move |a| a.name == name).map(|a| a.value.as_str())
+    }
+
+    /// The class that says the most: the last that is not an abstract one.
+    fn class(&self) -> &str {
+        self.values("objectclass").filter(|c| !c.eq_ignore_ascii_case("top")).last().unwrap_or("no class")
+    }
+
+    fn has_members(&self) -> bool {
+        self.attributes.iter().any(|a| ["member", "uniquemember", "memberuid"].contains(&a.name.as_str()))
     }
 
     fn is(&self, class: &str) -> bool {
@@ -79,13 +95,36 @@ pub fn read(
             let message = "a change record: only entries are read";
             let help = "to get a file of entries, export the directory instead of its change log";
             out.push(Diagnostic::at(&codes::UNSUPPORTED, change.span, message).help(help));
-        } else if ["groupofnames", "groupofuniquenames", "posixgroup"].iter().any(|c| entry.is(c)) {
-            group(entry, groups, links, out);
-        } else if ["inetorgperson", "organizationalperson", "person", "account", "posixaccount", "uidobject"]
-            .iter()
-            .any(|c| entry.is(c))
+            continue;
+        }
+        if let Some(dn) = entry.values("dn").next()
+            && let Some(first) = links.read.insert(normal(dn), entry.place)
         {
+            let message = format!("`{dn}` stands twice in the export");
+            out.push(
+                Diagnostic::at(&codes::DUPLICATE_ID, entry.place.span(), message)
+                    .other(first.span(), "here it stands first"),
+            );
+            continue;
+        }
+        if let Some((attribute, last)) = cut_short(entry) {
+            let message = format!("the values of `{attribute}` end with number {last}, and there are more");
+            let help = "the directory gives so many at a time: export it with a tool that asks for the rest";
+            out.push(Diagnostic::at(&codes::CUT_OFF, entry.place.span(), message).help(help));
+            continue;
+        }
+        let is = |classes: &[&str]| classes.iter().any(|c| entry.is(c));
+        if is(&["computer", "device"]) {
+            people.pass_over(entry.class());
+        } else if is(&["groupofnames", "groupofuniquenames", "posixgroup", "group", "groupofmembers"]) {
+            group(entry, source, groups, links, out);
+        } else if is(&["inetorgperson", "organizationalperson", "person", "account", "posixaccount", "uidobject"]) {
             user(entry, source, &mapping, people, links, out);
+        } else if entry.has_members() {
+            // Whatever a directory calls it.
+            group(entry, source, groups, links, out);
+        } else {
+            people.pass_over(entry.class());
         }
     }
 }
@@ -131,6 +170,7 @@ fn user(
         links.names.insert(normal(dn), MemberRow::User(cells.texts[id].clone()));
     }
     if people.row(&fields, &cells, source.realm.as_deref(), out) {
+        people.activity(&source.active, &|name| entry.values(name).map(str::to_string).collect());
         for other in entry.attributes.iter().filter(|a| a.name != "dn" && !read.contains(&a.name)) {
             people.remark(&other.name, &other.value);
         }
@@ -141,12 +181,20 @@ fn set_or_text(people: &PeopleSink, field: PeopleField, values: &[&str]) -> Stri
     if people.is_set(field) { join_set(values.iter().copied()) } else { values[0].to_string() }
 }
 
-fn group(entry: &Entry, rows: &mut GroupRows, links: &mut LdifLinks, out: &mut Vec<Diagnostic>) {
-    let Some(id) = entry.values("cn").find(|id| !id.is_empty()) else {
-        out.push(Diagnostic::at(&codes::MISSING_VALUE, entry.place.span(), "a group without `cn`, which is its id"));
+fn group(entry: &Entry, source: &DataSource, rows: &mut GroupRows, links: &mut LdifLinks, out: &mut Vec<Diagnostic>) {
+    let named = source.group_id.as_ref().map_or("cn", |id| &id.text);
+    let Some(id) = entry.values(named).find(|id| !id.is_empty()) else {
+        let message = format!("a group without `{named}`, which is its id");
+        out.push(Diagnostic::at(&codes::MISSING_VALUE, entry.place.span(), message));
         return;
     };
-    rows.groups.push((id.to_string(), entry.values("description").next().map(str::to_string)));
+    let dn = entry.values("dn").next().unwrap_or_default();
+    if let Some(other) = links.groups.insert((source.file.span, id.to_string()), dn.to_string()) {
+        out.push(same_group(id, (&other, dn), "dn", entry.place.span()));
+    }
+    let name = if source.group_id.is_some() { entry.values("cn").next() } else { None };
+    let name = name.or_else(|| entry.values("description").next());
+    rows.groups.push((id.to_string(), name.map(str::to_string)));
     if let Some(dn) = entry.values("dn").next() {
         links.names.insert(normal(dn), MemberRow::Group(id.to_string()));
     }
@@ -170,12 +218,39 @@ fn group(entry: &Entry, rows: &mut GroupRows, links: &mut LdifLinks, out: &mut V
     }
 }
 
+/// Two groups of one name in one export: taken as one, each would get the members of both.
+pub(crate) fn same_group(id: &str, (first, second): (&str, &str), by: &str, span: Span) -> Diagnostic {
+    Diagnostic::at(&codes::DUPLICATE_ID, span, format!("two groups of this export are named `{id}`"))
+        .note(format!("they are `{first}` and `{second}`"))
+        .help(format!("to tell them apart, give the source `group_id = \"{by}\"` in the manifest"))
+}
+
+/// A list of values of which the directory gave a part only (`member;range=0-999`), and where it ends.
+fn cut_short(entry: &Entry) -> Option<(&str, &str)> {
+    let ranges: Vec<(&str, &str, &str)> = entry
+        .attributes
+        .iter()
+        .filter_map(|a| {
+            let (from, upto) = a.range.as_ref()?;
+            Some((a.name.as_str(), from.as_str(), upto.as_str()))
+        })
+        .collect();
+    ranges.iter().find_map(|(name, _, upto)| {
+        let goes_on = |(other, from, _): &(&str, &str, &str)| {
+            other == name && upto.parse::<u64>().ok().map(|last| (last + 1).to_string()).as_deref() == Some(*from)
+        };
+        (*upto != "*" && !ranges.iter().any(goes_on)).then_some((*name, *upto))
+    })
+}
+
 /// A distinguished name in one form: types and values in lower case, blanks and escapes evened out
-/// (RFC 4514).
+/// (RFC 4514); of a name with several values at one place, these are a set.
 fn normal(name: &str) -> String {
-    let mut parts: Vec<Vec<u8>> = vec![Vec::new()];
+    // Places, each of one or more types and values.
+    let mut places: Vec<Vec<Vec<u8>>> = vec![vec![Vec::new()]];
     let mut bytes = name.bytes().peekable();
     while let Some(b) = bytes.next() {
+        let parts = places.last_mut().expect("never empty");
         let last = parts.last_mut().expect("never empty");
         match b {
             b'\\' => {
@@ -190,7 +265,8 @@ fn normal(name: &str) -> String {
                     _ => last.push(next),
                 }
             }
-            b',' | b';' => parts.push(Vec::new()),
+            b',' | b';' => places.push(vec![Vec::new()]),
+            b'+' => parts.push(Vec::new()),
             b => last.push(b),
         }
     }
@@ -200,7 +276,12 @@ fn normal(name: &str) -> String {
         let value: Vec<&str> = value.split_whitespace().collect();
         format!("{}={}", kind.trim(), value.join(" "))
     };
-    parts.iter().map(tidy).collect::<Vec<_>>().join("\u{0}")
+    let place = |parts: &Vec<Vec<u8>>| {
+        let mut parts: Vec<String> = parts.iter().map(tidy).collect();
+        parts.sort();
+        parts.join("\u{1}")
+    };
+    places.iter().map(place).collect::<Vec<_>>().join("\u{0}")
 }
 
 /// Cuts a file into entries.
@@ -217,6 +298,11 @@ fn entries(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Vec<Entry> {
         if line.text.is_empty() {
             close(&mut attributes);
             continue;
+        }
+        if line.text.starts_with('#') && says_cut_off(&line.text) {
+            let message = "the export was cut off: it says that a limit of the directory was reached";
+            let help = "export it in pages, or with a higher limit";
+            out.push(Diagnostic::at(&codes::CUT_OFF, line.span, message).help(help));
         }
         if line.text.starts_with('#') || (attributes.is_empty() && line.text.to_lowercase().starts_with("version:")) {
             continue;
@@ -238,6 +324,17 @@ fn entries(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Vec<Entry> {
     }
     close(&mut attributes);
     entries
+}
+
+/// Whether a comment of an export says that a limit was reached (RFC 4511, result codes 3, 4 and 11).
+fn says_cut_off(comment: &str) -> bool {
+    let text = comment.to_lowercase();
+    ["size limit", "sizelimit", "time limit", "timelimit", "admin limit", "administrative limit"]
+        .iter()
+        .any(|limit| text.contains(limit) && text.contains("exceeded"))
+        || ["result: 3", "result: 4", "result: 11"]
+            .iter()
+            .any(|code| text.trim_start_matches(['#', ' ']).starts_with(&format!("{code} ")))
 }
 
 /// A line with its continuations joined.
@@ -272,7 +369,13 @@ fn attribute(line: &Line) -> Result<Attribute, Box<Diagnostic>> {
         let help = "a line that goes on from the one before begins with a blank";
         return Err(Box::new(bad(&codes::BAD_ROW, "expected `attribute: value`").help(help)));
     };
-    let name = name.split(';').next().unwrap_or("").to_lowercase();
+    let mut options = name.split(';');
+    let name = options.next().unwrap_or("").to_lowercase();
+    let range = options.find_map(|option| {
+        let option = option.to_lowercase();
+        let (from, upto) = option.strip_prefix("range=")?.split_once('-')?;
+        Some((from.to_string(), upto.to_string()))
+    });
     let value = if let Some(encoded) = value.strip_prefix(':') {
         let decoded = base64::engine::general_purpose::STANDARD.decode(encoded.trim());
         let Ok(bytes) = decoded else { return Err(bad(&codes::BAD_ROW, "a value that is not valid base64")) };
@@ -291,7 +394,7 @@ fn attribute(line: &Line) -> Result<Attribute, Box<Diagnostic>> {
     } else {
         value.trim_start_matches(' ').to_string()
     };
-    Ok(Attribute { name, value, span: line.span, line: line.line })
+    Ok(Attribute { name, range, value, span: line.span, line: line.line })
 }
 
 #[cfg(test)]
@@ -304,6 +407,8 @@ mod tests {
         assert_eq!(normal(r"cn=Lee\, Ann,o=x"), normal(r"cn=Lee\2c Ann,o=x"));
         assert_ne!(normal(r"cn=Lee\, Ann,o=x"), normal("cn=Lee,cn=Ann,o=x"));
         assert_eq!(normal(r"cn=S\C3\B8ren"), normal("cn=Søren"));
+        assert_eq!(normal("CN=Ann+OU=x,o=y"), normal("ou=X + cn=ann , o=y"));
+        assert_ne!(normal("cn=ann+ou=x,o=y"), normal("cn=ann,ou=x,o=y"));
     }
 
     #[test]

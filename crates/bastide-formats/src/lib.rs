@@ -2,6 +2,7 @@
 //! rows and trees that the engine links. Every mistake is a diagnostic at its place; no reader panics.
 #![warn(clippy::print_stdout)]
 
+pub mod activity;
 pub mod catalog;
 pub mod csv_table;
 pub mod entries;

@@ -33,6 +33,8 @@ pub struct Loaded {
     pub audit: AuditSettings,
     /// Where the tables stand, for writing changes back.
     pub tables: Tables,
+    /// What exports of directories hold besides people and groups, by class, and how often.
+    pub passed: Vec<(String, usize)>,
 }
 
 /// The data files by what they hold, in the order they were read.
@@ -62,10 +64,10 @@ pub fn load_with(root: &Path, texts: &Texts) -> Loaded {
     let mut loader = Loader::new(root);
     loader.texts = texts.clone();
     let (estate, usage_rows) = loader.run();
-    let Loader { sources, out: mut diagnostics, audit, tables, used, .. } = loader;
+    let Loader { sources, out: mut diagnostics, audit, tables, used, passed, .. } = loader;
     diagnostic::sort(&mut diagnostics);
     let whole = !diagnostics.iter().any(Diagnostic::is_error);
-    Loaded { sources, diagnostics, estate: estate.filter(|_| whole), usage_rows, used, audit, tables }
+    Loaded { sources, diagnostics, estate: estate.filter(|_| whole), usage_rows, used, audit, tables, passed }
 }
 
 /// The policy files that the manifest in a folder names, in byte order of their relative paths.
@@ -85,6 +87,31 @@ pub fn policy_files(root: &Path) -> PolicyFiles {
     PolicyFiles { sources: loader.sources, diagnostics: loader.out, files }
 }
 
+/// How many rows came of each source of one sort.
+struct Came<'m>(Vec<(&'m DataSource, usize)>);
+
+impl<'m> Came<'m> {
+    fn of(sources: &'m [DataSource]) -> Came<'m> {
+        Came(sources.iter().map(|source| (source, 0)).collect())
+    }
+
+    fn note(&mut self, source: &DataSource, rows: usize) {
+        if let Some((_, came)) = self.0.iter_mut().find(|(known, _)| std::ptr::eq(*known, source)) {
+            *came += rows;
+        }
+    }
+
+    /// Reports sources of which fewer rows came than the manifest says there are at least.
+    fn report(&self, out: &mut Vec<Diagnostic>) {
+        for (source, came) in &self.0 {
+            let Some((least, span)) = source.at_least.filter(|(least, _)| came < least) else { continue };
+            let message = format!("`{}` holds {came} rows, and {least} are wanted at least", source.file.text);
+            let help = "an export that ends half-way looks like this; if so many are right, lower `at_least`";
+            out.push(Diagnostic::at(&codes::CUT_OFF, span, message).help(help));
+        }
+    }
+}
+
 struct Loader<'r> {
     root: &'r Path,
     sources: Sources,
@@ -92,6 +119,7 @@ struct Loader<'r> {
     audit: AuditSettings,
     tables: Tables,
     used: Vec<Used>,
+    passed: Vec<(String, usize)>,
     /// Texts that stand in for files.
     texts: Texts,
     /// New texts of a change that was cut off while it took effect.
@@ -112,6 +140,7 @@ impl<'r> Loader<'r> {
             root,
             sources: Sources::new(),
             used: Vec::new(),
+            passed: Vec::new(),
             texts: Texts::new(),
             staged,
             ahead: HashMap::new(),
@@ -139,23 +168,32 @@ impl<'r> Loader<'r> {
             || paths.into_iter().map(|path| (text::text(&path), path.real)).map(|(text, path)| (path, text)).collect(),
         );
         self.ahead = ahead;
+        self.passed = people.passed().iter().map(|(class, count)| (class.clone(), *count)).collect();
         let people_whole = errors(&self.out) == before;
         let before = errors(&self.out);
         let mut catalog = CatalogSink::new(&schema);
-        for (file, format, _) in self.files(&manifest.catalog, &[Format::Csv, Format::JsonLines]) {
+        let mut came = Came::of(&manifest.catalog);
+        for (file, format, source) in self.files(&manifest.catalog, &[Format::Csv, Format::JsonLines]) {
             self.tables.catalog.push((file, format));
             let text = self.sources.text(file);
+            let rows = catalog.count();
             match format {
                 Format::JsonLines => json::catalog(file, text, &mut catalog, &mut self.out),
                 _ => catalog.csv(file, text, &mut self.out),
             }
+            came.note(source, catalog.count() - rows);
         }
+        came.report(&mut self.out);
         let catalog_whole = errors(&self.out) == before;
         let mut entry_rows: Vec<EntryRow> = Vec::new();
-        for (file, format, _) in self.files(&manifest.entries, &[Format::Csv]) {
+        let mut came = Came::of(&manifest.entries);
+        for (file, format, source) in self.files(&manifest.entries, &[Format::Csv]) {
             self.tables.entries.push((file, format));
+            let rows = entry_rows.len();
             entries::csv(file, self.sources.text(file), &mut entry_rows, &mut self.out);
+            came.note(source, entry_rows.len() - rows);
         }
+        came.report(&mut self.out);
         let usage_rows = self.usage(&manifest, &schema);
         let (people, catalog) = (people.finish(), catalog.finish());
         let files: Vec<String> =
@@ -264,35 +302,48 @@ impl<'r> Loader<'r> {
 
     fn people_and_groups(&mut self, manifest: &Manifest, people: &mut PeopleSink, rows: &mut GroupRows) {
         let (mut names, mut ids) = (LdifLinks::default(), ScimLinks::default());
+        let mut came = Came::of(&manifest.people);
         for (file, format, source) in self.files(&manifest.people, &[Format::Csv, Format::Scim, Format::Ldif]) {
             self.tables.people.push((file, format));
             let mapped = source.attributes.iter().map(|(theirs, ours)| (theirs.clone(), ours.text.clone()));
             self.tables.columns.insert(file, mapped.collect());
             let text = self.sources.text(file);
+            let before = people.count() + rows.groups.len();
             match format {
                 Format::Ldif => ldif::read(file, text, source, people, rows, &mut names, &mut self.out),
                 Format::Scim => scim::read(file, text, source, people, rows, &mut ids, &mut self.out),
                 _ => people.csv(file, text, source, &mut self.out),
             }
+            came.note(source, people.count() + rows.groups.len() - before);
         }
+        came.report(&mut self.out);
+        let mut came = Came::of(&manifest.groups);
         for (file, format, source) in self.files(&manifest.groups, &[Format::Csv, Format::Scim, Format::Ldif]) {
             self.tables.groups.push((file, format));
             let text = self.sources.text(file);
+            let before = rows.groups.len() + people.count();
             match format {
                 Format::Ldif => ldif::read(file, text, source, people, rows, &mut names, &mut self.out),
                 Format::Scim => scim::read(file, text, source, people, rows, &mut ids, &mut self.out),
                 _ => groups::csv(file, text, rows, &mut self.out),
             }
+            came.note(source, rows.groups.len() + people.count() - before);
         }
+        came.report(&mut self.out);
+        ids.report(&mut self.out);
         names.join(rows);
         ids.join(rows);
     }
 
     fn usage(&mut self, manifest: &Manifest, schema: &Schema) -> usize {
         let mut rows = 0;
-        for (file, ..) in self.files(&manifest.usage, &[Format::Csv]) {
-            rows += usage::csv(file, self.sources.text(file), schema, &mut self.used, &mut self.out);
+        let mut came = Came::of(&manifest.usage);
+        for (file, _, source) in self.files(&manifest.usage, &[Format::Csv]) {
+            let read = usage::csv(file, self.sources.text(file), schema, &mut self.used, &mut self.out);
+            came.note(source, read);
+            rows += read;
         }
+        came.report(&mut self.out);
         rows
     }
 }

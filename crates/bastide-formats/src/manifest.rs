@@ -1,7 +1,9 @@
 //! `bastide.toml`: what an estate is made of.
 
+use crate::activity::{ActiveRule, Off};
 use crate::farewell::WORDS;
 use bastide_model::Combining;
+use bastide_model::value::Pattern;
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, Span, codes};
 use toml::Spanned;
@@ -61,6 +63,12 @@ pub struct DataSource {
     pub realm: Option<String>,
     /// Names in the source, and ours.
     pub attributes: Vec<(String, Placed)>,
+    /// Fewer rows than this are an error.
+    pub at_least: Option<(usize, Span)>,
+    /// The attribute that is a group's id, where it is not its name.
+    pub group_id: Option<Placed>,
+    /// What says whether an account is active.
+    pub active: Vec<ActiveRule>,
 }
 
 /// The manifest.
@@ -207,11 +215,16 @@ impl Reader<'_> {
                 "name" => manifest.name = self.text(value).map(|t| t.text).unwrap_or_default(),
                 "policy" => manifest.policy = self.texts(value),
                 "decide" => self.decide(value, &mut manifest),
-                "people" => manifest.people = self.sources(value, &["file", "format", "realm", "attributes"]),
-                "groups" => manifest.groups = self.sources(value, &["file", "format", "attributes"]),
-                "catalog" => manifest.catalog = self.sources(value, &["file", "format"]),
-                "entries" => manifest.entries = self.sources(value, &["file", "format"]),
-                "usage" => manifest.usage = self.sources(value, &["file", "format"]),
+                "people" => {
+                    manifest.people = self
+                        .sources(value, &["file", "format", "at_least", "realm", "attributes", "group_id", "active"])
+                }
+                "groups" => {
+                    manifest.groups = self.sources(value, &["file", "format", "at_least", "attributes", "group_id"])
+                }
+                "catalog" => manifest.catalog = self.sources(value, &["file", "format", "at_least"]),
+                "entries" => manifest.entries = self.sources(value, &["file", "format", "at_least"]),
+                "usage" => manifest.usage = self.sources(value, &["file", "format", "at_least"]),
                 _ => self.audit(value, &mut manifest.audit),
             }
         }
@@ -306,10 +319,23 @@ impl Reader<'_> {
     fn source(&mut self, value: &Spanned<DeValue>, known: &[&str]) -> Option<DataSource> {
         let table = self.table(value)?;
         let (mut file, mut format, mut realm, mut attributes) = (None, None, None, Vec::new());
+        let (mut at_least, mut group_id, mut active) = (None, None, Vec::new());
         for (key, value) in self.entries(table, known) {
             match key.get_ref().as_ref() {
                 "file" => file = self.text(value),
                 "realm" => realm = self.text(value).map(|t| t.text),
+                "group_id" => group_id = self.text(value),
+                "active" => active = self.activity(value),
+                "at_least" => {
+                    let number = match value.get_ref() {
+                        DeValue::Integer(number) => number.as_str().replace('_', "").parse::<usize>().ok(),
+                        _ => None,
+                    };
+                    match number {
+                        Some(number) => at_least = Some((number, self.span(value))),
+                        None => self.wrong(value, "expected a whole number: how many rows there are at least"),
+                    }
+                }
                 "format" => {
                     let Some(text) = self.text(value) else { continue };
                     format = Format::NAMES.iter().find(|(name, _)| *name == text.text).map(|(_, format)| *format);
@@ -329,6 +355,63 @@ impl Reader<'_> {
             let span = self.span(value);
             self.out.push(Diagnostic::at(&codes::MANIFEST, span, "a source that does not say `file`"));
         }
-        Some(DataSource { file: file?, format, realm, attributes })
+        Some(DataSource { file: file?, format, realm, attributes, at_least, group_id, active })
+    }
+
+    /// `[people.active]`, or several of them.
+    fn activity(&mut self, value: &Spanned<DeValue>) -> Vec<ActiveRule> {
+        if let DeValue::Array(list) = value.get_ref() {
+            return list.iter().filter_map(|value| self.active_rule(value)).collect();
+        }
+        self.active_rule(value).into_iter().collect()
+    }
+
+    fn active_rule(&mut self, value: &Spanned<DeValue>) -> Option<ActiveRule> {
+        let table = self.table(value)?;
+        let (mut attribute, mut off, mut missing) = (None, Vec::new(), None);
+        let known = ["attribute", "off_bit", "off_when", "on_when", "off_since", "missing"];
+        for (key, value) in self.entries(table, &known) {
+            match key.get_ref().as_ref() {
+                "attribute" => attribute = self.text(value),
+                "off_bit" => {
+                    let bit = match value.get_ref() {
+                        DeValue::Integer(number) => number.as_str().replace('_', "").parse::<u64>().ok(),
+                        _ => None,
+                    };
+                    match bit.filter(|bit| bit.is_power_of_two()) {
+                        Some(bit) => off.push(Off::Bit(bit)),
+                        None => self.wrong(value, "expected the value of one bit: 1, 2, 4, 8, ..."),
+                    }
+                }
+                "off_when" => off.extend(self.text(value).map(|t| Off::Fits(Pattern::new(&t.text, true)))),
+                "on_when" => off.extend(self.text(value).map(|t| Off::FitsNot(Pattern::new(&t.text, true)))),
+                "off_since" => match value.get_ref() {
+                    DeValue::Boolean(true) => off.push(Off::Since),
+                    _ => self.wrong(value, "expected `true`: the value is a day, or a time"),
+                },
+                _ => {
+                    let text = self.text(value).map(|t| t.text).unwrap_or_default();
+                    match text.as_str() {
+                        "active" => missing = Some(true),
+                        "inactive" => missing = Some(false),
+                        _ => self.wrong(value, "expected `active` or `inactive`"),
+                    }
+                }
+            }
+        }
+        let span = self.span(value);
+        let Some(attribute) = attribute else {
+            let message = "`active` does not say which `attribute` decides it";
+            self.out.push(Diagnostic::at(&codes::MANIFEST, span, message));
+            return None;
+        };
+        let Ok([off]) = <[Off; 1]>::try_from(off) else {
+            let message = "`active` wants one of `off_bit`, `off_when`, `on_when` and `off_since`";
+            self.out.push(Diagnostic::at(&codes::MANIFEST, span, message));
+            return None;
+        };
+        // That a lock or an end is not there means that there is none; anything else that is not there is not known.
+        let missing_is_active = missing.unwrap_or(matches!(off, Off::Fits(_) | Off::Since));
+        Some(ActiveRule { attribute, off, missing_is_active })
     }
 }

@@ -1,5 +1,6 @@
 //! People from cells: the one place where a user's values are read, whatever file they come from.
 
+use crate::activity::ActiveRule;
 use crate::csv_table::{Cells, CsvTable, unknown_column};
 use crate::farewell::Farewells;
 use crate::manifest::DataSource;
@@ -9,6 +10,8 @@ use bastide_model::schema::{PEOPLE_COLUMNS, Scalar, USER_KINDS, read_flag};
 use bastide_model::{Schema, UserAttributeId, Value};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, FileId, codes};
+use jiff::civil::Date;
+use std::collections::BTreeMap;
 
 /// A field of a user.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -34,6 +37,10 @@ pub struct PeopleSink<'s> {
     realms: ColumnBuilder,
     attributes: Vec<ColumnBuilder>,
     farewells: Farewells,
+    /// The day for which accounts end.
+    today: Date,
+    /// What was not taken along, by class.
+    passed: BTreeMap<String, usize>,
 }
 
 impl<'s> PeopleSink<'s> {
@@ -46,6 +53,8 @@ impl<'s> PeopleSink<'s> {
             realms: ColumnBuilder::default(),
             attributes,
             farewells: Farewells::of(gone),
+            today: jiff::ZonedDateTime::now().date(),
+            passed: BTreeMap::new(),
         }
     }
 
@@ -166,6 +175,34 @@ impl<'s> PeopleSink<'s> {
         }
     }
 
+    /// How many there are.
+    pub fn count(&self) -> usize {
+        self.rows.ids.len()
+    }
+
+    /// Takes note of something of a class that is not taken along.
+    pub fn pass_over(&mut self, class: &str) {
+        *self.passed.entry(class.to_string()).or_default() += 1;
+    }
+
+    /// What was not taken along, by class.
+    pub fn passed(&self) -> &BTreeMap<String, usize> {
+        &self.passed
+    }
+
+    /// Asks the rules of a source whether the user taken in last is active; any that says no decides. `values` gives
+    /// the values of an attribute.
+    pub fn activity(&mut self, rules: &[ActiveRule], values: &dyn Fn(&str) -> Vec<String>) {
+        let Some(last) = self.rows.ids.len().checked_sub(1) else { return };
+        let active = rules.iter().all(|rule| {
+            let values = values(&rule.attribute.text);
+            rule.is_active(values.iter().map(String::as_str), self.today)
+        });
+        if !active {
+            self.rows.active.set(last, false);
+        }
+    }
+
     /// Looks at what a source says, besides the values that are read, of the user taken in last.
     pub fn remark(&mut self, field: &str, text: &str) {
         if let Some(last) = self.rows.ids.len().checked_sub(1).filter(|_| self.farewells.says(field, text)) {
@@ -180,10 +217,24 @@ impl<'s> PeopleSink<'s> {
         let field = |name: &str| {
             mapping.iter().find(|(theirs, _)| theirs == name).map(|(_, f)| *f).or_else(|| self.field(name))
         };
-        let fields = table.fields(field, &self.known(), &["id"], out);
+        // Columns that say whether somebody is active need be nothing else.
+        let header: Vec<String> = table.header.iter().map(|c| c.text.clone()).collect();
+        let mut known = self.known();
+        let asked = |name: &str| source.active.iter().any(|rule| rule.attribute.text == name);
+        known.extend(header.iter().filter(|name| asked(name)).cloned());
+        for rule in source.active.iter().filter(|rule| !header.contains(&rule.attribute.text)) {
+            out.push(unknown_column(&rule.attribute.text, rule.attribute.span, &header));
+        }
+        let fields = table.fields_but(field, &known, &["id"], &asked, out);
         let mut row = table.row();
         while table.next(&mut row, out) {
-            self.row(&fields, &row, source.realm.as_deref(), out);
+            if self.row(&fields, &row, source.realm.as_deref(), out) {
+                let values = |name: &str| {
+                    let cell = header.iter().position(|h| h == name).map(|at| row.text(at).to_string());
+                    cell.filter(|text| !text.is_empty()).into_iter().collect()
+                };
+                self.activity(&source.active, &values);
+            }
         }
     }
 

@@ -5,11 +5,12 @@
 //! in the core and the enterprise schema.
 
 use crate::json::{LooseCells, cell, lines, not_json};
+use crate::ldif::same_group;
 use crate::manifest::DataSource;
 use crate::people::{PeopleField, PeopleSink};
 use crate::text::Lines;
 use bastide_model::rows::{GroupRows, MemberRow, RowPlace};
-use bastide_syntax::{Diagnostic, FileId, codes};
+use bastide_syntax::{Diagnostic, FileId, Span, codes};
 use hashbrown::HashMap;
 use serde_json::value::RawValue;
 use serde_json::{Map, Value};
@@ -24,6 +25,12 @@ pub struct ScimLinks {
     users: HashMap<String, String>,
     groups: HashMap<String, String>,
     members: Vec<(String, String, RowPlace)>,
+    /// By source and id, the id that the source gave the group.
+    named: HashMap<(Span, String), String>,
+    /// Ids that the source gave, and where each stands.
+    read: HashMap<String, RowPlace>,
+    /// Pages of longer lists: by source and what they list, how long the whole list is, and the positions that came.
+    pages: HashMap<(Span, &'static str, usize), (Vec<(usize, usize)>, Span)>,
 }
 
 impl ScimLinks {
@@ -38,6 +45,25 @@ impl ScimLinks {
             rows.members.push((group, member, place));
         }
     }
+
+    /// Reports lists of which not every page came.
+    pub fn report(&self, out: &mut Vec<Diagnostic>) {
+        let mut found: Vec<Diagnostic> = Vec::new();
+        for ((_, what, total), (pages, span)) in &self.pages {
+            let mut pages = pages.clone();
+            pages.sort_unstable();
+            let came = pages
+                .iter()
+                .fold(0, |upto, (from, count)| if *from <= upto + 1 { upto.max(from + count - 1) } else { upto });
+            if came < *total {
+                let message = format!("the list has {total} {what}, and {came} came");
+                let help = "export every page of it: `startIndex` and `count` say which (RFC 7644, 3.4.2.4)";
+                found.push(Diagnostic::at(&codes::CUT_OFF, *span, message).help(help));
+            }
+        }
+        found.sort_by_key(|d| d.place.map(|p| (p.file.0, p.start)));
+        out.extend(found);
+    }
 }
 
 /// Reads a SCIM file.
@@ -51,11 +77,32 @@ pub fn read(
     out: &mut Vec<Diagnostic>,
 ) {
     let mapping = people.mapping(source, out);
-    for (place, resource) in resources(file, text, out) {
-        let schemas: Vec<&str> =
-            resource.get("schemas").and_then(Value::as_array).into_iter().flatten().filter_map(Value::as_str).collect();
+    let (resources, list) = resources(file, text, out);
+    if let Some(list) = list {
+        // What a list holds is told by its first resource; an empty page of a list says nothing of it.
+        let what =
+            resources.first().map_or("resources", |(_, first)| if is_of(first, GROUP) { "groups" } else { "users" });
+        let pages = links.pages.entry((source.file.span, what, list.total)).or_insert((Vec::new(), list.span));
+        pages.0.push((list.start, list.count));
+    }
+    for (place, resource) in resources {
+        if let Some(id) = get(&resource, "id").and_then(Value::as_str)
+            && let Some(first) = links.read.insert(id.to_string(), place)
+        {
+            let message = format!("the resource `{id}` stands twice in the export");
+            out.push(
+                Diagnostic::at(&codes::DUPLICATE_ID, place.span(), message).other(first.span(), "here it stands first"),
+            );
+            continue;
+        }
+        let schemas: Vec<&str> = get(&resource, "schemas")
+            .and_then(Value::as_array)
+            .into_iter()
+            .flatten()
+            .filter_map(Value::as_str)
+            .collect();
         if schemas.contains(&GROUP) {
-            group(&resource, place, groups, links, out);
+            group(&resource, place, source, groups, links, out);
         } else if schemas.contains(&USER) {
             user(&resource, place, source, &mapping, people, links, out);
         } else {
@@ -66,8 +113,24 @@ pub fn read(
     }
 }
 
-/// The resources of a file with their places.
-fn resources(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Vec<(RowPlace, Map<String, Value>)> {
+fn is_of(resource: &Map<String, Value>, schema: &str) -> bool {
+    get(resource, "schemas").and_then(Value::as_array).is_some_and(|list| list.iter().any(|s| s == schema))
+}
+
+/// What a list response says of the whole list.
+struct ListPage {
+    /// How many there are in all.
+    total: usize,
+    /// The position of the first that came, from 1, and how many came.
+    start: usize,
+    count: usize,
+    span: Span,
+}
+
+/// The resources of a file with their places, and what it says of the list that they are from.
+type Resources = (Vec<(RowPlace, Map<String, Value>)>, Option<ListPage>);
+
+fn resources(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Resources {
     let base = if text.starts_with('\u{feff}') { 3 } else { 0 };
     let trimmed = text[base..].trim_end();
     let mut found = Vec::new();
@@ -82,33 +145,47 @@ fn resources(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Vec<(RowPla
                 Err(error) => out.push(not_json(file, text, place.start as usize, &error)),
             }
         }
-        return found;
+        return (found, None);
     }
     let whole = match whole {
         Ok(whole) => whole,
         Err(error) => {
             out.push(not_json(file, text, base, &error));
-            return found;
+            return (found, None);
         }
     };
+    let key = |name: &str| whole.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| *value);
+    let number = |name: &str| key(name).and_then(|raw| serde_json::from_str::<usize>(raw.get()).ok());
+    let page = |count: usize| {
+        let raw = key("totalResults")?.get();
+        let start = raw.as_ptr() as usize - text.as_ptr() as usize;
+        Some(ListPage {
+            // What cannot be read as a number is more than any.
+            total: number("totalResults").unwrap_or(usize::MAX),
+            start: number("startIndex").unwrap_or(1).max(1),
+            count,
+            span: Span::new(file, start, start + raw.len()),
+        })
+    };
     let mut listed: Option<Vec<&RawValue>> = None;
-    if let Some(list) = whole.get("Resources") {
+    if let Some(list) = key("Resources") {
         match serde_json::from_str(list.get()) {
             Ok(list) => listed = Some(list),
             Err(error) => {
                 let from = list.get().as_ptr() as usize - text.as_ptr() as usize;
                 out.push(not_json(file, text, from, &error));
-                return found;
+                return (found, None);
             }
         }
-    } else if !whole.contains_key("schemas") || whole.contains_key("totalResults") {
-        if !whole.contains_key("totalResults") {
+    } else if key("schemas").is_none() || key("totalResults").is_some() {
+        if key("totalResults").is_none() {
             let place = RowPlace { file, line: 1, start: base as u32, end: base as u32 + 1 };
             let message = "neither a SCIM list response nor a SCIM resource";
             out.push(Diagnostic::at(&codes::UNSUPPORTED, place.span(), message));
         }
-        return found;
+        return (found, page(0));
     }
+    let count = listed.as_ref().map(Vec::len);
     let mut line = Lines::new(text);
     for raw in listed.map_or_else(|| vec![trimmed], |list| list.iter().map(|r| r.get()).collect()) {
         let start = raw.as_ptr() as usize - text.as_ptr() as usize;
@@ -118,19 +195,75 @@ fn resources(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Vec<(RowPla
             Err(error) => out.push(not_json(file, text, start, &error)),
         }
     }
-    found
+    (found, count.and_then(page))
 }
 
-/// A value by a name that may reach inside: `name.familyName`, `urn:...:User.department`.
+/// The value of a key; keys are compared without case (RFC 7643, 2.1).
+fn get<'v>(object: &'v Map<String, Value>, key: &str) -> Option<&'v Value> {
+    object.get(key).or_else(|| object.iter().find(|(name, _)| name.eq_ignore_ascii_case(key)).map(|(_, value)| value))
+}
+
+/// A value by a name that may reach inside: `name.familyName`, `urn:...:User.department`, and with a filter on the values
+/// of a list: `emails[type eq "work"].value` (RFC 7644, 3.5.2). Of a list without a filter its primary value is taken
+/// where one is.
 fn lookup<'v>(resource: &'v Map<String, Value>, path: &str) -> Option<&'v Value> {
-    if let Some(value) = resource.get(path) {
+    if let Some(value) = get(resource, path) {
         return Some(value);
     }
-    path.match_indices('.').find_map(|(dot, _)| match resource.get(&path[..dot])? {
+    if let Some((list, filter, rest)) = filtered(path) {
+        let Value::Array(list) = lookup(resource, list)? else { return None };
+        let fits = |value: &&Value| value.as_object().is_some_and(|value| filter.iter().all(|part| part.fits(value)));
+        let found = list.iter().find(fits)?;
+        return match rest {
+            "" => Some(found),
+            rest => lookup(found.as_object()?, rest),
+        };
+    }
+    path.match_indices('.').find_map(|(dot, _)| match get(resource, &path[..dot])? {
         Value::Object(inner) => lookup(inner, &path[dot + 1..]),
-        Value::Array(list) => list.iter().find_map(|v| lookup(v.as_object()?, &path[dot + 1..])),
+        Value::Array(list) => match primary(list) {
+            Some(primary) => lookup(primary.as_object()?, &path[dot + 1..]),
+            None => list.iter().find_map(|v| lookup(v.as_object()?, &path[dot + 1..])),
+        },
         _ => None,
     })
+}
+
+/// The primary value of a list, where one is.
+fn primary(list: &[Value]) -> Option<&Value> {
+    list.iter().find(|value| value.as_object().and_then(|v| get(v, "primary")).and_then(Value::as_bool) == Some(true))
+}
+
+/// One comparison of a filter: `type eq "work"`.
+struct Filter<'p> {
+    key: &'p str,
+    wanted: Value,
+}
+
+impl Filter<'_> {
+    fn fits(&self, value: &Map<String, Value>) -> bool {
+        match (get(value, self.key), &self.wanted) {
+            (Some(Value::String(a)), Value::String(b)) => a.eq_ignore_ascii_case(b),
+            (Some(found), wanted) => found == wanted,
+            (None, _) => false,
+        }
+    }
+}
+
+/// A path with a filter: the list, the comparisons that must all hold, and what is wanted of the value that fits.
+fn filtered(path: &str) -> Option<(&str, Vec<Filter<'_>>, &str)> {
+    let (list, rest) = path.split_once('[')?;
+    let (inside, rest) = rest.split_once(']')?;
+    let parts: Option<Vec<Filter>> = inside
+        .split(" and ")
+        .map(|part| {
+            let mut words = part.trim().splitn(3, ' ');
+            let (key, operator, wanted) = (words.next()?, words.next()?, words.next()?);
+            let wanted = serde_json::from_str(wanted.trim()).ok()?;
+            operator.eq_ignore_ascii_case("eq").then_some(Filter { key, wanted })
+        })
+        .collect();
+    Some((list, parts?, rest.strip_prefix('.').unwrap_or(rest)))
 }
 
 fn user(
@@ -145,6 +278,15 @@ fn user(
     let (mut fields, mut cells) = (Vec::new(), LooseCells { texts: Vec::new(), place });
     let mut put = |field: PeopleField, name: &str, value: Option<&Value>| {
         let Some(value) = value.filter(|_| !fields.contains(&Some(field))) else { return };
+        // A field that holds one value takes the primary one of several.
+        let value = match value {
+            Value::Array(list) if !people.is_set(field) => match (primary(list), list.as_slice()) {
+                (Some(primary), _) => primary,
+                (None, [only]) => only,
+                (None, _) => value,
+            },
+            value => value,
+        };
         match cell(value) {
             Ok(text) => {
                 fields.push(Some(field));
@@ -156,20 +298,27 @@ fn user(
     for (theirs, field) in mapping {
         put(*field, theirs, lookup(resource, theirs));
     }
-    put(PeopleField::Id, "userName", resource.get("userName"));
-    put(PeopleField::Name, "displayName", resource.get("displayName").or_else(|| lookup(resource, "name.formatted")));
-    put(PeopleField::Active, "active", resource.get("active"));
-    let enterprise = resource.get(ENTERPRISE).and_then(Value::as_object);
+    put(PeopleField::Id, "userName", get(resource, "userName"));
+    put(PeopleField::Name, "displayName", get(resource, "displayName").or_else(|| lookup(resource, "name.formatted")));
+    put(PeopleField::Active, "active", get(resource, "active"));
+    let enterprise = get(resource, ENTERPRISE).and_then(Value::as_object);
     for name in people.known() {
         if let Some(field @ PeopleField::Attribute(_)) = people.field(&name) {
-            put(field, &name, resource.get(&name).or_else(|| enterprise.and_then(|e| e.get(&name))));
+            put(field, &name, get(resource, &name).or_else(|| enterprise.and_then(|e| get(e, &name))));
         }
     }
     let id = fields.iter().position(|f| *f == Some(PeopleField::Id)).map(|c| cells.texts[c].clone());
-    if let (Some(theirs), Some(ours)) = (resource.get("id").and_then(Value::as_str), id) {
+    if let (Some(theirs), Some(ours)) = (get(resource, "id").and_then(Value::as_str), id) {
         links.users.insert(theirs.to_string(), ours);
     }
     if people.row(&fields, &cells, source.realm.as_deref(), out) {
+        let values = |name: &str| match lookup(resource, name).map(cell) {
+            Some(Ok(text)) if !text.is_empty() => vec![text],
+            // What cannot be read is not known.
+            Some(Err(_)) => vec![String::new()],
+            Some(Ok(_)) | None => Vec::new(),
+        };
+        people.activity(&source.active, &values);
         let read = |name: &str| {
             mapping.iter().any(|(theirs, _)| theirs == name)
                 || ["id", "userName", "displayName"].contains(&name)
@@ -186,20 +335,29 @@ fn user(
 fn group(
     resource: &Map<String, Value>,
     place: RowPlace,
+    source: &DataSource,
     rows: &mut GroupRows,
     links: &mut ScimLinks,
     out: &mut Vec<Diagnostic>,
 ) {
-    let Some(id) = resource.get("displayName").and_then(Value::as_str).filter(|id| !id.is_empty()) else {
-        out.push(Diagnostic::at(&codes::MISSING_VALUE, place.span(), "a group without `displayName`, which is its id"));
+    let named = source.group_id.as_ref().map_or("displayName", |id| &id.text);
+    let Some(id) = lookup(resource, named).and_then(Value::as_str).filter(|id| !id.is_empty()) else {
+        let message = format!("a group without `{named}`, which is its id");
+        out.push(Diagnostic::at(&codes::MISSING_VALUE, place.span(), message));
         return;
     };
-    if let Some(theirs) = resource.get("id").and_then(Value::as_str) {
+    let theirs = get(resource, "id").and_then(Value::as_str);
+    if let Some(theirs) = theirs {
         links.groups.insert(theirs.to_string(), id.to_string());
     }
-    rows.groups.push((id.to_string(), None));
-    for member in resource.get("members").and_then(Value::as_array).into_iter().flatten() {
-        match member.get("value").and_then(Value::as_str) {
+    let own = theirs.unwrap_or_default();
+    if let Some(other) = links.named.insert((source.file.span, id.to_string()), own.to_string()) {
+        out.push(same_group(id, (&other, own), "id", place.span()));
+    }
+    let name = get(resource, "displayName").and_then(Value::as_str).filter(|_| source.group_id.is_some());
+    rows.groups.push((id.to_string(), name.map(str::to_string)));
+    for member in get(resource, "members").and_then(Value::as_array).into_iter().flatten() {
+        match member.as_object().and_then(|m| get(m, "value")).and_then(Value::as_str) {
             Some(value) => links.members.push((id.to_string(), value.to_string(), place)),
             None => {
                 let message = format!("a member of group `{id}` without `value`");

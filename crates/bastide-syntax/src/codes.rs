@@ -33,6 +33,7 @@ codes! {
     CLAUSE_MISSING "clause-missing" Error "a rule, expectation or guarantee that lacks a clause";
     CLAUSE_TWICE "clause-twice" Error "a clause that stands twice";
     CONTRADICTORY "contradictory" Error "words of a declaration that do not go together";
+    CUT_OFF "cut-off" Error "an export of which a part is missing";
     DECISION_CYCLE "decision-cycle" Error "a decision that would depend on itself";
     DECLARED_TWICE "declared-twice" Error "a name that is declared twice";
     DUPLICATE_ID "duplicate-id" Error "an id that stands twice in the data";

@@ -131,7 +131,7 @@ fn parquet_holds_the_rows_of_csv() {
             .map(|row| {
                 row.unwrap()
                     .get_column_iter()
-                    .map(|(_, field)| field.to_string().trim_matches('"').to_string())
+                    .map(|(_, field)| field.to_string().trim_matches(['"', '[', ']']).replace("\", \"", ";"))
                     .collect()
             })
             .collect();

@@ -215,7 +215,7 @@ fn policy_text_is_laid_over() {
     insta::assert_snapshot!("try_add_rule", run(&[]).ok());
     // A new action and a role change what names mean: everything is read anew.
     put(
-        "action archive on item needs read\nrole keeper = everything locked\nrule archivists { who members of registrars may archive what item }\n",
+        "action archive on item needs read\nrole archivist = read, archive\nrule archivists { who members of registrars may archive what item }\n",
     );
     insta::assert_snapshot!("try_add_action", run(&[]).ok());
     // A mistake is told at its place, and nothing is answered.

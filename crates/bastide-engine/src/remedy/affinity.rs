@@ -72,10 +72,15 @@ pub fn companions(
         let values: Vec<&Value> = others.iter().filter_map(|r| column.get(*r)).collect();
         let Some(first) = values.first().filter(|_| others.len() <= FEW) else { continue };
         if values.iter().all(|v| v == first) && fits(first) {
+            let whose = match (values.len(), others.len()) {
+                (some, all) if some == all => "the others".to_string(),
+                (some, all) => format!("{some} of the {all} others"),
+            };
             let text = format!(
-                "the value is missing; the others with the same `{}`, {}, have this one",
+                "the value is missing; {whose} with the same `{}`, {}, {} this one",
                 attribute.name,
-                estate.schema.show(&by.values[shared as usize])
+                estate.schema.show(&by.values[shared as usize]),
+                if values.len() == 1 && others.len() > 1 { "has" } else { "have" }
             );
             return Some(((*first).clone(), text));
         }

@@ -1,4 +1,6 @@
-//! What a remedy costs. The order of remedies goes by it, so what goes into it is said here whole:
+//! What a remedy costs, and what power it hands out. Where something is to be allowed, the order of remedies goes by the
+//! power first: by how many triples of more than harmless actions anybody gains beside the wish. Then it goes by what a
+//! remedy costs, so what goes into that is said here whole:
 //!
 //! - a fixed charge for the sort of change (see `ideas`): taking back a wrong entry, a wrong
 //!   membership, or filling in a missing value is cheap; a grant to one person by name or an exception
@@ -13,12 +15,14 @@
 //! other triples weigh one for each doubling. Joining a group of people alike weighs four for the user's
 //! own, and two more for labelled ones: what the group holds may be far more than was asked for.
 
+use super::Power;
 use super::Wish;
 use super::ideas::Idea;
 use crate::change::Change;
-use crate::difference::{Difference, Labelled, Users};
+use crate::difference::{Difference, Labelled, Turn, Users};
 use bastide_model::{Estate, ResourceId, UserId};
 use hashbrown::{HashMap, HashSet};
+use std::collections::BTreeSet;
 
 /// Triples that change besides the wished one.
 #[derive(Clone, Copy, Default, Debug)]
@@ -54,6 +58,44 @@ pub fn least(idea: &Idea, sides: &Sides) -> u32 {
         6 * doublings(own) + 4 * doublings(sides.labelled.min(own)) + 9 * doublings(sides.others)
     };
     idea.charge + amount
+}
+
+/// The power that a remedy hands out beside the wish: gains of more than harmless actions. `after` is the estate with it.
+pub fn power(difference: &Difference, after: &Estate, harmless: &[String], wish: Wish) -> Power {
+    let mut power = Power::default();
+    let (mut users, mut resources, mut actions) = (BTreeSet::new(), 0, BTreeSet::new());
+    let mut known: HashMap<u32, u64> = HashMap::new();
+    let name = |action: u32| &after.schema.actions[action as usize].name;
+    for &(resource, row) in &difference.changed {
+        let mut count = *known.entry(row).or_insert_with(|| {
+            let mut count = 0;
+            for turn in difference.turns(row).iter().filter(|turn| !harmless.contains(name(turn.action))) {
+                let gained = u64::from(turn.gained.count(&difference.sets));
+                if gained > 0 {
+                    count += gained;
+                    actions.insert(turn.action);
+                    users.extend(turn.gained.iter(&difference.sets));
+                }
+            }
+            count
+        });
+        let asked = |turn: &&Turn| {
+            turn.action == wish.action.0
+                && !harmless.contains(name(turn.action))
+                && turn.gained.contains(&difference.sets, wish.user.index())
+        };
+        if resource == wish.resource.0 && difference.turns(row).iter().any(|turn| asked(&turn)) {
+            count -= 1;
+        }
+        power.triples += count;
+        resources += usize::from(count > 0);
+    }
+    if power.triples > 0 {
+        power.users = users.len();
+        power.resources = resources;
+        power.actions = actions.into_iter().map(|action| name(action).clone()).collect();
+    }
+    power
 }
 
 /// The cost of a remedy with these gains and losses. `after` is the estate with it.

@@ -299,7 +299,7 @@ fn given_to_guests(estate: &Estate, id: StatementId, user: UserId) -> Option<Ide
         return None;
     }
     let actions: Vec<&str> = statement.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
-    let hint = format!("it lets {} guests {}", members.count_ones(..), actions.join(", "));
+    let hint = format!("it gives {} guests more than reading: {}", members.count_ones(..), actions.join(", "));
     Some(Idea { hint: Some(hint), mends: true, ..Idea::new(Change::Off(id), charge::GUEST_ENTRY) })
 }
 

@@ -3,8 +3,8 @@
 //! `ideas` names what could help, from what the decision hangs on; nothing it names is believed.
 //! Each idea is made on a copy of the estate and the decision asked again; what does not turn it
 //! drops out. Of what is left the whole blast radius is worked out by the set engine, and the list
-//! is put in the order of what a remedy costs (`cost`): few side effects first, and of remedies
-//! alike in that, the one that mends a cause before the one that covers it up.
+//! is put in order (`cost`): where something is to be allowed, what hands out the least power beside it comes
+//! first; and of remedies alike in that, the one that mends a cause before the one that covers it up.
 //!
 //! Where no single change helps, pairs of ideas are tried.
 
@@ -35,6 +35,19 @@ const MOST_PAIRED: usize = 28;
 /// Blocks of gains, and of losses, that are told of one remedy.
 const MOST_BLOCKS: usize = 12;
 
+/// What a remedy hands out beside the wish: gains of more than harmless actions.
+#[derive(Clone, Default, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+pub struct Power {
+    /// How many triples.
+    pub triples: u64,
+    /// Who gains any of them, the user asked about among them.
+    pub users: usize,
+    /// On how many resources.
+    pub resources: usize,
+    /// The actions, in declared order.
+    pub actions: Vec<String>,
+}
+
 /// One remedy.
 #[derive(Clone, Serialize, JsonSchema, Debug)]
 pub struct Remedy {
@@ -46,7 +59,9 @@ pub struct Remedy {
     pub radius: Radius,
     /// Who gains and who loses what, the most consequential first.
     pub blocks: Blocks,
-    /// What the order goes by: less is better.
+    /// What it hands out beside the wish. Where something is to be allowed, less of it comes first.
+    pub power: Power,
+    /// What the order goes by where that is alike: less is better.
     pub cost: u32,
 }
 
@@ -111,12 +126,18 @@ pub fn remedies(judge: &Judge, wish: Wish, harmless: &[String], most: usize) -> 
     let helpful = helping.len();
     let mut list = measure(estate, &small, moment, wish, harmless, &helping, most);
     list.sort_by(|a, b| {
-        (a.cost, a.radius.triples()).cmp(&(b.cost, b.radius.triples())).then_with(|| words(a).cmp(&words(b)))
+        let key = |r: &Remedy| (rank(wish, &r.power), r.cost, r.radius.triples());
+        key(a).cmp(&key(b)).then_with(|| words(a).cmp(&words(b)))
     });
     list.truncate(most);
     found.left_out = helpful - list.len();
     found.list = list;
     found
+}
+
+/// What the order goes by first.
+fn rank(wish: Wish, power: &Power) -> u64 {
+    if wish.wanted { power.triples } else { 0 }
 }
 
 fn words(remedy: &Remedy) -> Vec<&str> {
@@ -188,20 +209,21 @@ fn measure(
     measured.flatten().collect()
 }
 
-/// The costs of the best remedies so far.
+/// The power and the costs of the best remedies so far.
 struct Best {
     most: usize,
-    costs: Mutex<Vec<u32>>,
+    costs: Mutex<Vec<(u64, u32)>>,
 }
 
 impl Best {
     /// What a remedy may cost and still be among them.
-    fn limit(&self) -> u32 {
+    fn limit(&self) -> (u64, u32) {
         let costs = self.costs.lock().unwrap_or_else(PoisonError::into_inner);
-        if costs.len() < self.most { u32::MAX } else { costs.last().copied().unwrap_or(u32::MAX) }
+        let all = (u64::MAX, u32::MAX);
+        if costs.len() < self.most { all } else { costs.last().copied().unwrap_or(all) }
     }
 
-    fn add(&self, cost: u32) {
+    fn add(&self, cost: (u64, u32)) {
         let mut costs = self.costs.lock().unwrap_or_else(PoisonError::into_inner);
         let at = costs.partition_point(|c| *c <= cost);
         costs.insert(at, cost);
@@ -222,23 +244,30 @@ fn one(
     let mut after = before.beside(&changed, before.moment()).ok()?;
     let limit = best.limit();
     let mut sides = cost::Sides::default();
+    let mut handed: u64 = 0;
     let go_on = |sets: &SetStore, turns: &[Turn]| {
         for turn in turns {
+            if wish.wanted && !harmless.contains(&estate.schema.actions[turn.action as usize].name) {
+                handed += u64::from(turn.gained.count(sets));
+            }
             for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
                 let count = u64::from(users.count(sets));
                 sides.add(count, users.contains(sets, wish.user.index()), gained == wish.wanted);
             }
         }
-        cost::least(idea, &sides) <= limit
+        // The wished triple itself may be among what is handed out.
+        (handed.saturating_sub(1), cost::least(idea, &sides)) <= limit
     };
     let difference = difference_while(before, &mut after, go_on)?;
     let radius = radius(&difference);
     let blocks = blocks(&difference, estate, &changed, &changed.groups, harmless, MOST_BLOCKS);
     let cost = cost::cost(idea, &difference, &changed, harmless, wish);
-    best.add(cost);
+    let power = cost::power(&difference, &changed, harmless, wish);
+    best.add((rank(wish, &power), cost));
     Some(Remedy {
         changes: changes.iter().map(|c| describe(estate, c)).collect(),
         hint: idea.hint.clone(),
+        power,
         cost,
         radius,
         blocks,

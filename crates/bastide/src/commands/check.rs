@@ -111,6 +111,14 @@ fn counts(estate: &Estate, loaded: &Loaded, columns: usize) -> String {
     if loaded.usage_rows > 0 {
         lines.push(("usage", count(loaded.usage_rows, "row")));
     }
+    if !loaded.passed.is_empty() {
+        let mut classes = loaded.passed.clone();
+        classes.sort_by_key(|(class, count)| (std::cmp::Reverse(*count), class.clone()));
+        let all: usize = classes.iter().map(|(_, count)| count).sum();
+        let told: Vec<String> =
+            classes.iter().map(|(class, count)| format!("{class} {}", grouped(*count as u64))).collect();
+        lines.push(("left out", format!("{} passed over: {}", count(all, "entry of exports"), told.join(", "))));
+    }
     let lines: String =
         lines.iter().map(|(head, text)| hang(&format!("  {head:<11}"), &visible(text), columns)).collect();
     format!("\n{}\n{lines}", bold(&visible(&estate.name)))

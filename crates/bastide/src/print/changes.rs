@@ -3,7 +3,7 @@
 use super::text::{bad, bold, count, cut, dim, doubt, good, grouped, hang, visible};
 use bastide_engine::change::Described;
 use bastide_engine::difference::{Block, Fold, How, Radius, Side};
-use bastide_engine::remedy::{Remedies, Remedy};
+use bastide_engine::remedy::{Power, Remedies, Remedy};
 
 /// Users named in a block before it says how many more.
 const MOST_USERS: usize = 4;
@@ -128,11 +128,8 @@ pub fn remedies(remedies: &Remedies, columns: usize) -> String {
     if remedies.already {
         return format!("\n{}\n  it is {wanted} already\n", bold("remedies"));
     }
-    let mut out = format!(
-        "\n{} {}\n",
-        bold("remedies"),
-        dim(&format!("(what would make it {wanted}, fewest side effects first)"))
-    );
+    let order = if remedies.wanted { "what hands out the least power first" } else { "the likeliest first" };
+    let mut out = format!("\n{} {}\n", bold("remedies"), dim(&format!("(what would make it {wanted}, {order})")));
     if remedies.list.is_empty() {
         let text = format!(
             "no single change and no pair of changes would do it; {} were tried",
@@ -159,6 +156,16 @@ fn one(remedy: &Remedy, number: usize, columns: usize) -> String {
     let alone = remedy.radius.triples() == 1;
     let radius = if alone { "changes this and nothing else".to_string() } else { sentence(&remedy.radius) };
     out.push_str(&hang("     ", &radius, columns));
+    if remedy.power.triples > 0 {
+        let Power { users, resources, actions, .. } = &remedy.power;
+        let text = format!(
+            "hands out beside that: {} on {}, to {}",
+            visible(&actions.join(", ")),
+            count(*resources, "resource"),
+            count(*users, "user")
+        );
+        out.push_str(&hang("     ", &doubt(&text), columns));
+    }
     if !alone {
         for b in remedy.blocks.list.iter().take(MOST_SIDE_EFFECTS) {
             out.push_str(&block(b, 7, columns));

@@ -144,6 +144,7 @@ pub fn count(number: usize, noun: &str) -> String {
         "memory" => noun.to_string(),
         "pair of action and resource" => "pairs of action and resource".to_string(),
         "group of changes" => "groups of changes".to_string(),
+        "entry of exports" => "entries of exports".to_string(),
         noun if noun.ends_with('y') && !noun.ends_with("ay") => format!("{}ies", &noun[..noun.len() - 1]),
         noun => format!("{noun}s"),
     };
