@@ -61,6 +61,10 @@ limits! {
     wide_resources, "wide-share-of-resources", 0.25;
     /// Users with full power beyond which it is an error.
     full_power, "full-power-users", 8.0;
+    /// Share of all users beyond which a change reaches far.
+    far_users, "far-share-of-users", 0.25;
+    /// Share of all resources beyond which a change reaches far.
+    far_resources, "far-share-of-resources", 0.25;
     /// Users who may read a resource of a high label.
     exposure_users, "exposure-users", 25.0;
     /// How many steps from the top of a scale make a label high.
@@ -73,6 +77,10 @@ limits! {
     usage_places, "usage-places", 3.0;
     /// Days before the end of a statement from which it is told.
     ending_days, "ending-days", 45.0;
+    /// Share of all active users of whom a condition is true that chooses nobody.
+    nearly_everybody, "nearly-everybody", 0.95;
+    /// Years from which on an end is far.
+    far_end_years, "far-end-years", 10.0;
     /// Names in a list that one pattern could replace.
     listed, "listed-by-name", 3.0;
     /// Users who hold the same singly.

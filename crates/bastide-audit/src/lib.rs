@@ -22,10 +22,12 @@ pub use survey::{Meeting, StatementSurvey, Survey};
 use bastide_engine::change::{Change, Described};
 use bastide_engine::difference::Radius;
 use bastide_engine::explain::explain;
+use bastide_engine::show;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeSet;
 
 /// A user, an action, a resource.
 pub type Triple = (UserId, ActionId, ResourceId);
@@ -47,6 +49,8 @@ pub struct Found {
     pub suggestion: Option<Suggested>,
     /// A level other than the descriptor's.
     pub level: Option<Level>,
+    /// Names of what it speaks of.
+    pub names: BTreeSet<String>,
 }
 
 /// A change that would mend a finding.
@@ -73,13 +77,35 @@ impl Found {
             example: None,
             suggestion: None,
             level: None,
+            names: BTreeSet::new(),
         }
     }
 
     /// Something found about a statement.
     pub fn of(case: &Case, id: StatementId, message: impl Into<String>) -> Found {
-        let statement = case.estate.statement(id);
-        Found::new(case.stable_name(id), Some(statement.origin), message)
+        let (estate, statement) = (case.estate, case.estate.statement(id));
+        let actions = statement.actions.ones().map(|action| estate.schema.actions[action].name.clone());
+        let places = statement.what.places.iter().flatten();
+        let places = places.map(|p| format!("{} {}", p.reach.word(), estate.catalog.id(p.resource)));
+        let whom = format!("{} {}", show::who(estate, &statement.who), statement.modality.words());
+        Found::new(case.stable_name(id), Some(statement.origin), message).naming(actions).naming(places).naming([whom])
+    }
+
+    /// Adds names of users, resources, actions and groups that it speaks of, whether or not its words list them all: with
+    /// another one among them it is another finding.
+    pub fn naming(mut self, names: impl IntoIterator<Item = String>) -> Found {
+        self.names.extend(names);
+        self
+    }
+
+    /// Adds users whom it speaks of.
+    pub fn naming_users(self, estate: &Estate, users: impl IntoIterator<Item = usize>) -> Found {
+        self.naming(users.into_iter().map(|user| format!("user {}", estate.people.ids.get(user))))
+    }
+
+    /// Adds resources of which it speaks.
+    pub fn naming_resources(self, estate: &Estate, resources: impl IntoIterator<Item = ResourceId>) -> Found {
+        self.naming(resources.into_iter().map(|resource| format!("resource {}", estate.catalog.id(resource))))
     }
 
     /// Adds a number that shows it.
@@ -107,6 +133,14 @@ impl Found {
         instead: Vec<(StatementId, Option<Statement>)>,
     ) -> Found {
         self.suggestion = Some(Suggested { words: words.into(), changes: Vec::new(), harmless: false, instead });
+        self
+    }
+
+    /// Says of what would mend it that it changes nobody's access today, which is proven before it is told.
+    pub fn harmless(mut self) -> Found {
+        if let Some(suggested) = &mut self.suggestion {
+            suggested.harmless = true;
+        }
         self
     }
 
@@ -211,6 +245,16 @@ pub fn audit_by(case: &Case, survey: &Survey, wanted: &dyn Fn(&str) -> bool, tel
     findings
 }
 
+/// What a finding says, as a text that stays the same when lines move: its name, what it is about, and a number made of
+/// all the users, resources, actions and groups it speaks of (FNV-1a). So what is new in a finding makes it a new one.
+fn fingerprint(name: &str, found: &Found) -> String {
+    let mut hash: u64 = 0xcbf2_9ce4_8422_2325;
+    for byte in found.names.iter().flat_map(|name| name.bytes().chain([0xff])) {
+        hash = (hash ^ u64::from(byte)).wrapping_mul(0x100_0000_01b3);
+    }
+    format!("{name}/{}/{hash:016x}", found.about)
+}
+
 fn position(name: &str) -> usize {
     ALL.iter().position(|d| d.name == name).unwrap_or(usize::MAX)
 }
@@ -237,7 +281,7 @@ fn finish(case: &Case, survey: &Survey, descriptor: &Descriptor, found: Found, l
         level,
         group: descriptor.group,
         place: found.origin.map(|o| estate.place(o)),
-        fingerprint: format!("{}/{}", descriptor.name, found.about),
+        fingerprint: fingerprint(descriptor.name, &found),
         about: found.about,
         message: found.message,
         evidence: found.evidence,

@@ -163,6 +163,41 @@ const NEAR_MISSES: &[NearMiss] = &[
     }),
     // A place of its own behind the barrier, and a statement that crosses it.
     ("cut-off", |c| entry(c, "user:fay,may always,read,r1,under,,,Crosses")),
+    // Half of the house is not nearly everybody; and harmless, with nothing labelled in reach.
+    ("open-in-disguise", |c| {
+        rule(c, "who anyone where user.house = north may update what item under \"Papers/North\"");
+        entry(c, "anyone,may,read,r1,at,,,The way");
+    }),
+    ("open-in-disguise", |c| rule(c, "who anyone where user.id is set may read what stream")),
+    // A rule by user and resource chooses others on each.
+    ("open-in-disguise", |c| {
+        rule(c, "who anyone where user.clearance >= resource.label may update what item under \"Papers/North\"");
+    }),
+    ("wide-wildcard", |c| rule(c, "who members of editors may export what item at \"Papers/North/*\"")),
+    ("wide-wildcard", |c| rule(c, "who members of editors may not export what item under \"Papers/*\"")),
+    ("role-without-effect", |c| {
+        append(c, "p.bastide", "role idle = export off");
+        entry(c, "user:fay,may,idle;update,n,under,,,One role of two is on");
+    }),
+    // A mixed group, a small one, and one that gives nothing.
+    ("guest-among-staff", |c| append(c, "groups.csv", "staff,ida\nstaff,jon")),
+    ("guest-among-staff", |c| append(c, "groups.csv", "editors,ida")),
+    ("guest-among-staff", |c| append(c, "groups.csv", "club,ben\nclub,cai\nclub,dee\nclub,eva\nclub,fay\nclub,ida")),
+    ("far-end", |c| entry(c, "user:fay,may,export,n1,at,,2036-11-24,Ten years to the day")),
+    // Declared as derived; as high itself; another kind; another name.
+    ("copy-without-a-source", |c| append(c, "catalog.csv", "n9,n,item,Secret,ben,released,,c1,north,,2027-01-01")),
+    ("copy-without-a-source", |c| append(c, "catalog.csv", "n9,n,item,Secret,ben,released,,,north,sealed,2027-01-01")),
+    ("copy-without-a-source", |c| append(c, "catalog.csv", "n9,n,data,Secret,ben,released,,,north,,2027-01-01")),
+    ("copy-without-a-source", |c| append(c, "catalog.csv", "n9,n,item,Secretary,ben,released,,,north,,2027-01-01")),
+    // One more in the group; and two names are no list.
+    ("names-for-an-attribute", |c| {
+        append(c, "groups.csv", "four,fay\nfour,gus\nfour,hal\nfour,eva");
+        rule(c, "who user fay, gus, hal may export what item at \"Papers/North/Plan\"");
+    }),
+    ("names-for-an-attribute", |c| {
+        append(c, "groups.csv", "pair,fay\npair,gus");
+        rule(c, "who user fay, gus may export what item at \"Papers/North/Plan\"");
+    }),
     ("wide-reach", |c| rule(c, "who user ben may export what item")),
     ("deny-without-need", |c| entry(c, "group:staff,may not,read,n1,at,,,Somebody could")),
 ];
@@ -180,6 +215,71 @@ fn what_almost_is_a_finding_is_none() {
             .map(|f| &f.message)
             .collect();
         assert!(new.is_empty(), "{at}, {name}: {new:?}");
+    }
+}
+
+/// People who are exactly those with a value, or with two: the rule is proposed, and changes nothing today.
+#[test]
+fn a_list_of_names_becomes_a_rule_by_attribute() {
+    for (names, entries, words) in [
+        (&["ben", "eva", "gus", "ann", "kim"][..], false, "anyone where user.house = north and user.kind = person"),
+        (&["ben", "eva", "gus", "ann", "ida"], false, "anyone where user.house = north"),
+        (&["ida", "jon", "gus"], false, ""),
+        (&["cai", "dee", "fay", "hal"], true, "anyone where user.house = south and user.kind = person"),
+    ] {
+        let mut case = clean();
+        if entries {
+            names.iter().for_each(|name| entry(&mut case, &format!("user:{name},may,export,n1,at,,,Named")));
+        } else {
+            let who = names.join(", ");
+            rule(&mut case, &format!("who user {who} may export what item at \"Papers/North/Plan\""));
+        }
+        let found = findings_of(&case);
+        let told: Vec<_> = found.iter().filter(|f| f.name == "names-for-an-attribute").collect();
+        assert_eq!(told.len(), usize::from(!words.is_empty()), "{names:?}: {told:#?}");
+        if let [one] = told.as_slice() {
+            let parts: Vec<&str> = words.split(" and ").collect();
+            assert!(
+                parts.iter().all(|part| one.message.contains(part.trim_start_matches("anyone where "))),
+                "{}",
+                one.message
+            );
+            let radius = one.suggestion.as_ref().and_then(|s| s.radius).expect("it is worked out");
+            assert_eq!(radius.triples(), 0);
+        }
+    }
+}
+
+/// A finding that says more is another one, whatever was known of it before.
+#[test]
+fn what_is_new_in_a_finding_makes_it_new() {
+    let prints = |case: &Case, name: &str| -> Vec<String> {
+        findings_of(case).iter().filter(|f| f.name == name).map(|f| f.fingerprint.clone()).collect()
+    };
+    let before = |case: &mut Case| {
+        append(case, "groups.csv", "admins,fay");
+        rule(case, "who members of admins may everything what anything");
+        for place in ["r1", "c", "c1"] {
+            entry(case, &format!("user:ida,may,read,{place},at,,,A guest who reads"));
+        }
+        entry(case, "user:ida,may,read;update,n,under,,,A guest who writes");
+    };
+    for (name, more) in [
+        ("full-power", (|c| append(c, "groups.csv", "admins,gus")) as fn(&mut Case)),
+        ("label-exposure", |c| entry(c, "user:hal,may,read,c,under,,,One more")),
+        ("guest-power", |c| {
+            replace(c, "entries.csv", "user:ida,may,read;update,n,under", "user:ida,may,read;update;export,n,under");
+        }),
+        ("duty-clash", |c| append(c, "groups.csv", "admins,hal")),
+    ] {
+        let mut case = clean();
+        before(&mut case);
+        let known = prints(&case, name);
+        assert!(!known.is_empty(), "{name}");
+        assert_eq!(known, prints(&case, name), "the same again");
+        more(&mut case);
+        let now = prints(&case, name);
+        assert!(now.iter().any(|print| !known.contains(print)), "{name}: {now:?}");
     }
 }
 

@@ -44,7 +44,7 @@ fn calls() -> Vec<Call> {
         action: row[1].to_string(),
         resource: row[2].to_string(),
         wanted: row[3].to_string(),
-        remedy: row[5].splitn(2, ' ').map(str::to_string).collect(),
+        remedy: row[5].split(" + ").flat_map(|o| o.splitn(2, ' ')).map(str::to_string).collect(),
     })
     .collect()
 }
@@ -73,14 +73,17 @@ fn the_first_remedy_is_the_right_one_and_does_what_it_says() {
         let answer = json(original.path(), &asked);
         let first = &answer["remedies"]["list"][0];
         assert_eq!(answer["remedies"]["already"], false, "{} {}", call.user, call.resource);
-        let option: Vec<String> = serde_json::from_value(first["changes"][0]["option"].clone()).unwrap();
-        assert_eq!((option.as_slice(), first["changes"].as_array().unwrap().len()), (call.remedy.as_slice(), 1));
+        let changes = first["changes"].as_array().unwrap();
+        let option: Vec<String> =
+            changes.iter().flat_map(|c| serde_json::from_value::<Vec<String>>(c["option"].clone()).unwrap()).collect();
+        assert_eq!(option, call.remedy);
         if !seen.insert(option.clone()) {
             continue;
         }
         // Put into effect, it does what was announced, and no more.
         let changed = demo();
-        let mut words = vec!["try", &option[0], &option[1], "--write"];
+        let mut words: Vec<&str> = vec!["try", "--write"];
+        words.extend(option.iter().map(String::as_str));
         words.extend(DAY);
         let run = run_in(changed.path(), &words);
         if run.status == 4 {
@@ -105,4 +108,25 @@ fn the_first_remedy_is_the_right_one_and_does_what_it_says() {
         assert!(announced == gained + lost || (more > 0 && announced < gained + lost));
     }
     assert!(seen.len() >= 15, "{}", seen.len());
+}
+
+/// What hands out the least power comes first, never a group that gives more than was asked for; and each says how much.
+#[test]
+fn the_list_is_in_the_order_it_says() {
+    let dir = demo();
+    let mut joins = 0;
+    for call in calls().iter().filter(|c| c.wanted == "allowed") {
+        let answer = json(dir.path(), &["why", &call.user, &call.action, &call.resource, "--remedies", "12"]);
+        let list = answer["remedies"]["list"].as_array().unwrap();
+        let power: Vec<u64> = list.iter().map(|r| r["power"]["triples"].as_u64().unwrap()).collect();
+        assert!(power.is_sorted(), "{} {}: {power:?}", call.user, call.resource);
+        for (at, remedy) in list.iter().enumerate() {
+            let join = remedy["changes"].as_array().unwrap().iter().any(|c| c["option"][0] == "--join");
+            joins += usize::from(join && power[at] > 0);
+            assert!(at > 0 || !join || power[0] == 0, "{} {}", call.user, call.resource);
+        }
+        let text = run_in(dir.path(), &[&["why", &call.user, &call.action, &call.resource][..], &DAY].concat()).out;
+        assert_eq!(text.contains("hands out beside that"), power.iter().take(3).any(|p| *p > 0), "{text}");
+    }
+    assert!(joins > 10, "{joins}");
 }

@@ -71,6 +71,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let message = format!("{} stops at {}{more}, {inherit}", case.named(id), names.join(", "));
         let whole = survey.of(id).resources as u64 + cut.behind;
         let one = Found::of(case, id, message)
+            .naming_resources(estate, cut.barriers.iter().copied())
             .evidence(format!("{} of the {} it speaks of are closed by that", cut.resources, many(whole, "resource")))
             .evidence(format!(
                 "of the {} it speaks of, {} lie there, and nothing else allows them",

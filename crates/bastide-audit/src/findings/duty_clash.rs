@@ -51,8 +51,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let shown = names.iter().take(6).copied().collect::<Vec<_>>().join(", ");
             let more = if names.len() > 6 { format!(" and {} more", names.len() - 6) } else { String::new() };
             let message = format!("{shown}{more} may {} on the same resource", duties.join(" and "));
+            let everybody: Vec<usize> = engine.sets().users(users).collect();
             Found::new(format!("{} {shown}", duties.join(" and ")), Some(estate.proofs.apart[at].origin), message)
                 .evidence(many(resources as u64, "resource"))
+                .naming_users(estate, everybody)
                 .example(Some(example))
         })
         .collect()

@@ -41,6 +41,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     if users.len() as f64 > case.limits.full_power {
         found.level = Some(Level::Error);
     }
+    let found = found.naming_users(estate, users.iter().map(|powerful| powerful.user.index()));
     vec![found.example(Some(first.example)).suggest(
         "to take somebody out, try it: `bastide why USER ACTION RESOURCE --want refused` names the link",
         Vec::new(),

@@ -52,9 +52,12 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     }
     by.into_iter()
         .map(|(id, Power { users, actions, triples, example })| {
+            let names = actions.iter().map(|a| estate.schema.actions[*a].name.clone()).collect::<Vec<_>>();
             let actions: Vec<&str> = actions.iter().map(|a| estate.schema.actions[*a].name.as_str()).collect();
             let message = format!("{} lets guests {}", case.named(id), actions.join(", "));
             Found::of(case, id, message)
+                .naming(names)
+                .naming_users(estate, users.iter().copied())
                 .evidence(format!("{}, {}", many(users.len() as u64, "guest"), many(triples, "triple")))
                 .example(Some(example))
                 .suggest("to keep guests to what is harmless", vec![Change::Off(id)])

@@ -6,7 +6,7 @@ use crate::{Case, Found, Survey, Triple};
 use bastide_engine::Reason;
 use bastide_model::schema::{Need, Target};
 use bastide_model::*;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -22,7 +22,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<(StatementId, ActionId), (u64, Triple)> = BTreeMap::new();
+    let mut by: BTreeMap<(StatementId, ActionId), (u64, BTreeSet<usize>, Triple)> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
         for (at, declared) in estate.schema.actions.iter().enumerate() {
@@ -43,18 +43,23 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                 // What is closed with its source is meant to be.
                 let meant = missed.iter().all(|need| need.target == Target::Source);
                 if let Some(id) = id.filter(|_| !met.is_empty() && !meant) {
-                    let entry = by.entry((id, action)).or_insert((0, (user, action, resource)));
+                    let entry =
+                        by.entry((id, action)).or_insert_with(|| (0, BTreeSet::new(), (user, action, resource)));
                     entry.0 += 1;
+                    entry.1.insert(user.index());
                 }
             }
         }
     }
     by.into_iter()
-        .map(|((id, action), (triples, example))| {
+        .map(|((id, action), (triples, users, example))| {
             let name = &estate.schema.actions[action.index()].name;
             let message =
                 format!("{} gives {name}, and some of its users meet only a part of what that needs", case.named(id));
-            Found::of(case, id, message).evidence(many(triples, "triple")).example(Some(example))
+            Found::of(case, id, message)
+                .naming_users(estate, users)
+                .evidence(many(triples, "triple"))
+                .example(Some(example))
         })
         .collect()
 }

@@ -48,6 +48,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             Some(estate.people.origins[user.index()]),
             format!("`{id}` is inactive and still has a place"),
         );
+        one = one.naming(groups.iter().map(|group| format!("group {group}"))).naming(named.iter().cloned());
         if !groups.is_empty() {
             one = one.evidence(format!("in {}", groups.join(", ")));
         }

@@ -39,6 +39,9 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         }
     }
     let found = by.into_iter().rev().map(|((users, guests, _), resources)| {
+        let all = engine.allowed(resources[0], read);
+        let all = engine.both(all, survey.active);
+        let readers: Vec<usize> = engine.sets().users(all).collect();
         let first = resources[0];
         let path = estate.catalog.path(first);
         let others = if resources.len() == 1 { String::new() } else { format!(" and {} more", resources.len() - 1) };
@@ -48,7 +51,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let set = if guests > 0 { survey.guests } else { survey.active };
         let example = engine.sets().first_of_both(allowed, set).map(|u| (UserId::new(u), read, first));
         let by = example.and_then(|(u, a, r)| survey.judge.decide(u, a, r).by);
-        let mut one = Found::new(about, Some(estate.catalog.origins[first.index()]), message).example(example);
+        let mut one = Found::new(about, Some(estate.catalog.origins[first.index()]), message)
+            .example(example)
+            .naming_users(estate, readers)
+            .naming_resources(estate, resources.iter().copied());
         if let Some(id) = by {
             one = one.evidence(format!("by {}, among others", case.named(id)));
         }

@@ -3,14 +3,17 @@
 mod active_leaver;
 mod contradiction;
 mod copies;
+mod copy_without_a_source;
 mod cut_off;
 mod deny_without_need;
 mod duty_clash;
 mod empty_group;
 mod ended;
 mod ending;
+mod far_end;
 mod full_power;
 mod group_cycle;
+mod guest_among_staff;
 mod guest_power;
 mod half_open;
 mod hollow_grant;
@@ -20,9 +23,11 @@ mod label_drop;
 mod label_exposure;
 mod listed_by_name;
 mod meetings;
+mod names_for_an_attribute;
 mod no_place;
 mod no_reach;
 mod no_reason;
+mod open_in_disguise;
 mod open_to_anyone;
 mod opener_inside;
 mod overlap;
@@ -30,6 +35,7 @@ mod ownerless;
 mod person_by_person;
 pub(crate) mod pointless_narrowing;
 mod redundant;
+mod role_without_effect;
 mod shadowed;
 mod source_leak;
 mod switched_off;
@@ -42,6 +48,7 @@ mod unused_access;
 mod usage;
 mod value_nobody_has;
 mod wide_reach;
+mod wide_wildcard;
 
 use crate::{Case, Found, Survey};
 use schemars::JsonSchema;
@@ -119,14 +126,17 @@ pub const ALL: &[&Descriptor] = &[
     &active_leaver::DESCRIPTOR,
     &contradiction::DESCRIPTOR,
     &copies::DESCRIPTOR,
+    &copy_without_a_source::DESCRIPTOR,
     &cut_off::DESCRIPTOR,
     &deny_without_need::DESCRIPTOR,
     &duty_clash::DESCRIPTOR,
     &empty_group::DESCRIPTOR,
     &ended::DESCRIPTOR,
     &ending::DESCRIPTOR,
+    &far_end::DESCRIPTOR,
     &full_power::DESCRIPTOR,
     &group_cycle::DESCRIPTOR,
+    &guest_among_staff::DESCRIPTOR,
     &guest_power::DESCRIPTOR,
     &half_open::DESCRIPTOR,
     &hollow_grant::DESCRIPTOR,
@@ -134,9 +144,11 @@ pub const ALL: &[&Descriptor] = &[
     &label_drop::DESCRIPTOR,
     &label_exposure::DESCRIPTOR,
     &listed_by_name::DESCRIPTOR,
+    &names_for_an_attribute::DESCRIPTOR,
     &no_place::DESCRIPTOR,
     &no_reach::DESCRIPTOR,
     &no_reason::DESCRIPTOR,
+    &open_in_disguise::DESCRIPTOR,
     &open_to_anyone::DESCRIPTOR,
     &opener_inside::DESCRIPTOR,
     &overlap::DESCRIPTOR,
@@ -144,6 +156,7 @@ pub const ALL: &[&Descriptor] = &[
     &person_by_person::DESCRIPTOR,
     &pointless_narrowing::DESCRIPTOR,
     &redundant::DESCRIPTOR,
+    &role_without_effect::DESCRIPTOR,
     &shadowed::DESCRIPTOR,
     &source_leak::DESCRIPTOR,
     &switched_off::DESCRIPTOR,
@@ -155,6 +168,7 @@ pub const ALL: &[&Descriptor] = &[
     &unused_access::DESCRIPTOR,
     &value_nobody_has::DESCRIPTOR,
     &wide_reach::DESCRIPTOR,
+    &wide_wildcard::DESCRIPTOR,
 ];
 
 #[cfg(test)]

@@ -46,7 +46,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
 }
 
 /// On how many resources with a label it applies, and a triple of one.
-fn labelled(case: &Case, survey: &Survey, id: StatementId) -> (usize, Option<Triple>) {
+pub(super) fn labelled(case: &Case, survey: &Survey, id: StatementId) -> (usize, Option<Triple>) {
     let estate = case.estate;
     let statement = estate.statement(id);
     let mut engine = survey.engine.borrow_mut();

@@ -4,7 +4,7 @@ use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey, Triple};
 use bastide_model::*;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -24,7 +24,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         return Vec::new();
     };
     let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<ResourceId, (usize, u32, Triple)> = BTreeMap::new();
+    let mut by: BTreeMap<ResourceId, (Vec<ResourceId>, BTreeSet<usize>, u32, Triple)> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let Some(parent) = estate.catalog.parent(resource) else { continue };
         let (here, above) = (engine.allowed(resource, read), engine.allowed(parent, read));
@@ -32,20 +32,25 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let more = engine.but(here, above);
         if let Some(user) = engine.sets().users(more).next() {
             let count = engine.sets().count(more);
-            let entry = by.entry(parent).or_insert((0, 0, (UserId::new(user), read, resource)));
-            entry.0 += 1;
-            entry.1 = entry.1.max(count);
+            let entry = by
+                .entry(parent)
+                .or_insert_with(|| (Vec::new(), BTreeSet::new(), 0, (UserId::new(user), read, resource)));
+            entry.0.push(resource);
+            entry.1.extend(engine.sets().users(more));
+            entry.2 = entry.2.max(count);
         }
     }
     by.into_iter()
-        .map(|(parent, (resources, users, example))| {
+        .map(|(parent, (resources, whom, users, example))| {
             let path = estate.catalog.path(parent);
-            let message = format!("in `{path}`, {} more open than it is", many(resources as u64, "resource"));
+            let message = format!("in `{path}`, {} more open than it is", many(resources.len() as u64, "resource"));
             Found::new(estate.catalog.id(parent), Some(estate.catalog.origins[parent.index()]), message)
                 .evidence(format!(
                     "up to {} can read one of them and not the container",
                     many(u64::from(users), "user")
                 ))
+                .naming_resources(estate, resources)
+                .naming_users(estate, whom)
                 .example(Some(example))
         })
         .collect()

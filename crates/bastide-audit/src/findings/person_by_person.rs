@@ -44,6 +44,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             None => "no group has exactly these members; one could be made".to_string(),
         };
         Found::of(case, first, format!("{} users hold {} singly at the same place", list.len(), case.actions(s)))
+            .naming_users(estate, list.iter().map(|(_, user)| user.index()))
             .evidence(users.join(", "))
             .evidence(serve)
             .example(survey.of(first).example)

@@ -49,6 +49,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                         "of them, {}",
                         many(u64::from(engine.sets().count_both(leak, survey.guests)), "guest")
                     ))
+                    .naming_users(estate, engine.sets().users(leak))
                     .example(user.map(|u| (UserId::new(u), read, resource))),
             );
         }

@@ -4,8 +4,11 @@ use super::usage::used;
 use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
+use bastide_engine::change::{Change, entry};
 use bastide_engine::difference::{How, fold};
+use bastide_model::condition::Term;
 use bastide_model::*;
+use std::sync::Arc;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -40,8 +43,27 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             continue;
         }
         let message = format!("{} was used in {} of what it covers", case.named(id), many(folds.len() as u64, "place"));
+        // The narrower entries instead, each with the actions that were used there.
+        let s = case.estate.statement(id);
+        let instead = match (s.who.terms.as_slice(), s.who.condition.is_none(), s.condition.is_none()) {
+            ([term @ (Term::User(_) | Term::Members(_))], true, true) if s.what.condition.is_none() => {
+                let mut changes = vec![Change::Off(id)];
+                for fold in &folds {
+                    let Some(place) = place_of(case, &fold.path) else { continue };
+                    let reach = if fold.how == How::One { Reach::At } else { Reach::Under };
+                    let mut narrow = entry(term.clone(), s.modality, s.actions.clone(), Some(place), reach);
+                    (narrow.from, narrow.until) = (s.from, s.until);
+                    changes.push(Change::Give(Arc::new(narrow)));
+                }
+                changes
+            }
+            _ => Vec::new(),
+        };
+        let idle = of.users.saturating_sub(users.len());
         found.push(
             Found::of(case, id, message)
+                .suggest("to keep what was used and give up the rest", instead)
+                .evidence(format!("{} used none of it", many(idle as u64, "user")))
                 .evidence(format!("by {} of {} users: {}", users.len(), of.users, narrow.join(", ")))
                 .evidence(format!("{covered} of {} resources would have sufficed", of.resources))
                 .example(of.example),
@@ -50,8 +72,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     found
 }
 
-fn covered(case: &Case, path: &str) -> Option<usize> {
+fn place_of(case: &Case, path: &str) -> Option<ResourceId> {
     let pattern = bastide_model::catalog::PathPattern::new(&path.replace('*', "\\*"));
-    let first = case.estate.catalog.matching(&pattern).first().copied()?;
-    Some(case.estate.catalog.subtree(first).len())
+    case.estate.catalog.matching(&pattern).first().copied()
+}
+
+fn covered(case: &Case, path: &str) -> Option<usize> {
+    Some(case.estate.catalog.subtree(place_of(case, path)?).len())
 }

@@ -5,7 +5,7 @@ use crate::case::many;
 use crate::{Case, Found, Survey, Triple};
 use bastide_engine::Reason;
 use bastide_model::*;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -21,7 +21,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<(StatementId, ActionId, ActionId), (u64, Triple)> = BTreeMap::new();
+    let mut by: BTreeMap<(StatementId, ActionId, ActionId), (u64, BTreeSet<usize>, Triple)> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
         for doors in &estate.proofs.alike {
@@ -35,8 +35,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                         let through = engine.both(allowed, part.users);
                         let count = u64::from(engine.sets().count(through));
                         let (Some(user), Some(id)) = (engine.sets().users(through).next(), part.by) else { continue };
-                        let entry = by.entry((id, *shut, *open)).or_insert((0, (UserId::new(user), *open, resource)));
+                        let entry = by
+                            .entry((id, *shut, *open))
+                            .or_insert_with(|| (0, BTreeSet::new(), (UserId::new(user), *open, resource)));
                         entry.0 += count;
+                        entry.1.extend(engine.sets().users(through));
                     }
                 }
             }
@@ -44,14 +47,17 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     }
     let name = |a: ActionId| &estate.schema.actions[a.index()].name;
     by.into_iter()
-        .map(|((id, shut, open), (triples, example))| {
+        .map(|((id, shut, open), (triples, users, example))| {
             let message = format!(
                 "{} shuts {} and leaves {} open, which leads to the same data",
                 case.named(id),
                 name(shut),
                 name(open)
             );
-            Found::of(case, id, message).evidence(many(triples, "triple")).example(Some(example))
+            Found::of(case, id, message)
+                .naming_users(estate, users)
+                .evidence(many(triples, "triple"))
+                .example(Some(example))
         })
         .collect()
 }

@@ -30,6 +30,8 @@ fn check(case: &Case, _: &Survey) -> Vec<Found> {
         let message = format!("decisions hang on `{}`, which is missing for {missing}", hanging.attribute);
         let by: Vec<String> = hanging.statements.iter().map(|id| case.named(*id)).collect();
         Found::new(hanging.attribute, first, message)
+            .naming_users(estate, hanging.users.iter().map(|user| user.index()))
+            .naming_resources(estate, hanging.resources)
             .evidence(format!("asked for by {}", by.join(", ")))
             .example(Some(hanging.example))
     };

@@ -144,6 +144,26 @@ pub const MISTAKES: &[Mistake] = &[
         let word = one(rng, &["Suspended:", "DISABLED", "(left in May)", "No longer here:"]);
         replace(c, "people.csv", &format!("{id},{name},"), &format!("{id},{word} {name},"));
     }),
+    ("open-in-disguise", &["guest-power", "wide-reach", "pointless-narrowing"], |c, rng| {
+        let (place, all) = (one(rng, &["North", "South"]), one(rng, &["user.id is set", "user.clearance >= open"]));
+        rule(c, &format!("who anyone where {all} may update what item under \"Papers/{place}\""));
+        entry(c, "anyone,may,read,r1,at,,,The way".into());
+    }),
+    ("wide-wildcard", &["wide-reach", "pointless-narrowing"], |c, rng| {
+        let who = one(rng, &["members of editors", "user gus"]);
+        rule(c, &format!("who {who} may export what item under \"Papers/*\""));
+    }),
+    ("role-without-effect", &[], |c, rng| {
+        append(c, "p.bastide", "role idle = export off");
+        if rng.bool() {
+            entry(c, format!("user:{},may,idle,n1,at,,,Its role is off", one(rng, &STAFF)));
+        } else {
+            rule(c, "who members of editors may never idle what item");
+        }
+    }),
+    ("guest-among-staff", &[], |c, rng| {
+        append(c, "groups.csv", &format!("staff,{}", one(rng, &["ida", "jon"])));
+    }),
     ("wide-reach", &["pointless-narrowing"], |c, rng| {
         let action = one(rng, &["update", "export"]);
         rule(c, &format!("who members of staff may {action} what workspace, item where resource.label <= internal"));
@@ -181,6 +201,14 @@ pub const NOTES: &[Note] = &[
     ("empty-group", |c| append(c, "groups.csv", "nobody,")),
     ("ended", |c| entry(c, "user:fay,may,export,n1,at,,2026-11-23,It was yesterday".into())),
     ("ending", |c| entry(c, "user:fay,may,export,n1,at,,2026-11-30,Next week".into())),
+    ("far-end", |c| entry(c, "user:fay,may,export,n1,at,,2096-12-31,For a while".into())),
+    ("copy-without-a-source", |c| {
+        append(c, "catalog.csv", "n9,n,item,Copy of Secret,ben,released,,,north,internal,2027-01-01");
+    }),
+    ("names-for-an-attribute", |c| {
+        append(c, "groups.csv", "trio,fay\ntrio,gus\ntrio,hal\ntrio,kim");
+        rule(c, "who user fay, gus, hal may export what item at \"Papers/North/Plan\"");
+    }),
     ("half-open", |c| {
         append(c, "p.bastide", "action lend on item needs read, export");
         entry(c, "user:fay,may,lend,n1,at,,,One gate of two".into());

@@ -12,7 +12,7 @@ use std::borrow::Cow;
 impl Judge<'_> {
     /// A condition for a user and a resource. Either may be left out where the condition does not
     /// mention it; what is asked of one that is left out is unknown.
-    pub(crate) fn condition(&self, condition: &Condition, user: Option<UserId>, resource: Option<ResourceId>) -> Truth {
+    pub fn condition(&self, condition: &Condition, user: Option<UserId>, resource: Option<ResourceId>) -> Truth {
         let operand = |operand: &'_ Operand| self.operand(operand, user, resource).map(|d| d.is_some());
         match &condition.test {
             Test::Or(parts) => {

@@ -7,6 +7,8 @@ use super::{Difference, Turn};
 use crate::decide::{Reason, targets};
 use crate::sets::{Decided, SetEngine};
 use crate::show;
+use bastide_model::condition::Term;
+use bastide_model::groups::Member;
 use bastide_model::statement::Sort;
 use bastide_model::*;
 use hashbrown::{HashMap, HashSet};
@@ -21,9 +23,9 @@ const DEEPEST: usize = 8;
 pub struct Cause {
     /// `new`, `gone`, `changed` or `data`.
     pub how: How,
-    /// `rule` or `entry`; empty for data.
+    /// `rule`, `entry` or `membership`; empty for other data.
     pub sort: String,
-    /// The rule's name, or what the entry says; empty for data.
+    /// The rule's name, what the entry says, or who is in which group; empty for other data.
     pub statement: String,
     /// File and line, in the estate that has it; empty for data.
     pub place: String,
@@ -146,6 +148,10 @@ fn causes(difference: &Difference, turns: &[Turn], mut before: Side, mut after: 
                 let cause = is
                     .and_then(|id| changed(new, id, after.2, before.2, How::New))
                     .or_else(|| was.and_then(|id| changed(old, id, before.2, after.2, How::Gone)));
+                // Then a membership by which the one or the other means the user.
+                let came = || membership(new, is?, joint.users.after(user)?, old, How::New);
+                let went = || membership(old, was?, joint.users.before(user)?, new, How::Gone);
+                let cause = cause.or_else(came).or_else(went);
                 let data =
                     || Cause { how: How::Data, sort: String::new(), statement: String::new(), place: String::new() };
                 *counts.entry((cause.unwrap_or_else(data), gained)).or_default() += 1;
@@ -153,6 +159,41 @@ fn causes(difference: &Difference, turns: &[Turn], mut before: Side, mut after: 
         }
     }
     counts.into_iter().map(|((cause, gained), count)| (cause, gained, count)).collect()
+}
+
+/// The membership by which a statement of one estate means a user, where the other estate lacks it: the first such on the
+/// chain from the user to the group that the statement names.
+fn membership(estate: &Estate, id: StatementId, user: u32, other: &Estate, how: How) -> Option<Cause> {
+    let (groups, user) = (&estate.groups, UserId(user));
+    let id_of = |member: Member| match member {
+        Member::User(user) => estate.people.id(user),
+        Member::Group(group) => groups.id(group),
+    };
+    let there = |member: Member| match member {
+        Member::User(user) => other.people.find(estate.people.id(user)).map(Member::User),
+        Member::Group(group) => other.groups.find(groups.id(group)).map(Member::Group),
+    };
+    let known = |member: Member, group: GroupId| {
+        let (member, group) = (there(member), other.groups.find(groups.id(group)));
+        member.zip(group).is_some_and(|(member, group)| other.groups.origin(group, member).is_some())
+    };
+    for term in &estate.statement(id).who.terms {
+        let Term::Members(group) = term else { continue };
+        let Some(chain) = groups.chain(user, &[], *group) else { continue };
+        let mut member = Member::User(user);
+        for group in chain {
+            if let Some(origin) = groups.origin(group, member).filter(|_| !known(member, group)) {
+                return Some(Cause {
+                    how,
+                    sort: "membership".to_string(),
+                    statement: format!("{} in {}", id_of(member), groups.id(group)),
+                    place: estate.place(origin),
+                });
+            }
+            member = Member::Group(group);
+        }
+    }
+    None
 }
 
 /// The statement that decides on one side.

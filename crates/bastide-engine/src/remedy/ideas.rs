@@ -13,6 +13,7 @@ use bastide_model::statement::Sort;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use jiff::ToSpan;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// How far needs are followed.
@@ -21,6 +22,8 @@ const DEEPEST: usize = 6;
 const WINDOW_DAYS: i64 = 30;
 /// Groups beneath a named one that are thought of.
 const MOST_BENEATH: usize = 12;
+/// So many places beside the resource get an entry at most.
+const MOST_PLACES: usize = 8;
 
 /// Fixed charges by sort of change; see [`super::cost`].
 pub mod charge {
@@ -420,23 +423,27 @@ fn give(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
     lacking.grow(estate.schema.actions.len());
     let first = make(wish.resource, lacking);
     found.push(Idea::new(first.clone(), charge::GIVE));
-    // The folders above, one entry each, as far as they are closed to the user.
+    // What it needs elsewhere, one entry a place, as far as that is closed to the user: the folders above, what it is
+    // derived from, the workspace around it.
     let mut changes = vec![first];
-    let needed: Vec<ActionId> = actions
-        .ones()
-        .flat_map(|a| &estate.schema.actions[a].needs)
-        .filter(|n| n.target == Target::Parent)
-        .map(|n| n.action)
-        .collect();
-    for above in estate.catalog.upward(wish.resource).skip(1).take(DEEPEST) {
-        let closed: FixedBitSet =
-            needed.iter().filter(|a| !judge.allows(wish.user, **a, above)).map(|a| a.index()).collect();
-        if !closed.is_clear() {
-            let mut closed = closed;
-            closed.grow(estate.schema.actions.len());
-            changes.push(make(above, closed));
+    let mut needed: BTreeMap<ResourceId, FixedBitSet> = BTreeMap::new();
+    let mut open: Vec<(ResourceId, ActionId)> = actions.ones().map(|a| (wish.resource, ActionId::new(a))).collect();
+    while let Some((resource, action)) = open.pop() {
+        for need in &estate.schema.actions[action.index()].needs {
+            for place in targets(estate, resource, need.target).found {
+                let known = needed.entry(place).or_insert_with(|| FixedBitSet::with_capacity(actions.len()));
+                if known.contains(need.action.index()) || judge.allows(wish.user, need.action, place) {
+                    continue;
+                }
+                known.insert(need.action.index());
+                open.push((place, need.action));
+            }
         }
     }
+    needed.remove(&wish.resource);
+    let mut places: Vec<(ResourceId, FixedBitSet)> = needed.into_iter().filter(|(_, a)| !a.is_clear()).collect();
+    places.sort_by_key(|(place, _)| std::cmp::Reverse(estate.catalog.depth(*place)));
+    changes.extend(places.into_iter().take(MOST_PLACES).map(|(place, actions)| make(place, actions)));
     if changes.len() > 1 {
         let amount = charge::GIVE + 8 * (changes.len() as u32 - 1);
         let hint = Some("the way to it is closed, too".into());

@@ -19,6 +19,7 @@ use crate::difference::Turn;
 use crate::difference::{Blocks, Radius, blocks, difference_while, radius};
 use crate::sets::SetEngine;
 use crate::sets::store::SetStore;
+use bastide_model::condition::Term;
 use bastide_model::*;
 use hashbrown::HashSet;
 use ideas::Idea;
@@ -102,7 +103,10 @@ pub fn remedies(judge: &Judge, wish: Wish, harmless: &[String], most: usize) -> 
         return found;
     }
     let mut ideas = distinct(estate, ideas::ideas(judge, wish));
-    ideas.sort_by_key(|i| i.charge);
+    // What gives to the user alone is always tried: nothing hands out less.
+    let alone =
+        |i: &Idea| i.changes.iter().all(|c| matches!(c, Change::Give(s) if s.who.terms == [Term::User(wish.user)]));
+    ideas.sort_by_key(|i| (!alone(i), i.charge));
     ideas.truncate(MOST_IDEAS);
     found.tried = ideas.len();
     let moment = judge.moment();

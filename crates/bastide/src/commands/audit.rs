@@ -152,7 +152,7 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     let date = moment.date.to_string();
     let mut audited = Audited { date, findings, waived, idle_waivers, known: 0, gone: 0, by, fewest };
     if let Some(file) = &args.baseline {
-        baseline(&mut audited, file)?;
+        baseline(&mut audited, file, &args.only)?;
     }
     let text = match args.format {
         Format::Table => audit::audited(&audited, &opened.loaded.sources, args.all, stage.width()),
@@ -276,7 +276,7 @@ fn idle_waivers(opened: &Opened, moment: &Moment, waived: &[Finding], only: &[St
 }
 
 /// Leaves out what an earlier audit reported.
-fn baseline(audited: &mut Audited, file: &Path) -> Result<(), Failure> {
+fn baseline(audited: &mut Audited, file: &Path, only: &[String]) -> Result<(), Failure> {
     let outside = |why: String| Failure::Outside(format!("`{}` is no earlier audit: {why}", file.display()));
     let text = std::fs::read_to_string(file).map_err(|e| outside(e.to_string()))?;
     let value: serde_json::Value = serde_json::from_str(&text).map_err(|e| outside(e.to_string()))?;
@@ -286,7 +286,11 @@ fn baseline(audited: &mut Audited, file: &Path) -> Result<(), Failure> {
     let old = value["findings"].as_array().cloned().unwrap_or_default();
     let known: Vec<&str> = old.iter().filter_map(|f| f["fingerprint"].as_str()).collect();
     let all = audited.findings.len();
-    audited.gone = known.iter().filter(|k| !audited.findings.iter().any(|f| f.fingerprint == **k)).count();
+    // Gone is only what was looked for; a finding that says more or less than before is another one, of the same thing.
+    let thing = |print: &str| print.rsplit_once('/').map_or(print.to_string(), |(thing, _)| thing.to_string());
+    let still: Vec<String> = audited.findings.iter().chain(&audited.waived).map(|f| thing(&f.fingerprint)).collect();
+    let looked_for = |print: &&&str| only.is_empty() || only.iter().any(|name| print.split('/').next() == Some(name));
+    audited.gone = known.iter().filter(looked_for).filter(|print| !still.contains(&thing(print))).count();
     audited.findings.retain(|f| !known.contains(&f.fingerprint.as_str()));
     audited.known = all - audited.findings.len();
     Ok(())

@@ -62,6 +62,9 @@ struct AnswersArgs {
     /// Write even where a guarantee would no longer hold
     #[arg(long, requires = "write")]
     anyway: bool,
+    /// Write even what reaches far, without being asked
+    #[arg(long, requires = "write")]
+    far: bool,
 }
 
 pub fn run(args: ReviewArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
@@ -147,7 +150,8 @@ fn read(args: AnswersArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     }
     let changes = as_options(opened.estate(), &proposal);
     opened.close();
-    let tried = r#try::run(TryArgs::of(changes, args.part.moment, args.all, args.write, args.anyway), estate, stage)?;
+    let tried =
+        r#try::run(TryArgs::of(changes, args.part.moment, args.all, args.write, args.anyway, args.far), estate, stage)?;
     Ok(status.max(tried))
 }
 

@@ -3,18 +3,22 @@
 use crate::changing::{ChangeArgs, changed, written};
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::print::text::count;
 use crate::print::{changes, json, trial};
 use crate::stage::Stage;
 use bastide_audit::{Case, Finding};
+use bastide_engine::access::{Stopped, sweep};
 use bastide_engine::change::{Described, describe, narrowed};
-use bastide_engine::difference::{Blocks, Radius, blocks, difference, radius, sides};
+use bastide_engine::difference::{Blocks, Difference, Radius, blocks, difference, radius, sides};
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
 use bastide_engine::sets::SetEngine;
 use bastide_formats::{Loaded, write};
-use bastide_model::{Estate, Moment};
+use bastide_model::{Estate, Moment, ResourceId, UserId};
 use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeSet;
+use std::io::{self, IsTerminal};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
@@ -45,6 +49,9 @@ pub struct TryArgs {
     /// Write even where a guarantee would no longer hold
     #[arg(long, requires = "write")]
     anyway: bool,
+    /// Write even what reaches far, without being asked
+    #[arg(long, requires = "write")]
+    far: bool,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
     format: Format,
@@ -55,8 +62,8 @@ pub struct TryArgs {
 
 impl TryArgs {
     /// The arguments for changes that come from elsewhere.
-    pub fn of(changes: ChangeArgs, moment: MomentArgs, all: bool, write: bool, anyway: bool) -> TryArgs {
-        TryArgs { changes, moment, all, audit: false, write, anyway, format: Format::Table, output: None }
+    pub fn of(changes: ChangeArgs, moment: MomentArgs, all: bool, write: bool, anyway: bool, far: bool) -> TryArgs {
+        TryArgs { changes, moment, all, audit: false, write, anyway, far, format: Format::Table, output: None }
     }
 }
 
@@ -67,8 +74,12 @@ pub struct Trial {
     pub changes: Vec<Described>,
     /// Policy texts laid over.
     pub added: Vec<String>,
+    /// How far it reaches, in words, where that is beyond the limits of the manifest.
+    pub far: Option<String>,
     /// The blast radius.
     pub radius: Radius,
+    /// Of few users concerned, how many pairs of action and resource each is allowed, before and after.
+    pub users: Vec<Held>,
     /// Gains and losses, the most consequential first.
     pub blocks: Blocks,
     /// Expectations and guarantees that hold today and would not any more.
@@ -82,6 +93,22 @@ pub struct Trial {
     /// What it took.
     pub seconds: Seconds,
 }
+
+/// What a user is allowed, before and after.
+#[derive(Serialize, JsonSchema)]
+pub struct Held {
+    /// The user's id.
+    pub user: String,
+    /// Allowed pairs of action and resource before.
+    pub before: u64,
+    /// And after.
+    pub after: u64,
+}
+
+/// Of more users than this, only what differs is told.
+const FEW_USERS: usize = 5;
+/// What they are allowed is counted in a catalog of at most so many resources.
+const MOST_COUNTED: usize = 200_000;
 
 /// Seconds by the clock.
 #[derive(Clone, Copy, Default, Serialize, JsonSchema)]
@@ -114,6 +141,7 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     answer.seconds = Seconds { load: opened.seconds, evaluate: answer.seconds.evaluate + made_in };
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
     answer.added = made.added.clone();
+    answer.far = far(&super::audit::case(&opened, &moment)?, &answer.radius);
     if args.audit {
         // What reading has to say after the changes is known where they can be written: it is read from the new texts.
         let reread = written(&mut opened, &root, &args.changes, stage).ok().map(|(_, loaded)| loaded);
@@ -139,6 +167,9 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
                 crate::print::text::visible(&guarantee.name)
             ));
             status = BAD_NEWS;
+        } else if let Some(far) = answer.far.as_ref().filter(|_| !args.far && !asked(stage)) {
+            stage.complain(&format!("nothing is written: {far}; to write nevertheless, add `--far`\n"));
+            status = BAD_NEWS;
         } else {
             let (estate, moment) = (made.estate.clone(), after_moment);
             answer.written = put(&mut opened, &root, &args.changes, &estate, &moment, stage)?;
@@ -151,6 +182,78 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         stage.deliver(&json::document("try", &answer), args.output.as_deref())?;
     }
     Ok(status)
+}
+
+/// That a change reaches far, in words: more than the set share of users or of resources.
+fn far(case: &Case, radius: &Radius) -> Option<String> {
+    let (users, resources) = (case.estate.people.len(), case.estate.catalog.len());
+    let is = |number: u64, all: usize, share: f64| all > 0 && number as f64 > share * all as f64;
+    let wide = is(radius.users as u64, users, case.limits.far_users);
+    let long = is(radius.resources as u64, resources, case.limits.far_resources);
+    (wide || long).then(|| {
+        format!(
+            "this reaches far: {} of {} and {} of {}",
+            radius.users,
+            count(users, "user"),
+            radius.resources,
+            count(resources, "resource")
+        )
+    })
+}
+
+/// Whether somebody at a terminal says yes.
+fn asked(stage: &Stage) -> bool {
+    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+        return false;
+    }
+    stage.complain("write it? yes or no: ");
+    let mut answer = String::new();
+    io::stdin().read_line(&mut answer).is_ok() && answer.trim() == "yes"
+}
+
+/// How many pairs of action and resource some users are allowed.
+fn held(estate: &Estate, moment: &Moment, users: &[UserId]) -> Result<Vec<u64>, Vec<bastide_syntax::Diagnostic>> {
+    let mut counts = vec![0; users.len()];
+    let resources: Vec<ResourceId> = estate.catalog.all().collect();
+    let counted = sweep::<std::convert::Infallible>(estate, moment, users, &resources, |row| {
+        counts.iter_mut().enumerate().for_each(|(at, count)| *count += row.allowed(at).count() as u64);
+        Ok(())
+    });
+    match counted {
+        Ok(()) => Ok(counts),
+        Err(Stopped::Cycle(cycles)) => Err(cycles),
+        Err(Stopped::Receiver(never)) => match never {},
+    }
+}
+
+/// What each of the users concerned is allowed before and after, where they are few and the catalog is not too large.
+fn totals(
+    found: &Difference,
+    (old, moment): (&Estate, &Moment),
+    (new, after_moment): (&Estate, &Moment),
+) -> Result<Vec<Held>, Vec<bastide_syntax::Diagnostic>> {
+    let mut concerned: BTreeSet<u32> = BTreeSet::new();
+    for (_, row) in &found.changed {
+        for turn in found.turns(*row) {
+            for users in [turn.gained, turn.lost] {
+                concerned.extend(users.iter(&found.sets).map(|user| user as u32).take(FEW_USERS + 1));
+            }
+        }
+        if concerned.len() > FEW_USERS {
+            return Ok(Vec::new());
+        }
+    }
+    if old.catalog.len().max(new.catalog.len()) > MOST_COUNTED {
+        return Ok(Vec::new());
+    }
+    let axis = &found.joint.users;
+    let both: Vec<(UserId, UserId)> =
+        concerned.iter().filter_map(|user| Some((UserId(axis.before(*user)?), UserId(axis.after(*user)?)))).collect();
+    let (was, is): (Vec<UserId>, Vec<UserId>) = both.iter().copied().unzip();
+    let (before, after) = (held(old, moment, &was)?, held(new, after_moment, &is)?);
+    let told =
+        |((user, before), after): ((&UserId, u64), u64)| Held { user: new.people.id(*user).to_string(), before, after };
+    Ok(is.iter().zip(before).zip(after).map(told).collect())
 }
 
 /// The findings that are there after the changes and not before, and the other way round.
@@ -193,12 +296,15 @@ fn compare(
     let difference = difference(&mut was, &mut is);
     let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, &after.groups, harmless, most));
     let evaluate = started.elapsed().as_secs_f64();
+    let users = totals(&difference, (old, moment), (new, after_moment)).map_err(failed)?;
     let held = prove(before, moment, &|_| true).map_err(failed)?;
     let broken = broken_by(&held, prove(after, after_moment, &|_| true).map_err(failed)?);
     Ok(Trial {
         changes: Vec::new(),
         added: Vec::new(),
+        far: None,
         radius,
+        users,
         blocks,
         broken,
         appear: Vec::new(),

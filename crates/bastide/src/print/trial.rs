@@ -12,6 +12,9 @@ const MOST: usize = 8;
 /// The trial as text.
 pub fn trial(trial: &Trial, columns: usize) -> String {
     let mut out = String::new();
+    if let Some(far) = &trial.far {
+        out.push_str(&hang("", &bad(far), columns));
+    }
     for change in &trial.changes {
         let place = change.place.as_ref().map_or(String::new(), |p| format!("  {}", dim(&visible(p))));
         out.push_str(&hang("to  ", &format!("{}{place}", visible(&change.words)), columns));
@@ -21,6 +24,19 @@ pub fn trial(trial: &Trial, columns: usize) -> String {
     }
     out.push_str(&format!("\n{}\n", bold(&sentence(&trial.radius))));
     out.push_str(&sides(&trial.blocks, columns));
+    if !trial.users.is_empty() {
+        out.push_str(&format!("\n{}\n", bold("in all")));
+        for held in &trial.users {
+            let noun = if held.after == 1 { "pair" } else { "pairs" };
+            let text = format!(
+                "{} has {} {noun} of action and resource, before {}",
+                visible(&held.user),
+                grouped(held.after),
+                grouped(held.before)
+            );
+            out.push_str(&hang("  ", &text, columns));
+        }
+    }
     for (head, list) in [("findings that appear", &trial.appear), ("findings that disappear", &trial.disappear)] {
         if list.is_empty() {
             continue;

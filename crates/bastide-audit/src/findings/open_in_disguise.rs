@@ -1,0 +1,64 @@
+//! `open-in-disguise`: a permission for anyone whose condition on the user is true of nearly everybody.
+
+use super::open_to_anyone::labelled;
+use super::{Descriptor, Group};
+use crate::case::many;
+use crate::{Case, Found, Survey};
+use bastide_engine::change::Change;
+use bastide_model::condition::{Condition, Term};
+use bastide_model::*;
+
+/// What it is.
+pub const DESCRIPTOR: Descriptor = Descriptor {
+    name: "open-in-disguise",
+    group: Group::OverBroad,
+    level: crate::Level::Error,
+    what: "a permission for `anyone` with a condition on the user that is true of nearly everybody, for more than harmless actions, or for anything on a resource whose label is above the lowest",
+    why: "It reads as if it chose somebody, and it chooses everybody who has an account.",
+    mind: "The condition is about to mean fewer: then fill the attribute in first.",
+    check,
+};
+
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let estate = case.estate;
+    let active: Vec<UserId> = estate.people.all().filter(|u| estate.people.is_active(*u)).collect();
+    let mut found = Vec::new();
+    for (id, s) in case.live() {
+        let reach = survey.of(id);
+        // What asks for user and resource together chooses somebody else on each.
+        let about = |c: &&Condition| c.mentions().user && !c.mentions().resource && !c.mentions().session;
+        let parts: Vec<&Condition> = s.conditions().flat_map(Condition::conjuncts).collect();
+        let narrowing: Vec<&Condition> = parts.iter().copied().filter(about).collect();
+        let others = parts.iter().any(|c| c.mentions().user && !about(c));
+        if !s.modality.permits()
+            || !s.who.terms.contains(&Term::Anyone)
+            || narrowing.is_empty()
+            || others
+            || reach.pairs == 0
+        {
+            continue;
+        }
+        let meant = |user: &&UserId| narrowing.iter().all(|c| survey.judge.condition(c, Some(**user), None).is_true());
+        let number = active.iter().filter(meant).count();
+        if (number as f64) < case.limits.nearly_everybody * active.len() as f64 {
+            continue;
+        }
+        let (labels, first) = labelled(case, survey, id);
+        let harmful = case.is_harmful(s);
+        if !harmful && labels == 0 {
+            continue;
+        }
+        let what = if harmful { case.actions(s) } else { format!("{} what is labelled", case.actions(s)) };
+        let message =
+            format!("{} lets nearly anyone {what}: its condition is true of nearly everybody", case.named(id));
+        let mut one = Found::of(case, id, message)
+            .evidence(format!("it is true of {number} of {}", many(active.len() as u64, "active user")))
+            .evidence(format!("{} on {}", many(reach.users as u64, "user"), many(reach.resources as u64, "resource")))
+            .example(first.or(reach.example));
+        if labels > 0 {
+            one = one.evidence(format!("of the resources, {labels} with a label above the lowest"));
+        }
+        found.push(one.suggest("to close it until somebody says whom it is for", vec![Change::Off(id)]));
+    }
+    found
+}
