@@ -6,17 +6,15 @@
 //! that reach the least and once with those that reach the most, and the smaller outcome is given.
 //!
 //! Access must stay the same in every session that conditions can tell apart. Where not all of these can be tried, what
-//! could hang on the rest is left aside and counted.
+//! asks for the attribute in question is left aside and counted, and it is said which attribute that is.
 
 use crate::{Case, Survey};
 use bastide_engine::change::{Change, Described, apply, describe};
 use bastide_engine::difference::{difference_while, radius};
 use bastide_engine::sessions::{Sessions, mentioned_by, sessions};
 use bastide_engine::sets::SetEngine;
-use bastide_model::condition::Test;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
-use fixedbitset::FixedBitSet;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -31,9 +29,11 @@ pub struct Fewest {
     pub permissions: Vec<Described>,
     /// And restrictions, which take nothing away today and may be there for tomorrow.
     pub restrictions: Vec<Described>,
-    /// In how many sessions access is the same without them: all that conditions tell apart.
+    /// In how many sessions that conditions tell apart access is the same without them: the one asked for among them.
     pub sessions: usize,
-    /// Statements that were left aside, since not every session could be tried on which they may hang.
+    /// Attributes of the session of which not every value that matters was tried.
+    pub open: Vec<String>,
+    /// Statements that ask for one of these, and were left aside.
     pub aside: usize,
 }
 
@@ -44,7 +44,7 @@ pub struct Fewest {
 pub fn fewest(case: &Case, survey: &Survey, tell: &dyn Fn(usize)) -> Result<Fewest, Vec<Diagnostic>> {
     let estate = case.estate;
     let sessions = sessions(estate, case.moment, None);
-    let open = hanging(estate, case, &sessions);
+    let open = |s: &Statement| mentioned_by(estate, s).iter().any(|id| sessions.open.contains(id));
     let statements = case.live().count();
     let mut ids: Vec<StatementId> = case.live().filter(|(_, s)| !open(s)).map(|(id, _)| id).collect();
     ids.sort_by_key(|id| (survey.of(*id).triples, std::cmp::Reverse(*id)));
@@ -72,40 +72,9 @@ pub fn fewest(case: &Case, survey: &Survey, tell: &dyn Fn(usize)) -> Result<Fewe
         permissions: told(permissions),
         restrictions: told(restrictions),
         sessions: sessions.moments.len(),
+        open: sessions.open.iter().map(|id| estate.schema.session_attributes[id.index()].name.clone()).collect(),
         aside: statements - ids.len(),
     })
-}
-
-/// Whether a statement may hang on a session that was not tried: it speaks of an action of which a statement speaks that
-/// asks for such a value, or of one that is tied to it by needs.
-fn hanging<'s>(estate: &'s Estate, case: &Case, sessions: &Sessions) -> impl Fn(&Statement) -> bool + use<'s> {
-    let mut actions = FixedBitSet::with_capacity(estate.schema.actions.len());
-    for (_, s) in case.live().filter(|(_, s)| mentioned_by(estate, s).iter().any(|id| sessions.open.contains(id))) {
-        ActionId::all(estate.schema.actions.len()).filter(|a| s.speaks_of(*a)).for_each(|a| actions.insert(a.index()));
-    }
-    // Conditions may look at any decision.
-    let looks = |s: &Statement| {
-        let mut found = false;
-        s.conditions().for_each(|c| c.visit(&mut |inner| found |= matches!(inner.test, Test::Holds(..))));
-        found
-    };
-    if !actions.is_clear() && case.live().any(|(_, s)| looks(s)) {
-        actions.insert_range(..);
-    }
-    loop {
-        let before = actions.count_ones(..);
-        for (at, action) in estate.schema.actions.iter().enumerate() {
-            let tied = action.needs.iter().any(|need| actions.contains(need.action.index()));
-            if tied || actions.contains(at) {
-                actions.insert(at);
-                action.needs.iter().for_each(|need| actions.insert(need.action.index()));
-            }
-        }
-        if actions.count_ones(..) == before {
-            break;
-        }
-    }
-    move |s: &Statement| actions.ones().any(|action| s.speaks_of(ActionId::new(action)))
 }
 
 /// Which of the statements can go, tried in this order, again and again until none can.

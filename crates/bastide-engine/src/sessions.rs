@@ -2,8 +2,9 @@
 //!
 //! Of each session attribute that a condition mentions, values are chosen so that every comparison comes out in every way
 //! it can: each value it is compared with, one beside all of them, those between and beyond where order matters, and none.
-//! Where that would be too many, or where a comparison is with a pattern, the attribute is *open*: not every session
-//! could be tried, and whoever asks must say so or leave aside what hangs on it.
+//! Where that would be too many, or where a comparison is with a pattern, the attribute is *open*: some of its values are
+//! tried (of a set the empty one, the one of all values and a few of single ones), not every session could be, and whoever
+//! asks must say so or leave aside what hangs on it.
 
 use bastide_model::column::Column;
 use bastide_model::condition::*;
@@ -18,7 +19,7 @@ use std::collections::{BTreeMap, BTreeSet};
 /// Values of one attribute that are tried at most; and sessions.
 const MOST_VALUES: usize = 12;
 const MOST_SESSIONS: usize = 64;
-/// Of so many elements, every set is tried.
+/// Of so many elements, every set is tried; of more, so many sets of a single one.
 const MOST_ELEMENTS: usize = 3;
 
 /// Sessions to try.
@@ -149,11 +150,8 @@ fn elements(value: &Value, into: &mut BTreeSet<Value>) {
 }
 
 fn of_column(column: &Column, known: &mut Compared) {
-    if column.values.len() > MOST_VALUES {
-        known.more = true;
-    } else {
-        column.values.iter().for_each(|value| elements(value, &mut known.values));
-    }
+    known.more |= column.values.len() > MOST_VALUES;
+    column.values.iter().for_each(|value| elements(value, &mut known.values));
 }
 
 /// The values to try, none among them, and whether they are all that matter.
@@ -179,8 +177,13 @@ fn values(schema: &Schema, id: SessionAttributeId, compared: &Compared) -> (Vec<
     if attribute.set {
         values.extend(beside(&values));
         values.sort();
-        whole &= values.len() <= MOST_ELEMENTS;
-        values.truncate(MOST_ELEMENTS);
+        if values.len() > MOST_ELEMENTS {
+            let all = Value::set(values.iter().cloned());
+            let step = values.len().div_ceil(MOST_ELEMENTS);
+            let single = values.iter().step_by(step).map(|value| Value::set([value.clone()]));
+            let sets = [Value::set([]), all].into_iter().chain(single);
+            return (sets.map(Some).collect(), false);
+        }
         let sets = (0..1u32 << values.len()).map(|bits| {
             Value::set(values.iter().enumerate().filter(|(at, _)| bits >> at & 1 == 1).map(|(_, v)| v.clone()))
         });
@@ -194,8 +197,11 @@ fn values(schema: &Schema, id: SessionAttributeId, compared: &Compared) -> (Vec<
     }
     values.sort();
     values.dedup();
-    whole &= values.len() <= MOST_VALUES;
-    values.truncate(MOST_VALUES);
+    if values.len() > MOST_VALUES {
+        let step = values.len().div_ceil(MOST_VALUES);
+        values = values.into_iter().step_by(step).collect();
+        whole = false;
+    }
     (std::iter::once(None).chain(values.into_iter().map(Some)).collect(), whole)
 }
 

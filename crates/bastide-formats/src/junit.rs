@@ -6,15 +6,15 @@ use quick_xml::Writer;
 use quick_xml::events::{BytesDecl, BytesText, Event};
 use std::io;
 
-/// A report with a suite of expectations and one of guarantees.
-pub fn report(estate: &str, proofs: &[Proof]) -> String {
+/// A report with a suite of expectations and one of guarantees. `about`: keys and values that each suite says of itself.
+pub fn report(estate: &str, proofs: &[Proof], about: &[(String, String)]) -> String {
     let mut text = Vec::new();
-    write(&mut Writer::new_with_indent(&mut text, b' ', 2), estate, proofs).expect("memory takes everything");
+    write(&mut Writer::new_with_indent(&mut text, b' ', 2), estate, proofs, about).expect("memory takes everything");
     text.push(b'\n');
     String::from_utf8(text).expect("it was text before")
 }
 
-fn write(xml: &mut Writer<&mut Vec<u8>>, estate: &str, proofs: &[Proof]) -> io::Result<()> {
+fn write(xml: &mut Writer<&mut Vec<u8>>, estate: &str, proofs: &[Proof], about: &[(String, String)]) -> io::Result<()> {
     xml.write_event(Event::Decl(BytesDecl::new("1.0", Some("UTF-8"), None)))?;
     let suites = [(Sort::Expectation, "expectations"), (Sort::Guarantee, "guarantees")];
     let all: Vec<&Proof> = proofs.iter().collect();
@@ -23,7 +23,17 @@ fn write(xml: &mut Writer<&mut Vec<u8>>, estate: &str, proofs: &[Proof]) -> io::
         for (sort, name) in suites {
             let of: Vec<&Proof> = proofs.iter().filter(|p| p.sort == sort).collect();
             let suite = xml.create_element("testsuite").with_attributes(counted(name, &of).each());
-            suite.write_inner_content(|xml| of.iter().try_for_each(|proof| case(xml, proof)))?;
+            suite.write_inner_content(|xml| {
+                if !about.is_empty() {
+                    xml.create_element("properties").write_inner_content(|xml| {
+                        about.iter().try_for_each(|(key, value)| {
+                            let attributes = [("name", key.as_str()), ("value", &plain(value))];
+                            xml.create_element("property").with_attributes(attributes).write_empty().map(drop)
+                        })
+                    })?;
+                }
+                of.iter().try_for_each(|proof| case(xml, proof))
+            })?;
         }
         Ok(())
     })?;

@@ -18,6 +18,7 @@ pub mod people;
 pub mod sarif;
 pub mod scim;
 pub mod sheets;
+pub mod stray;
 pub mod text;
 pub mod usage;
 pub mod write;

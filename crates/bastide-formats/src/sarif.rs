@@ -9,24 +9,65 @@ use serde_json::{Value, json};
 /// Where the standard's schema is published.
 const SCHEMA: &str = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json";
 
-/// Diagnostics as one run of one tool.
-pub fn log(sources: &Sources, diagnostics: &[Diagnostic], version: &str) -> Value {
-    let rules: Vec<Value> = ALL.iter().map(|code| rule(code)).collect();
-    let results: Vec<Value> = diagnostics.iter().map(|d| result(sources, d)).collect();
+/// What a run says of itself, and what its places are relative to.
+pub struct Run {
+    /// The version of the program.
+    pub version: String,
+    /// What stands before the paths of files: the folder of the estate within the base, with a slash behind, or nothing.
+    pub prefix: String,
+    /// What the base is, in words.
+    pub base: String,
+    /// Keys and values: from which estate, as of when, asked how.
+    pub about: Vec<(String, String)>,
+}
+
+/// The name of what paths are relative to.
+const BASE: &str = "SRCROOT";
+
+/// One run of one tool.
+fn document(run: &Run, rules: Vec<Value>, mut results: Vec<Value>) -> Value {
+    results.iter_mut().for_each(|result| rebase(result, run));
+    let about: serde_json::Map<String, Value> =
+        run.about.iter().map(|(key, value)| (key.clone(), json!(value))).collect();
     json!({
         "$schema": SCHEMA,
         "version": "2.1.0",
         "runs": [{
-            "tool": {"driver": {"name": "bastide", "version": version, "rules": rules}},
+            "tool": {"driver": {"name": "bastide", "version": run.version, "rules": rules}},
+            "originalUriBaseIds": {BASE: {"description": {"text": run.base}}},
             "columnKind": "unicodeCodePoints",
+            "properties": about,
             "results": results,
         }],
     })
 }
 
+/// Puts every place beneath the base.
+fn rebase(value: &mut Value, run: &Run) {
+    match value {
+        Value::Object(object) => {
+            if let Some(Value::Object(place)) = object.get_mut("artifactLocation") {
+                let whole = place.get("uri").and_then(Value::as_str).map(|own| format!("{}{own}", uri(&run.prefix)));
+                place.extend(whole.map(|whole| ("uri".to_string(), json!(whole))));
+                place.insert("uriBaseId".to_string(), json!(BASE));
+            }
+            object.values_mut().for_each(|inner| rebase(inner, run));
+        }
+        Value::Array(list) => list.iter_mut().for_each(|inner| rebase(inner, run)),
+        Value::Null | Value::Bool(_) | Value::Number(_) | Value::String(_) => {}
+    }
+}
+
+/// Diagnostics as one run of one tool.
+pub fn log(sources: &Sources, diagnostics: &[Diagnostic], run: &Run) -> Value {
+    let rules: Vec<Value> = ALL.iter().map(|code| rule(code)).collect();
+    let results: Vec<Value> = diagnostics.iter().map(|d| result(sources, d)).collect();
+    document(run, rules, results)
+}
+
 /// Findings of the audit as one run of one tool. The fingerprint of each stays the same when lines
 /// move, so that a finding can be followed over time.
-pub fn findings(findings: &[Finding], version: &str) -> Value {
+pub fn findings(findings: &[Finding], run: &Run) -> Value {
     let rules: Vec<Value> = bastide_audit::ALL
         .iter()
         .map(|d| {
@@ -34,21 +75,13 @@ pub fn findings(findings: &[Finding], version: &str) -> Value {
                 "id": d.name,
                 "shortDescription": {"text": d.what},
                 "fullDescription": {"text": d.why},
-                "help": {"text": format!("{} {}", d.why, d.mind)},
+                "help": {"text": format!("{} {} More: bastide audit --explain {}", d.why, d.mind, d.name)},
                 "defaultConfiguration": {"level": d.level.word()},
             })
         })
         .collect();
     let results: Vec<Value> = findings.iter().map(finding).collect();
-    json!({
-        "$schema": SCHEMA,
-        "version": "2.1.0",
-        "runs": [{
-            "tool": {"driver": {"name": "bastide", "version": version, "rules": rules}},
-            "columnKind": "unicodeCodePoints",
-            "results": results,
-        }],
-    })
+    document(run, rules, results)
 }
 
 fn finding(f: &Finding) -> Value {

@@ -29,6 +29,8 @@ pub struct Sources<'s, 'e> {
     pub depth: Option<u16>,
     /// The version of the program, for the last line.
     pub version: String,
+    /// What the page says of itself: keys and values.
+    pub about: Vec<(String, String)>,
 }
 
 /// What changed since an earlier state.
@@ -53,6 +55,8 @@ pub struct Report {
     pub date: String,
     /// The version of the program.
     pub version: String,
+    /// What the page says of itself: keys and values.
+    pub about: Vec<(String, String)>,
     /// The first lines.
     pub overview: Overview,
     /// Users who may do everything.
@@ -96,6 +100,7 @@ impl Report {
             name: case.estate.name.clone(),
             date: case.moment.date.to_string(),
             version: sources.version,
+            about: sources.about,
             overview,
             full_power,
             weights,

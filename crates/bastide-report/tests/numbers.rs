@@ -40,6 +40,7 @@ impl Demo {
             changes: None,
             depth,
             version: "0.0.0".to_string(),
+            about: Vec::new(),
         };
         Report::new(sources).expect("no circles")
     }

@@ -8,6 +8,7 @@ use crate::open::EstateArgs;
 use crate::stage::{Color, Stage};
 use crate::{commands, demo, examples};
 use clap::{CommandFactory, Parser, Subcommand};
+use std::ffi::OsString;
 use std::process::ExitCode;
 
 /// A thousand nested folders must not exhaust the stack, whatever asks for their parents.
@@ -105,6 +106,33 @@ fn help_end() -> String {
     format!("{}\n\n{STATUS}", examples::ALL)
 }
 
+/// The words of a command line with `--on` and `--session` that stand before the command put behind it, where each command
+/// says whether it takes them.
+fn moved(words: Vec<OsString>) -> Vec<OsString> {
+    let takes_value = |word: &str| matches!(word, "-C" | "--estate" | "--color" | "--zone" | "--on" | "--session");
+    let (mut before, mut behind) = (Vec::new(), Vec::new());
+    let mut words = words.into_iter();
+    before.extend(words.next());
+    while let Some(word) = words.next() {
+        let text = word.to_string_lossy().into_owned();
+        if !text.starts_with('-') || text == "--" {
+            before.push(word);
+            break;
+        }
+        let moves = ["--on", "--session"]
+            .iter()
+            .any(|o| text == *o || text.strip_prefix(o).is_some_and(|r| r.starts_with('=')));
+        let list = if moves { &mut behind } else { &mut before };
+        list.push(word);
+        if takes_value(&text) {
+            list.extend(words.next());
+        }
+    }
+    before.extend(behind);
+    before.extend(words);
+    before
+}
+
 /// Runs the command line and gives its exit status.
 pub fn main() -> ExitCode {
     std::panic::set_hook(Box::new(|info| {
@@ -115,7 +143,8 @@ pub fn main() -> ExitCode {
     }));
     // A shell that asks what could come next gets its answer here, and the program ends.
     clap_complete::CompleteEnv::with_factory(Cli::command).complete();
-    let cli = Cli::parse();
+    crate::tidy::on_signals();
+    let cli = Cli::parse_from(moved(std::env::args_os().collect()));
     let _ = rayon::ThreadPoolBuilder::new().stack_size(STACK).build_global();
     let work = std::thread::Builder::new().stack_size(STACK).spawn(move || {
         let mut stage = Stage::real(cli.color);

@@ -1,5 +1,6 @@
 //! Who can do what, where, why, what changes if, and what is wrong.
 
+mod about;
 mod changing;
 mod cli;
 mod commands;
@@ -13,6 +14,7 @@ mod print;
 mod progress;
 mod revision;
 mod stage;
+mod tidy;
 
 fn main() -> std::process::ExitCode {
     cli::main()

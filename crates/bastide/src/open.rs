@@ -2,22 +2,61 @@
 
 use crate::failure::Failure;
 use crate::print::diagnostics;
+use crate::progress::Telling;
 use crate::stage::Stage;
 use bastide_engine::{Judge, session};
 use bastide_formats::{Loaded, manifest};
 use bastide_model::{Estate, Moment};
 use bastide_syntax::Diagnostic;
 use clap::Args;
+use jiff::ZonedDateTime;
 use jiff::civil::Date;
+use jiff::tz::TimeZone;
 use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 /// Which estate.
 #[derive(Args, Clone, Debug)]
 pub struct EstateArgs {
-    /// The folder of the estate; otherwise the nearest one upward that holds a `bastide.toml`
-    #[arg(short = 'C', long = "estate", value_name = "DIR", global = true)]
+    /// The folder of the estate, or its `bastide.toml`; otherwise the nearest one upward that holds one
+    #[arg(
+        short = 'C',
+        long = "estate",
+        value_name = "DIR",
+        global = true,
+        env = "BASTIDE_ESTATE",
+        hide_env_values = true
+    )]
     pub estate: Option<PathBuf>,
+    /// The time zone in which it is today, as in `Europe/Lisbon`; otherwise that of the machine
+    #[arg(long, value_name = "ZONE", global = true, value_parser = zone)]
+    pub zone: Option<TimeZone>,
+    /// Say nothing beside the answer and what went wrong
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+}
+
+/// The zone that `--zone` names, for the whole run.
+static ZONE: OnceLock<TimeZone> = OnceLock::new();
+
+fn zone(name: &str) -> Result<TimeZone, String> {
+    let zone = TimeZone::get(name).map_err(|_| "there is no such time zone".to_string())?;
+    // It is asked for wherever a day is wanted that is not given.
+    let _ = ZONE.set(zone.clone());
+    Ok(zone)
+}
+
+/// Now, where it matters which day it is.
+pub fn now() -> ZonedDateTime {
+    let zone = ZONE.get().cloned().unwrap_or_else(TimeZone::system);
+    jiff::Timestamp::now().to_zoned_datetime(zone)
+}
+
+/// The name of the time zone.
+pub fn zone_name() -> String {
+    let now = now();
+    now.time_zone().iana_name().map_or_else(|| now.offset().to_string(), str::to_string)
 }
 
 /// Which moment.
@@ -42,7 +81,7 @@ impl MomentArgs {
             };
             given.push((name.to_string(), value.to_string()));
         }
-        let date = self.on.unwrap_or_else(|| jiff::ZonedDateTime::now().date());
+        let date = self.on.unwrap_or_else(|| now().date());
         Ok(session::moment(&estate.schema, date, &given)?)
     }
 }
@@ -53,6 +92,8 @@ pub struct Opened {
     pub loaded: ManuallyDrop<Loaded>,
     /// Seconds it took.
     pub seconds: f64,
+    /// The folder.
+    pub root: PathBuf,
 }
 
 impl Opened {
@@ -68,9 +109,18 @@ impl Opened {
 }
 
 impl EstateArgs {
+    /// The estate in a folder.
+    pub fn at(root: &Path) -> EstateArgs {
+        EstateArgs { estate: Some(root.to_path_buf()), zone: None, quiet: false }
+    }
+
     /// The folder of the estate.
     pub fn root(&self) -> Result<PathBuf, Failure> {
         if let Some(dir) = &self.estate {
+            if dir.file_name().is_some_and(|name| name == manifest::NAME) && dir.is_file() {
+                let folder = dir.parent().filter(|folder| !folder.as_os_str().is_empty());
+                return Ok(folder.unwrap_or(Path::new(".")).to_path_buf());
+            }
             if dir.join(manifest::NAME).is_file() {
                 return Ok(dir.clone());
             }
@@ -90,17 +140,20 @@ impl EstateArgs {
     /// Loads the estate; with any error in it there is none.
     pub fn open(&self, stage: &mut Stage) -> Result<Opened, Failure> {
         let started = std::time::Instant::now();
-        let loaded = bastide_formats::load(&self.root()?);
+        let root = self.root()?;
+        let reading = Telling::reading();
+        let loaded = bastide_formats::load(&root);
+        drop(reading);
         if loaded.estate.is_none() {
             let errors: Vec<&Diagnostic> = loaded.diagnostics.iter().filter(|d| d.is_error()).collect();
             return Err(Failure::Estate(diagnostics::report(&loaded.sources, &errors, stage)));
         }
         let warnings = loaded.diagnostics.len();
-        if warnings > 0 && !std::mem::replace(&mut stage.warned, true) {
+        if warnings > 0 && !self.quiet && !std::mem::replace(&mut stage.warned, true) {
             let them = if warnings == 1 { "1 warning".to_string() } else { format!("{warnings} warnings") };
             stage.complain(&format!("note: the estate has {them}: `bastide check` shows them\n"));
         }
-        Ok(Opened { loaded: ManuallyDrop::new(loaded), seconds: started.elapsed().as_secs_f64() })
+        Ok(Opened { loaded: ManuallyDrop::new(loaded), seconds: started.elapsed().as_secs_f64(), root })
     }
 }
 

@@ -56,6 +56,26 @@ impl Telling {
         Telling { bar, started: Instant::now(), shown: AtomicBool::new(!io::stderr().is_terminal()) }
     }
 
+    /// That files are being read. Nobody says when it goes on: it is told by the clock.
+    pub fn reading() -> Telling {
+        let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
+        bar.set_style(
+            ProgressStyle::with_template("{spinner} reading the estate  {elapsed}").expect("the template is one"),
+        );
+        let telling = Telling { bar, started: Instant::now(), shown: AtomicBool::new(true) };
+        if io::stderr().is_terminal() {
+            let bar = telling.bar.clone();
+            std::thread::spawn(move || {
+                std::thread::sleep(PATIENCE);
+                if !bar.is_finished() {
+                    bar.set_draw_target(ProgressDrawTarget::stderr_with_hz(5));
+                    bar.enable_steady_tick(Duration::from_millis(200));
+                }
+            });
+        }
+        telling
+    }
+
     /// Now this.
     pub fn tell(&self, what: &str) {
         self.bar.set_message(what.to_string());

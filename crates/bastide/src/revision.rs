@@ -4,6 +4,7 @@
 
 use crate::failure::Failure;
 use bastide_formats::manifest;
+use bastide_formats::stray::Stray;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -15,7 +16,7 @@ pub struct Named {
     pub root: PathBuf,
     /// How it was named.
     pub name: String,
-    _unpacked: Option<TempDir>,
+    _unpacked: Option<(TempDir, Stray)>,
 }
 
 /// Files larger than this are not unpacked.
@@ -34,11 +35,12 @@ pub fn named(name: &str, here: Option<&Path>) -> Result<Named, Failure> {
         return Ok(Named { root: path.to_path_buf(), name: name.to_string(), _unpacked: None });
     }
     let unpacked = tempfile::tempdir()?;
+    let stray = Stray::of(unpacked.path());
     if path.is_file() {
         unpack(path, unpacked.path()).map_err(|e| Failure::Outside(format!("`{name}` cannot be unpacked: {e}")))?;
         let root = holder(unpacked.path())
             .ok_or_else(|| Failure::Outside(format!("there is no `{}` in `{name}`", manifest::NAME)))?;
-        return Ok(Named { root, name: name.to_string(), _unpacked: Some(unpacked) });
+        return Ok(Named { root, name: name.to_string(), _unpacked: Some((unpacked, stray)) });
     }
     let unknown = |why: &str| {
         let hints = vec!["an estate is a folder, an archive, or a git revision such as `HEAD~3` or `main`".to_string()];
@@ -56,7 +58,7 @@ pub fn named(name: &str, here: Option<&Path>) -> Result<Named, Failure> {
     if !unpacked.path().join(manifest::NAME).is_file() {
         return Err(Failure::Outside(format!("there is no `{}` in revision `{name}`", manifest::NAME)));
     }
-    Ok(Named { root: unpacked.path().to_path_buf(), name: name.to_string(), _unpacked: Some(unpacked) })
+    Ok(Named { root: unpacked.path().to_path_buf(), name: name.to_string(), _unpacked: Some((unpacked, stray)) })
 }
 
 /// Writes the files of one folder of a tree.

@@ -1,6 +1,7 @@
 //! Where a command's output goes: a terminal, a pipe, a file, or the tour of the demo.
 
 use crate::failure::Failure;
+use bastide_formats::stray::Stray;
 use std::io::{self, BufWriter, IsTerminal, Write};
 use std::path::Path;
 
@@ -28,6 +29,11 @@ fn temporary_beside(path: &Path, folder: &Path) -> io::Result<tempfile::NamedTem
     Ok(temporary)
 }
 
+/// Whether a file stands for the standard output.
+fn is_standard_output(path: &Path) -> bool {
+    path == Path::new("-") || path == Path::new("/dev/stdout") || path == Path::new("/proc/self/fd/1")
+}
+
 /// Output and error output of one run.
 pub struct Stage {
     color: bool,
@@ -43,7 +49,8 @@ impl Stage {
         let color = match color {
             Color::Always => true,
             Color::Never => false,
-            Color::Auto => terminal && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty()),
+            // By the terminal, `NO_COLOR`, `CLICOLOR`, `CLICOLOR_FORCE` and `TERM=dumb`.
+            Color::Auto => !matches!(anstream::AutoStream::choice(&io::stdout()), anstream::ColorChoice::Never),
         };
         let asked = std::env::var("COLUMNS").ok().and_then(|c| c.parse().ok());
         let found = terminal_size::terminal_size().filter(|_| terminal).map(|(w, _)| w.0 as usize);
@@ -84,7 +91,7 @@ impl Stage {
     /// # Errors
     /// The file cannot be written.
     pub fn deliver(&mut self, text: &str, file: Option<&Path>) -> Result<(), Failure> {
-        match file {
+        match file.filter(|path| !is_standard_output(path)) {
             None => self.print(text),
             Some(_) => {
                 self.stream(file, |out| out.write_all(anstream::adapter::strip_str(text).to_string().as_bytes()))
@@ -101,21 +108,37 @@ impl Stage {
         file: Option<&Path>,
         write: impl FnOnce(&mut (dyn Write + Send)) -> io::Result<()>,
     ) -> Result<(), Failure> {
-        let Some(path) = file else {
+        let Some(path) = file.filter(|path| !is_standard_output(path)) else {
             let mut out = BufWriter::with_capacity(1 << 16, io::stdout());
             write(&mut out)?;
             return Ok(out.flush()?);
         };
         let named = |error: io::Error| Failure::Outside(format!("`{}` cannot be written: {error}", path.display()));
+        // What is no regular file is written through: a device, a pipe, what the shell hands over.
+        let through = std::fs::metadata(path).is_ok_and(|meta| !meta.is_file() && !meta.is_dir())
+            || path.starts_with("/dev/fd")
+            || path.starts_with("/proc/self/fd")
+            || path == Path::new("/dev/stderr");
+        if through {
+            let opened = std::fs::OpenOptions::new().append(true).open(path);
+            let opened = opened.or_else(|_| std::fs::OpenOptions::new().write(true).open(path)).map_err(named)?;
+            let mut out = BufWriter::with_capacity(1 << 16, opened);
+            return write(&mut out).and_then(|()| out.flush()).map_err(|error| match error.kind() {
+                io::ErrorKind::BrokenPipe => Failure::Closed,
+                _ => named(error),
+            });
+        }
         // A link stays a link: what it leads to is replaced.
         let path = &std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
         let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let temporary = temporary_beside(path, folder).map_err(named)?;
+        let stray = Stray::of(temporary.path());
         let mut out = BufWriter::with_capacity(1 << 16, temporary);
         write(&mut out).map_err(named)?;
         let temporary = out.into_inner().map_err(|e| named(e.into_error()))?;
         temporary.as_file().sync_all().map_err(named)?;
         temporary.persist(path).map_err(|e| named(e.error))?;
+        drop(stray);
         Ok(())
     }
 

@@ -25,6 +25,7 @@ fn change(dir: &Path) {
     let args = [
         "try",
         "--write",
+        "--far",
         "--drop",
         "entries.csv:43",
         "--join",

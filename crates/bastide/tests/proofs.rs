@@ -225,12 +225,12 @@ fn policy_text_is_laid_over() {
     assert!(wrong.err.contains("draft.txt:1:25") && wrong.err.contains("did you mean `read`?"), "{}", wrong.err);
     // A guarantee that would not hold keeps it from being written.
     put("guarantee nobody-reads-essays { none of anyone can read what essay }");
-    let refused = run(&["--write"]);
+    let refused = run(&["--write", "--far"]);
     assert_eq!(refused.status, 1);
     assert!(refused.err.contains("nothing is written: guarantee `nobody-reads-essays`"), "{}", refused.err);
     let policy = |name: &str| fs::read_to_string(demo.path().join("policy").join(name)).unwrap();
     assert!(!policy("vocabulary.bastide").contains("nobody-reads-essays"));
-    let written = run(&["--write", "--anyway"]);
+    let written = run(&["--write", "--anyway", "--far"]);
     assert!(written.out.contains("written: `policy/vocabulary.bastide`"), "{}", written.out);
     assert!(
         policy("vocabulary.bastide")
@@ -278,6 +278,7 @@ fn changes_are_written_where_they_stand() {
         "entries.csv:55=..2027-03-31",
         "--entry",
         "user:amos.quist,may,read,w-board,at",
+        "--far",
     ];
     let run = run_in(root, &[&args[..], &ON].concat());
     assert_eq!(run.status, 0, "{}", run.err);

@@ -82,7 +82,7 @@ fn the_first_remedy_is_the_right_one_and_does_what_it_says() {
         }
         // Put into effect, it does what was announced, and no more.
         let changed = demo();
-        let mut words: Vec<&str> = vec!["try", "--write"];
+        let mut words: Vec<&str> = vec!["try", "--write", "--far"];
         words.extend(option.iter().map(String::as_str));
         words.extend(DAY);
         let run = run_in(changed.path(), &words);

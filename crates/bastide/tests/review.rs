@@ -88,7 +88,7 @@ fn what_is_written_is_what_was_answered() {
             ("rule owners-finish-their-work", &[("answer", "keep")]),
         ],
     );
-    let run = answered(demo.path(), "workspace", &["--write", "--anyway"]);
+    let run = answered(demo.path(), "workspace", &["--write", "--anyway", "--far"]);
     assert!(run.out.contains("written: `data/entries.csv`"), "{}{}", run.out, run.err);
     let after = fs::read_to_string(demo.path().join("data/entries.csv")).unwrap();
     let changed: HashMap<&str, &str> = before.lines().zip(after.lines()).filter(|(a, b)| a != b).collect();

@@ -501,14 +501,14 @@ fn changes_are_written_as_they_were_tried() {
         )
     };
     let rule = "rule more { who user gus may read what paper }\n";
-    let (status, text) = try_with(rule, &["--add", "-", "--write"]);
+    let (status, text) = try_with(rule, &["--add", "-", "--write", "--far"]);
     assert_eq!(status, Some(0), "{text}");
     assert!(std::fs::read_to_string(dir.path().join("policy.bastide")).unwrap().contains("rule more"));
     let (status, text) = try_with("role keeper = read\n", &["--add", "-", "--write"]);
     assert_eq!(status, Some(2), "{text}");
     assert!(text.contains("role `keeper` is locked"), "{text}");
     // The last member leaves, and the group stays.
-    let (status, text) = try_with("", &["--leave", "ann:staff", "--leave", "bob:staff", "--write"]);
+    let (status, text) = try_with("", &["--leave", "ann:staff", "--leave", "bob:staff", "--write", "--far"]);
     assert_eq!(status, Some(0), "{text}");
     assert_eq!(std::fs::read_to_string(dir.path().join("groups.csv")).unwrap(), "group,member\nstaff,\n");
     // An entry that leads nowhere goes, and the finding about it.
@@ -518,7 +518,7 @@ fn changes_are_written_as_they_were_tried() {
     assert!(names.contains(&&Value::from("unknown-name")), "{names:?}");
     // An entry with its days and its note.
     let (status, text) =
-        try_with("", &["--entry", "user:gus,may,update,p,at,,2026-12-24,\"until, the feast\"", "--write"]);
+        try_with("", &["--entry", "user:gus,may,update,p,at,,2026-12-24,\"until, the feast\"", "--write", "--far"]);
     assert_eq!(status, Some(0), "{text}");
     let entries = std::fs::read_to_string(dir.path().join("entries.csv")).unwrap();
     assert!(entries.contains("user:gus,may,update,p,at,\"until, the feast\",2026-12-24\n"), "{entries}");

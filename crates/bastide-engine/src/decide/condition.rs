@@ -164,7 +164,7 @@ impl Judge<'_> {
     }
 
     /// The resource an attribute is looked up on.
-    fn step(&self, step: Step, resource: ResourceId) -> Option<ResourceId> {
+    pub(crate) fn step(&self, step: Step, resource: ResourceId) -> Option<ResourceId> {
         let catalog = &self.estate.catalog;
         match step {
             Step::Own => Some(resource),

@@ -1,5 +1,7 @@
 //! Why a condition is false or unknown: the comparisons that make it so, with the values they met.
 
+use super::origin::origin;
+use super::{Holds, Met};
 use crate::decide::Judge;
 use crate::show;
 use bastide_model::condition::*;
@@ -33,12 +35,56 @@ fn gather(judge: &Judge, of: &Condition, user: UserId, resource: ResourceId, wan
     }
 }
 
+/// The comparisons that make a condition true, each with the values it met: all of an `and`, the first that holds of an
+/// `or`.
+pub(super) fn holds(judge: &Judge, of: &Condition, user: UserId, resource: ResourceId) -> Vec<Holds> {
+    let mut found = Vec::new();
+    hold(judge, of, user, resource, true, &mut found);
+    found
+}
+
+fn hold(judge: &Judge, of: &Condition, user: UserId, resource: ResourceId, wanted: bool, found: &mut Vec<Holds>) {
+    let estate = judge.estate();
+    let is = |part: &&Condition| {
+        let truth = judge.condition(part, Some(user), Some(resource));
+        if wanted { truth.is_true() } else { truth == Truth::False }
+    };
+    // What makes an `and` true makes an `or` false.
+    match (&of.test, wanted) {
+        (Test::And(parts), true) | (Test::Or(parts), false) => {
+            parts.iter().for_each(|part| hold(judge, part, user, resource, wanted, found));
+        }
+        (Test::Or(parts), true) | (Test::And(parts), false) => {
+            if let Some(first) = parts.iter().find(is) {
+                hold(judge, first, user, resource, wanted, found);
+            }
+        }
+        (Test::Not(inner), _) => hold(judge, inner, user, resource, !wanted, found),
+        _ if !is(&of) => {}
+        _ => {
+            let text = show::condition(estate, of);
+            let condition = if wanted { text } else { format!("not {text}") };
+            let looked_up = of.test.operands().into_iter();
+            let looked_up = looked_up.filter(|o| !matches!(o, Operand::Literal(_) | Operand::Kinds(_)));
+            let values = looked_up.map(|operand| Met {
+                name: show::operand(estate, operand, false),
+                value: match judge.operand(operand, Some(user), Some(resource)) {
+                    Some(Some(value)) => Some(show::datum(estate, &value)),
+                    _ => None,
+                },
+                from: origin(judge, operand, user, resource),
+            });
+            found.push(Holds { condition, values: values.collect() });
+        }
+    }
+}
+
 fn sentence(judge: &Judge, of: &Condition, leaf: &Test, user: UserId, resource: ResourceId, wanted: Truth) -> String {
     let estate = judge.estate();
     let text = show::condition(estate, of);
     let mut values = Vec::new();
     let mut missing = Vec::new();
-    for operand in operands(leaf) {
+    for operand in leaf.operands() {
         if matches!(operand, Operand::Literal(_) | Operand::Kinds(_)) {
             continue;
         }
@@ -61,14 +107,5 @@ fn sentence(judge: &Judge, of: &Condition, leaf: &Test, user: UserId, resource: 
         format!("`{text}` does not hold")
     } else {
         format!("`{text}` does not hold: {}", values.join(", "))
-    }
-}
-
-fn operands(leaf: &Test) -> Vec<&Operand> {
-    match leaf {
-        Test::Flag(o) | Test::IsSet(o) | Test::IsMissing(o) | Test::IsEmpty(o) => vec![o],
-        Test::Like { operand, .. } => vec![operand],
-        Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => vec![left, right],
-        _ => Vec::new(),
     }
 }

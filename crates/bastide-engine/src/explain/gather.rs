@@ -1,6 +1,6 @@
 //! Gathers an [`Explanation`] from the specification evaluator.
 
-use super::conditions::causes;
+use super::conditions::{causes, holds};
 use super::*;
 use crate::decide::{Candidate, Candidates, Decision, Judge, targets};
 use crate::show;
@@ -88,14 +88,26 @@ impl Asked<'_, '_> {
                 fate: self.fate(candidate, statement),
                 ways: ways(self.judge, statement, self.user, Some(self.resource)),
                 place: self.place_chain(candidate, statement),
+                holds: self.holds(statement),
                 missing: self.open(candidate, statement),
             })
             .collect()
     }
 
+    /// Why its conditions hold, value by value.
+    fn holds(&self, statement: &Statement) -> Vec<Holds> {
+        statement.conditions().flat_map(|c| holds(self.judge, c, self.user, self.resource)).collect()
+    }
+
     fn fate(&self, candidate: &Candidate, statement: &Statement) -> Fate {
         if self.decision.by == Some(candidate.id) {
             return Fate::Decides;
+        }
+        let weighed = matches!(statement.modality, Modality::May | Modality::MayNot);
+        if weighed && !self.judge.controls(self.candidates, statement) {
+            let layer = self.candidates.layer.and_then(|layer| self.estate().layers.get(layer.index()));
+            let layer = layer.map_or("rest", String::as_str);
+            return Fate::Lost { to: format!("layer `{layer}`, which controls the resource") };
         }
         let Some(by) = self.decision.by else {
             let to = match self.decision.reason {
@@ -105,10 +117,6 @@ impl Asked<'_, '_> {
             return Fate::Lost { to };
         };
         let winner = self.estate().statement(by);
-        let weighed = |s: &Statement| matches!(s.modality, Modality::May | Modality::MayNot);
-        if weighed(statement) && !self.judge.controls(self.candidates, statement) {
-            return Fate::Lost { to: "another layer controls the resource".to_string() };
-        }
         if statement.modality.permits() == winner.modality.permits() {
             return Fate::Agrees;
         }
@@ -169,7 +177,26 @@ impl Asked<'_, '_> {
         found
     }
 
+    /// Statements that would mean the user here and say nothing, since every role they list is off.
+    fn without_effect(&self) -> Vec<Passing> {
+        let estate = self.estate();
+        let date = self.judge.moment().date;
+        let all = StatementId::all(estate.statements.len()).map(|id| (id, estate.statement(id)));
+        let idle = all.filter(|(_, s)| !s.off && s.actions.is_clear() && s.in_date(date));
+        let here = idle.filter(|(_, s)| {
+            crate::decide::place::covers(estate, s, self.resource).is_some()
+                && self.judge.who(&s.who, self.user, Some(self.resource)) != Truth::False
+        });
+        here.map(|(id, _)| Passing {
+            statement: StatementRef::new(estate, id),
+            because: vec!["every role it lists is off or empty, so that it says nothing".to_string()],
+            undecided: false,
+        })
+        .collect()
+    }
+
     fn passing(&self) -> Vec<Passing> {
+        let idle = self.without_effect();
         let passing = self.speaking().filter(|(c, _)| !self.judge.applies(c, self.user, self.resource));
         passing
             .map(|(candidate, statement)| {
@@ -180,6 +207,7 @@ impl Asked<'_, '_> {
                     undecided: truth == Truth::Unknown,
                 }
             })
+            .chain(idle)
             .collect()
     }
 

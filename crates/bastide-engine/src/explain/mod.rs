@@ -3,6 +3,7 @@
 
 mod conditions;
 mod gather;
+mod origin;
 mod statement;
 
 pub use gather::explain;
@@ -99,8 +100,30 @@ pub struct Applying {
     pub ways: Vec<Way>,
     /// From its place down to the resource; empty where it has no place.
     pub place: Vec<String>,
+    /// Why its conditions hold: the comparisons that make them so, each with the values that it met.
+    pub holds: Vec<Holds>,
     /// Missing values because of which it applies (a restriction) although that cannot be said for certain.
     pub missing: Vec<String>,
+}
+
+/// A comparison that holds.
+#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+pub struct Holds {
+    /// The comparison, as it is written.
+    pub condition: String,
+    /// The values that it looked up.
+    pub values: Vec<Met>,
+}
+
+/// A value that was looked up.
+#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+pub struct Met {
+    /// What was looked up, as in `resource.label`.
+    pub name: String,
+    /// The value; none where there is none.
+    pub value: Option<String>,
+    /// Where it comes from, in words; empty where that goes without saying.
+    pub from: String,
 }
 
 /// A statement that passes the user by.

@@ -1,5 +1,6 @@
 //! `bastide audit`
 
+use crate::about::About;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::history::History;
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
@@ -156,11 +157,11 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     }
     let text = match args.format {
         Format::Table => audit::audited(&audited, &opened.loaded.sources, args.all, stage.width()),
-        Format::Json => json::document("audit", &audited),
+        Format::Json => json::document("audit", &About::of(&opened, &moment), &audited),
         Format::Csv => audit::csv(&audited),
         Format::Md => audit::markdown(&audited),
         Format::Sarif => {
-            let log = sarif::findings(&audited.findings, env!("CARGO_PKG_VERSION"));
+            let log = sarif::findings(&audited.findings, &About::of(&opened, &moment).run(&root));
             format!("{}\n", serde_json::to_string_pretty(&log).expect("JSON always serialises"))
         }
     };

@@ -1,5 +1,6 @@
 //! `bastide check`
 
+use crate::about::About;
 use crate::failure::{DONE, ESTATE, Failure};
 use crate::open::{EstateArgs, MomentArgs};
 use crate::print::text::{bold, count, grouped, hang, visible};
@@ -38,7 +39,8 @@ pub struct CheckArgs {
 }
 
 pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let mut loaded = bastide_formats::load(&estate.root()?);
+    let root = estate.root()?;
+    let mut loaded = bastide_formats::load(&root);
     if let Some(estate) = &loaded.estate {
         let moment = args.moment.moment(estate)?;
         match Judge::new(estate, &moment) {
@@ -55,9 +57,10 @@ pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
                 loaded.estate.as_ref().filter(|_| !errors).map_or(String::new(), |e| counts(e, &loaded, stage.width()));
             format!("{}{counted}", diagnostics::report(&loaded.sources, &all, stage))
         }
-        Format::Json => machine(&loaded),
+        Format::Json => machine(&loaded, &About::loaded(&loaded, &root)),
         Format::Sarif => {
-            let log = sarif::log(&loaded.sources, &loaded.diagnostics, env!("CARGO_PKG_VERSION"));
+            let about = About::loaded(&loaded, &root);
+            let log = sarif::log(&loaded.sources, &loaded.diagnostics, &about.run(&root));
             serde_json::to_string_pretty(&log).expect("JSON always serialises") + "\n"
         }
     };
@@ -124,11 +127,11 @@ fn counts(estate: &Estate, loaded: &Loaded, columns: usize) -> String {
     format!("\n{}\n{lines}", bold(&visible(&estate.name)))
 }
 
-fn machine(loaded: &Loaded) -> String {
+fn machine(loaded: &Loaded, about: &About) -> String {
     let sources = &loaded.sources;
     let list: Vec<Value> = loaded.diagnostics.iter().map(|d| one(sources, d)).collect();
     let errors = loaded.diagnostics.iter().filter(|d| d.is_error()).count();
-    json::document("check", &json!({"errors": errors, "warnings": list.len() - errors, "diagnostics": list}))
+    json::document("check", about, &json!({"errors": errors, "warnings": list.len() - errors, "diagnostics": list}))
 }
 
 fn place(sources: &Sources, span: Span) -> Value {

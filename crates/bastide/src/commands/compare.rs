@@ -1,5 +1,6 @@
 //! `bastide compare`
 
+use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle};
@@ -52,7 +53,7 @@ pub fn run(args: CompareArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<
     let comparison = access::compare(estate, &moment, user, other).map_err(|cycles| cycle(&opened, &cycles, stage))?;
     let text = match args.format {
         Format::Table => compare::comparison(&comparison, args.all, stage.width()),
-        Format::Json => json::document("compare", &comparison),
+        Format::Json => json::document("compare", &About::of(&opened, &moment), &comparison),
     };
     stage.deliver(&text, args.output.as_deref())?;
     Ok(DONE)

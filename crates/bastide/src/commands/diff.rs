@@ -1,5 +1,6 @@
 //! `bastide diff`
 
+use crate::about::About;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::{diff, json, trial};
@@ -122,7 +123,7 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
         broken: broken_by(&held, proofs),
     };
     let text = match args.format {
-        Format::Json => json::document("diff", &differing),
+        Format::Json => json::document("diff", &About::of(&after, &is), &differing),
         Format::Md => diff::markdown(&differing),
         _ => diff::differing(&differing, stage.width()),
     };
@@ -131,7 +132,7 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
 }
 
 fn open(named: &Named, stage: &mut Stage) -> Result<Opened, Failure> {
-    EstateArgs { estate: Some(named.root.clone()) }.open(stage)
+    EstateArgs::at(&named.root).open(stage)
 }
 
 fn counts(found: &Difference, before: &Estate, after: &Estate) -> Vec<Count> {

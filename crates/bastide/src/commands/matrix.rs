@@ -2,6 +2,7 @@
 
 use super::pairs::{Pairs, joined};
 use super::picture;
+use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
@@ -124,7 +125,8 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
         Format::Table | Format::Json => {
             let table = access::matrix(opened.estate(), &moment, &users, &resources, &wanted).map_err(unwrap)?;
             if args.format == Format::Json {
-                stage.deliver(&json::document("matrix", &table), args.output.as_deref())?;
+                stage
+                    .deliver(&json::document("matrix", &About::of(&opened, &moment), &table), args.output.as_deref())?;
                 return Ok(DONE);
             }
             let inactive = opened.estate().people.len() - opened.estate().people.active.count_ones(..);
@@ -223,7 +225,7 @@ fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, stage: &mu
             let mut value = serde_json::to_value(&totals).expect("plain values always serialise");
             value["seconds"] = serde_json::json!({"load": cost.load, "evaluate": cost.evaluate});
             value["peak_bytes"] = serde_json::json!(cost.peak);
-            json::document("summary", &value)
+            json::document("summary", &About::of(opened, moment), &value)
         }
         _ => {
             let hint = "write `--format json`, or `--totals users` for CSV".to_string();
@@ -304,7 +306,11 @@ fn long(
                     let holds =
                         |name: &&'static str| (*name, if *name == "actions" { Holds::Texts } else { Holds::Text });
                     let columns: Vec<(&str, Holds)> = columns(args.reasons).iter().map(holds).collect();
-                    Target::Parquet(Some(Box::new(ParquetRows::new(out, &columns, &[])?)))
+                    Target::Parquet(Some(Box::new(ParquetRows::new(
+                        out,
+                        &columns,
+                        &About::of(opened, moment).pairs(),
+                    )?)))
                 }
                 _ => Target::Jsonl(out),
             };

@@ -1,6 +1,7 @@
 //! `bastide reach`
 
 use super::picture;
+use crate::about::About;
 use crate::changing::laid_over;
 use crate::complete;
 use crate::failure::{DONE, Failure};
@@ -87,7 +88,7 @@ pub fn run(args: ReachArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         return Ok(DONE);
     }
     let text = match args.format {
-        Format::Json => json::document("reach", &reached),
+        Format::Json => json::document("reach", &About::of(&opened, &moment), &reached),
         _ => reach::reached(&reached, args.text.is_some(), args.all, stage.width()),
     };
     stage.deliver(&text, args.output.as_deref())?;

@@ -1,6 +1,7 @@
 //! `bastide report`
 
 use super::audit;
+use crate::about::About;
 use crate::failure::{DONE, Failure};
 use crate::history::History;
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
@@ -61,7 +62,10 @@ pub fn run(args: ReportArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
     };
     telling.tell("who can do what where");
     let version = env!("CARGO_PKG_VERSION").to_string();
-    let sources = Sources { case: &case, survey: &survey, findings, proofs, changes, depth: args.depth, version };
+    let pairs = About::of(&opened, &moment).pairs().into_iter();
+    let about = pairs.map(|(key, value)| (key.trim_start_matches("bastide.").to_string(), value)).collect();
+    let sources =
+        Sources { case: &case, survey: &survey, findings, proofs, changes, depth: args.depth, version, about };
     let text = page(&Report::new(sources).map_err(|cycles| cycle(&opened, &cycles, stage))?);
     drop(telling);
     let file = args.output.as_deref();
@@ -83,7 +87,7 @@ fn changes(
     stage: &mut Stage,
 ) -> Result<Changes, Failure> {
     let old = named(since, Some(here))?;
-    let before = EstateArgs { estate: Some(old.root.clone()) }.open(stage)?;
+    let before = EstateArgs::at(&old.root).open(stage)?;
     let was = args.moment.moment(before.estate())?;
     let mut a = SetEngine::new(before.estate(), &was).map_err(|c| cycle(&before, &c, stage))?;
     let mut b = SetEngine::new(after.estate(), is).map_err(|c| cycle(after, &c, stage))?;

@@ -20,6 +20,8 @@ pub enum Name {
     Diff,
     /// `bastide matrix --format json`
     Matrix,
+    /// One line of `bastide matrix --format jsonl`, without `--reasons` and with
+    MatrixRow,
     /// `bastide reach --format json`
     Reach,
     /// `bastide matrix --summary --format json`
@@ -52,6 +54,7 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
         Name::Compare => ("compare", schemars::schema_for!(Comparison)),
         Name::Diff => ("diff", schemars::schema_for!(crate::commands::diff::Differing)),
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
+        Name::MatrixRow => ("matrix-row", row()),
         Name::Reach => ("reach", schemars::schema_for!(Reached)),
         Name::Summary => ("summary", summary()),
         Name::Test => ("test", schemars::schema_for!(crate::commands::test::Tested)),
@@ -62,13 +65,53 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
         Name::Why => ("why", schemars::schema_for!(crate::commands::why::Answer)),
     };
     let mut value = serde_json::to_value(&schema).expect("schemas always serialise");
+    if name == "matrix-row" {
+        // One of many lines: what they say of themselves stands in no line.
+        let text = serde_json::to_string_pretty(&value).expect("JSON always serialises");
+        stage.print(&format!("{text}\n"))?;
+        return Ok(DONE);
+    }
     value["properties"]["schema"] = json!({"const": format!("bastide.{name}/1")});
+    let mut about = serde_json::to_value(schemars::schema_for!(crate::about::About)).expect("schemas always serialise");
+    if let Some(object) = about.as_object_mut() {
+        object.remove("$schema");
+    }
+    value["properties"]["about"] = about;
     if let Some(required) = value["required"].as_array_mut() {
         required.insert(0, json!("schema"));
+        required.insert(1, json!("about"));
     }
     let text = serde_json::to_string_pretty(&value).expect("JSON always serialises");
     stage.print(&format!("{text}\n"))?;
     Ok(DONE)
+}
+
+/// A line of the long form.
+fn row() -> Schema {
+    let text = json!({"type": "string"});
+    let reasons: Vec<&str> = bastide_engine::Reason::ALL.iter().map(|reason| reason.word()).collect();
+    let schema = json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "MatrixRow",
+        "anyOf": [
+            {
+                "type": "object",
+                "properties": {"user": text, "resource": text, "actions": {"type": "array", "items": text}},
+                "required": ["user", "resource", "actions"],
+                "additionalProperties": false,
+            },
+            {
+                "type": "object",
+                "properties": {
+                    "user": text, "resource": text, "action": text, "decision": {"enum": ["allowed", "refused"]},
+                    "reason": {"enum": reasons}, "statement": {"type": ["string", "null"]},
+                },
+                "required": ["user", "resource", "action", "decision", "reason", "statement"],
+                "additionalProperties": false,
+            },
+        ],
+    });
+    Schema::try_from(schema).expect("an object is a schema")
 }
 
 fn summary() -> Schema {

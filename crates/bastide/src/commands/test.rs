@@ -1,5 +1,6 @@
 //! `bastide test`
 
+use crate::about::About;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle};
@@ -103,10 +104,10 @@ pub fn run(args: TestArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
         Tested { failed: broken, proofs, later, through: args.through.map(|d| d.to_string()), untested, rules };
     let text = match args.format {
         Format::Table => test::tested(&tested, stage.width()),
-        Format::Json => json::document("test", &tested),
+        Format::Json => json::document("test", &About::of(&opened, &moment), &tested),
         Format::Junit => {
             let all: Vec<Proof> = tested.proofs.iter().chain(&tested.later).cloned().collect();
-            junit::report(&estate.name, &all)
+            junit::report(&estate.name, &all, &About::of(&opened, &moment).pairs())
         }
     };
     stage.deliver(&text, args.output.as_deref())?;

@@ -1,5 +1,6 @@
 //! `bastide try`
 
+use crate::about::About;
 use crate::changing::{ChangeArgs, changed, written};
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
@@ -179,7 +180,7 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         }
     }
     if args.format == Format::Json {
-        stage.deliver(&json::document("try", &answer), args.output.as_deref())?;
+        stage.deliver(&json::document("try", &About::of(&opened, &moment), &answer), args.output.as_deref())?;
     }
     Ok(status)
 }

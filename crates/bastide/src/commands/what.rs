@@ -1,5 +1,6 @@
 //! `bastide what`
 
+use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle};
@@ -55,7 +56,7 @@ pub fn run(args: WhatArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
             .map_err(|cycles| cycle(&opened, &cycles, stage))?;
         let text = match args.format {
             Format::Table => what::turns(&turns, stage.width()),
-            Format::Json => json::document("turns", &turns),
+            Format::Json => json::document("turns", &About::of(&opened, &moment), &turns),
         };
         stage.deliver(&text, args.output.as_deref())?;
         return Ok(DONE);
@@ -67,7 +68,7 @@ pub fn run(args: WhatArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     let actions: Vec<String> = estate.schema.actions.iter().map(|a| a.name.clone()).collect();
     let text = match args.format {
         Format::Table => what::person(&person, &actions, args.depth.max(1), stage.width()),
-        Format::Json => json::document("what", &person),
+        Format::Json => json::document("what", &About::of(&opened, &moment), &person),
     };
     stage.deliver(&text, args.output.as_deref())?;
     Ok(DONE)

@@ -1,5 +1,6 @@
 //! `bastide who`
 
+use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle, judge};
@@ -60,7 +61,7 @@ pub fn run(args: WhoArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let detail = who::Detail { not: args.not, via: args.via, all: args.all };
     let text = match args.format {
         Format::Table => who::holders(&holders, detail, stage.width()),
-        Format::Json => json::document("who", &holders),
+        Format::Json => json::document("who", &About::of(&opened, &moment), &holders),
     };
     stage.deliver(&text, args.output.as_deref())?;
     Ok(DONE)

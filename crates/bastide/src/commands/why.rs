@@ -1,6 +1,7 @@
 //! `bastide why`
 
 use super::picture;
+use crate::about::About;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::history::{History, Touched};
@@ -111,7 +112,7 @@ pub fn run(args: WhyArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         return Ok(status(&args, &answer));
     }
     let text = match args.format {
-        Format::Json => json::document("why", &answer),
+        Format::Json => json::document("why", &About::of(&opened, &moment), &answer),
         Format::Dot => dot(&answer.explanation),
         _ => {
             let mut text = why::explanation(&answer.explanation, &answer.touched, args.all, stage.width());

@@ -48,7 +48,10 @@ pub fn audited(a: &Audited, sources: &Sources, all: bool, columns: usize) -> Str
 fn smallest(f: &Fewest, all: bool, columns: usize) -> String {
     let mut out = format!("{}\n", bold("the same access by fewer statements"));
     if f.enough == f.statements {
-        out.push_str(&format!("  all {} are needed: without any of them somebody's access changes\n", f.statements));
+        let number = f.statements - f.aside;
+        let text =
+            format!("all {number} that were looked at are needed: without any of them somebody's access changes");
+        out.push_str(&hang("  ", &text, columns));
         out.push_str(&format!("{}\n", looked_at(f, columns)));
         return out;
     }
@@ -84,11 +87,12 @@ fn smallest(f: &Fewest, all: bool, columns: usize) -> String {
 fn looked_at(f: &Fewest, columns: usize) -> String {
     let mut text = match f.sessions {
         1 => "no condition asks for the session".to_string(),
-        n => format!("so in all {n} sessions that conditions tell apart and that were tried"),
+        n => format!("so in all {n} sessions that were tried"),
     };
-    if f.aside > 0 {
+    if !f.open.is_empty() {
         text.push_str(&format!(
-            "; {} left aside, since not every session on which they may hang can be tried",
+            "; not every value of `{}` could be tried, and {} that ask for it were left aside",
+            visible(&f.open.join("`, `")),
             count(f.aside, "statement")
         ));
     }

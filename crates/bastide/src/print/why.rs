@@ -119,6 +119,20 @@ fn applying(a: &Applying, e: &Explanation, touched: &[Touched], columns: usize) 
     if !a.place.is_empty() {
         out.push_str(&hang("      place    ", &visible(&a.place.join(" > ")), columns));
     }
+    for holds in &a.holds {
+        let values = holds.values.iter().map(|met| {
+            let value = met.value.as_ref().map_or("has no value".to_string(), |value| format!("is {value}"));
+            let from = if met.from.is_empty() { String::new() } else { format!(" ({})", met.from) };
+            format!("`{}` {value}{from}", met.name)
+        });
+        let values: Vec<String> = values.collect();
+        let text = if values.is_empty() {
+            format!("`{}`", holds.condition)
+        } else {
+            format!("`{}`: {}", holds.condition, values.join(", "))
+        };
+        out.push_str(&hang("      holds    ", &visible(&text), columns));
+    }
     for missing in &a.missing {
         out.push_str(&doubt(&hang("      open     ", &visible(missing), columns)));
     }
@@ -151,8 +165,9 @@ fn passing(e: &Explanation, all: bool, columns: usize) -> String {
     const MOST: usize = 4;
     let would_help = |p: &&Passing| matches!(p.statement.modality.as_str(), "may" | "may always") != e.allowed;
     let open = |p: &&Passing| p.undecided;
-    let mut list: Vec<&Passing> = e.passing.iter().filter(|p| all || would_help(p) || open(p)).collect();
-    list.sort_by_key(|p| (!p.undecided, p.because.len()));
+    let idle = |p: &&Passing| p.because.iter().any(|b| b.starts_with("every role it lists is off"));
+    let mut list: Vec<&Passing> = e.passing.iter().filter(|p| all || would_help(p) || open(p) || idle(p)).collect();
+    list.sort_by_key(|p| (!p.undecided, !idle(p), p.because.len()));
     if list.is_empty() {
         return String::new();
     }

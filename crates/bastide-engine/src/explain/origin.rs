@@ -1,0 +1,87 @@
+//! Where a value comes from that a condition looked up.
+
+use crate::decide::Judge;
+use bastide_model::condition::*;
+use bastide_model::schema::Travel;
+use bastide_model::*;
+use std::collections::{BTreeSet, VecDeque};
+
+/// In words: its own and where that is written, from which resource it came and how, or the default.
+pub(super) fn origin(judge: &Judge, operand: &Operand, user: UserId, resource: ResourceId) -> String {
+    let estate = judge.estate();
+    match operand {
+        Operand::User(UserField::Attribute(id)) => {
+            let attribute = &estate.schema.user_attributes[id.index()];
+            let value = estate.people.attributes[id.index()].get(user.index());
+            match value {
+                None => String::new(),
+                Some(value) if attribute.default.as_ref() == Some(value) => "the default".to_string(),
+                Some(_) => estate.place(estate.people.origins[user.index()]),
+            }
+        }
+        Operand::User(UserField::Realm) => estate.place(estate.people.origins[user.index()]),
+        Operand::Resource(step, field) => {
+            let Some(at) = judge.step(*step, resource) else { return String::new() };
+            let beside = if at == resource { String::new() } else { format!("of `{}`, ", estate.catalog.path(at)) };
+            let from = match field {
+                ResourceField::Attribute(id) => of_resource(estate, *id, at),
+                ResourceField::State | ResourceField::Owner => {
+                    format!("its own, {}", estate.place(estate.catalog.origins[at.index()]))
+                }
+                // What it is and where it lies goes without saying.
+                ResourceField::Id | ResourceField::Name | ResourceField::Path | ResourceField::Kind => String::new(),
+            };
+            format!("{beside}{from}").trim_end_matches([',', ' ']).to_string()
+        }
+        Operand::Session(id) => {
+            let attribute = &estate.schema.session_attributes[id.index()];
+            match &judge.moment().session[id.index()] {
+                None => String::new(),
+                value if *value == attribute.default => "the default".to_string(),
+                Some(_) => "given".to_string(),
+            }
+        }
+        Operand::Today(_) => "the day asked for".to_string(),
+        Operand::User(_) | Operand::Literal(_) | Operand::Kinds(_) => String::new(),
+    }
+}
+
+fn of_resource(estate: &Estate, id: ResourceAttributeId, at: ResourceId) -> String {
+    let (catalog, attribute) = (&estate.catalog, &estate.schema.resource_attributes[id.index()]);
+    let Some(value) = catalog.attributes[id.index()].get(at.index()) else { return String::new() };
+    let own = |r: ResourceId| {
+        let column = catalog.own[id.index()].as_ref().unwrap_or(&catalog.attributes[id.index()]);
+        column.get(r.index()).filter(|v| !v.is_empty_set())
+    };
+    let line = |r: ResourceId| estate.place(catalog.origins[r.index()]);
+    if attribute.travel == Travel::Stays && attribute.default.as_ref() == Some(value) {
+        return "the default".to_string();
+    }
+    if own(at) == Some(value) {
+        return format!("its own, {}", line(at));
+    }
+    match attribute.travel {
+        Travel::Stays => String::new(),
+        Travel::Inherit => match catalog.upward(at).skip(1).find(|r| own(*r).is_some()) {
+            Some(above) => format!("inherited from `{}`, {}", catalog.path(above), line(above)),
+            None => "the default".to_string(),
+        },
+        Travel::Highest => {
+            // The nearest that has it of its own, through parents and sources.
+            let (mut seen, mut open) = (BTreeSet::from([at]), VecDeque::from([(at, false)]));
+            while let Some((resource, linked)) = open.pop_front() {
+                if own(resource) == Some(value) {
+                    let how = if linked { "travelled from its source" } else { "travelled from" };
+                    return format!("{how} `{}`, {}", catalog.path(resource), line(resource));
+                }
+                let sources = catalog.sources(resource).iter().filter_map(|source| match source {
+                    Source::Resource(source) => Some((*source, true)),
+                    Source::Missing(_) => None,
+                });
+                let above = catalog.parent(resource).map(|parent| (parent, linked));
+                open.extend(above.into_iter().chain(sources).filter(|(r, _)| seen.insert(*r)));
+            }
+            "the default".to_string()
+        }
+    }
+}

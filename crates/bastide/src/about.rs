@@ -1,0 +1,163 @@
+//! What an answer for programs says of itself: from which estate it is, as of when, asked how, and by which version. So
+//! two exports can be told apart, and one can be made again.
+
+use crate::open::Opened;
+use bastide_engine::sessions;
+use bastide_formats::{Loaded, sarif};
+use bastide_model::Moment;
+use schemars::JsonSchema;
+use serde::Serialize;
+use sha2::{Digest, Sha256};
+use std::path::Path;
+
+/// What an answer says of itself.
+#[derive(Clone, Serialize, JsonSchema, Debug)]
+pub struct About {
+    /// The estate's name.
+    pub estate: String,
+    /// SHA-256 over the names and the texts of all its files, in the order of their names.
+    pub checksum: String,
+    /// The commit that is checked out around it, where it lies in a git checkout.
+    pub revision: Option<String>,
+    /// Whether its files differ from that commit.
+    pub modified: Option<bool>,
+    /// The day asked for.
+    pub day: String,
+    /// The time zone in which a day that was not given was today.
+    pub zone: String,
+    /// What was known of the session, as `--session` takes it.
+    pub session: Vec<String>,
+    /// What was asked, as words of the command line; where the answer goes and where the estate lies are left out.
+    pub asked: Vec<String>,
+    /// The version of Bastide.
+    pub version: String,
+}
+
+impl About {
+    /// Of an answer about an estate at a moment.
+    pub fn of(opened: &Opened, moment: &Moment) -> About {
+        let estate = opened.estate();
+        let about = About::loaded(&opened.loaded, &opened.root);
+        let session = sessions::told(&estate.schema, moment);
+        About { estate: estate.name.clone(), day: moment.date.to_string(), session, ..about }
+    }
+
+    /// Of an answer about what was read, whatever came of it.
+    pub fn loaded(loaded: &Loaded, root: &Path) -> About {
+        let (revision, modified) = revision(root);
+        About {
+            estate: loaded.estate.as_ref().map_or(String::new(), |estate| estate.name.clone()),
+            checksum: checksum(loaded),
+            revision,
+            modified,
+            day: crate::open::now().date().to_string(),
+            zone: crate::open::zone_name(),
+            session: Vec::new(),
+            asked: asked(std::env::args().skip(1)),
+            version: env!("CARGO_PKG_VERSION").to_string(),
+        }
+    }
+
+    /// For a run of a code review's log, whose places are relative to the checkout where there is one.
+    pub fn run(&self, root: &Path) -> sarif::Run {
+        let inside = || {
+            let repository = git2::Repository::discover(root).ok()?;
+            let workdir = std::fs::canonicalize(repository.workdir()?).ok()?;
+            let root = std::fs::canonicalize(root).ok()?;
+            Some(root.strip_prefix(&workdir).ok()?.to_string_lossy().replace('\\', "/"))
+        };
+        let inside = inside();
+        let base = if inside.is_some() { "the root of the checkout" } else { "the folder of the estate" };
+        let prefix = inside.filter(|p| !p.is_empty()).map_or(String::new(), |p| format!("{p}/"));
+        sarif::Run { version: self.version.clone(), prefix, base: base.to_string(), about: self.pairs() }
+    }
+
+    /// As keys and values, for forms that hold no more.
+    pub fn pairs(&self) -> Vec<(String, String)> {
+        let text = |value: Option<String>| value.unwrap_or_default();
+        [
+            ("bastide.estate", self.estate.clone()),
+            ("bastide.checksum", self.checksum.clone()),
+            ("bastide.revision", text(self.revision.clone())),
+            ("bastide.modified", text(self.modified.map(|m| m.to_string()))),
+            ("bastide.day", self.day.clone()),
+            ("bastide.zone", self.zone.clone()),
+            ("bastide.session", self.session.join(" ")),
+            ("bastide.asked", self.asked.join(" ")),
+            ("bastide.version", self.version.clone()),
+        ]
+        .map(|(key, value)| (key.to_string(), value))
+        .to_vec()
+    }
+}
+
+/// The checksum of all texts that were read.
+fn checksum(loaded: &Loaded) -> String {
+    let sources = &loaded.sources;
+    let mut files: Vec<(&str, &str)> = (0..sources.len() as u32)
+        .map(bastide_syntax::FileId)
+        .map(|file| (sources.name(file), sources.text(file)))
+        .collect();
+    files.sort_unstable();
+    files.dedup();
+    let mut sum = Sha256::new();
+    for (name, text) in files {
+        // Lengths keep what is a name from being taken for a text.
+        sum.update((name.len() as u64).to_le_bytes());
+        sum.update(name);
+        sum.update((text.len() as u64).to_le_bytes());
+        sum.update(text);
+    }
+    let digest: String = sum.finalize().iter().map(|byte| format!("{byte:02x}")).collect();
+    format!("sha256:{digest}")
+}
+
+/// The commit around a folder, and whether files in it differ from it.
+fn revision(root: &Path) -> (Option<String>, Option<bool>) {
+    let Ok(repository) = git2::Repository::discover(root) else { return (None, None) };
+    let commit = repository.head().ok().and_then(|head| head.peel_to_commit().ok()).map(|c| c.id().to_string());
+    let inside = || {
+        let workdir = std::fs::canonicalize(repository.workdir()?).ok()?;
+        let root = std::fs::canonicalize(root).ok()?;
+        let relative = root.strip_prefix(&workdir).ok()?.to_path_buf();
+        let mut options = git2::StatusOptions::new();
+        options.include_untracked(true).recurse_untracked_dirs(false);
+        if !relative.as_os_str().is_empty() {
+            options.pathspec(relative);
+        }
+        Some(!repository.statuses(Some(&mut options)).ok()?.is_empty())
+    };
+    let modified = commit.as_ref().and_then(|_| inside());
+    (commit, modified)
+}
+
+/// The words of a command line without those that say where the estate is and where the answer goes.
+fn asked(words: impl Iterator<Item = String>) -> Vec<String> {
+    let mut kept = Vec::new();
+    let mut skip = false;
+    for word in words {
+        if std::mem::replace(&mut skip, false) {
+            continue;
+        }
+        let taken = ["-C", "--estate", "-o", "--output", "--color"];
+        if taken.contains(&word.as_str()) {
+            skip = true;
+        } else if !taken.iter().any(|t| word.strip_prefix(t).is_some_and(|rest| rest.starts_with('=') || t.len() == 2))
+        {
+            kept.push(word);
+        }
+    }
+    kept
+}
+
+#[cfg(test)]
+mod tests {
+    use super::asked;
+
+    #[test]
+    fn where_an_answer_goes_is_not_what_was_asked() {
+        let words = |text: &str| asked(text.split(' ').map(str::to_string)).join(" ");
+        assert_eq!(words("-C /x who read r -o out.json --format json"), "who read r --format json");
+        assert_eq!(words("who -C/x --output=o --color never read r"), "who read r");
+    }
+}
