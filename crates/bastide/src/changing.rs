@@ -28,10 +28,10 @@ pub struct ChangeArgs {
     #[arg(long, value_name = "FILE")]
     pub add: Vec<String>,
     /// Let a user (or `group:GROUP`) join a group
-    #[arg(long, value_name = "USER:GROUP")]
+    #[arg(long, value_name = "USER:GROUP", add = complete::memberships())]
     pub join: Vec<String>,
     /// Take a user (or `group:GROUP`) out of a group
-    #[arg(long, value_name = "USER:GROUP")]
+    #[arg(long, value_name = "USER:GROUP", add = complete::memberships())]
     pub leave: Vec<String>,
     /// Set an attribute: `user:ID.ATTRIBUTE=VALUE` or `resource:PATH.ATTRIBUTE=VALUE`; no value takes it away
     #[arg(long, value_name = "WHAT=VALUE")]

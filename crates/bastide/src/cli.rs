@@ -1,7 +1,8 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
 use crate::commands::{
-    audit, check, compare, diff, fmt, matrix, new, reach, report, review, schema, setup, test, r#try, what, who, why,
+    about, audit, check, compare, diff, fmt, matrix, new, reach, report, review, rules, schema, setup, test, r#try,
+    what, who, why,
 };
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
@@ -58,6 +59,9 @@ pub enum Command {
     /// Bring policy files into their canonical layout
     #[command(after_help = examples::FMT)]
     Fmt(fmt::FmtArgs),
+    /// List the rules and entries, with what each reaches
+    #[command(after_help = examples::RULES)]
+    Rules(rules::RulesArgs),
     /// Show whom and what one rule reaches, and what is solely its doing
     #[command(after_help = examples::REACH)]
     Reach(reach::ReachArgs),
@@ -67,6 +71,9 @@ pub enum Command {
     /// Show what one user can do, where, and through what
     #[command(after_help = examples::WHAT)]
     What(what::WhatArgs),
+    /// Show everything known of one user, group or place
+    #[command(after_help = examples::ABOUT)]
+    About(about::AboutArgs),
     /// Show who can do one thing in one place, and through what
     #[command(after_help = examples::WHO)]
     Who(who::WhoArgs),
@@ -171,6 +178,8 @@ pub fn run(cli: Cli, stage: &mut Stage) -> Result<u8, Failure> {
         Command::New(args) => commands::new::run(args, stage),
         Command::Check(args) => check::run(args, &cli.estate, stage),
         Command::Fmt(args) => fmt::run(args, &cli.estate, stage),
+        Command::Rules(args) => rules::run(args, &cli.estate, stage),
+        Command::About(args) => about::run(args, &cli.estate, stage),
         Command::Reach(args) => reach::run(args, &cli.estate, stage),
         Command::Matrix(args) => matrix::run(args, &cli.estate, stage),
         Command::What(args) => what::run(args, &cli.estate, stage),

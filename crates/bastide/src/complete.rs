@@ -30,6 +30,63 @@ pub fn users_and_groups() -> ArgValueCandidates {
     })
 }
 
+/// Users, groups and personas, each with the word that says which.
+pub fn stand_ins() -> ArgValueCandidates {
+    ArgValueCandidates::new(|| {
+        with(|estate| {
+            let users = estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u)));
+            let groups =
+                estate.groups.all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups.id(g))));
+            let personas =
+                estate.proofs.personas.iter().map(|p| CompletionCandidate::new(format!("persona:{}", p.name)));
+            users.chain(groups).chain(personas).collect()
+        })
+    })
+}
+
+/// Users, groups, and places by path.
+pub fn anything() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        let Some(begun) = current.to_str().map(str::to_string) else { return Vec::new() };
+        with(|estate| {
+            let users = estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u)));
+            let groups =
+                estate.groups.all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups.id(g))));
+            let begins = |c: &CompletionCandidate| c.get_value().to_string_lossy().starts_with(&begun);
+            let mut all: Vec<CompletionCandidate> = users.chain(groups).filter(begins).collect();
+            all.extend(paths(&estate.catalog, &begun));
+            all
+        })
+    })
+}
+
+/// Memberships: a user (or `group:GROUP`), a colon and a group. Behind the colon groups are offered.
+pub fn memberships() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        let Some(begun) = current.to_str().map(str::to_string) else { return Vec::new() };
+        with(|estate| {
+            let members = estate.people.all().map(|u| estate.people.id(u).to_string());
+            let members = members.chain(estate.groups.all().map(|g| format!("group:{}", estate.groups.id(g))));
+            let mut found = Vec::new();
+            for member in members {
+                let head = format!("{member}:");
+                if begun.starts_with(&head) {
+                    let groups = estate.groups.all().map(|g| format!("{head}{}", estate.groups.id(g)));
+                    found.extend(groups.filter(|text| text.starts_with(&begun)).map(CompletionCandidate::new));
+                } else if head.starts_with(&begun) {
+                    found.push(CompletionCandidate::new(head));
+                }
+            }
+            found
+        })
+    })
+}
+
+/// Findings, what each is beside.
+pub fn findings() -> ArgValueCandidates {
+    ArgValueCandidates::new(|| bastide_audit::ALL.iter().map(|d| told(d.name, d.what)).collect())
+}
+
 /// Actions.
 pub fn actions() -> ArgValueCandidates {
     ArgValueCandidates::new(|| {

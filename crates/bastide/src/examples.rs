@@ -16,6 +16,8 @@ examples! {
     NEW: "bastide new my-estate";
     CHECK: "bastide check", "bastide check --format sarif -o check.sarif";
     FMT: "bastide fmt", "bastide fmt --check";
+    RULES: "bastide rules", "bastide rules --only 'staff*' --by reach", "bastide rules --format csv -o rules.csv";
+    ABOUT: "bastide about bruno.tavares", "bastide about group:conservators", "bastide about \"Exhibitions/Tidal Light\"";
     REACH:
         "bastide reach lenders-follow-their-loans",
         "bastide reach data/entries.csv:14",
@@ -23,11 +25,12 @@ examples! {
         "bastide reach registrars-approve --format svg -o reach.svg";
     MATRIX:
         "bastide matrix --under \"Exhibitions/Tidal Light\"",
+        "bastide matrix --users group:directors --rows users --also Press",
         "bastide matrix --summary",
         "bastide matrix --all --format parquet -o access.parquet",
         "bastide matrix --format png -o access.png";
-    WHAT: "bastide what bruno.tavares", "bastide what bruno.tavares --under Exhibitions --until-changes 2027-06-30";
-    WHO: "bastide who read \"Exhibitions/Tidal Light/Valuations/TL-020\" --via", "bastide who update Press --not";
+    WHAT: "bastide what bruno.tavares", "bastide what group:conservators", "bastide what persona:stand-in-registrar", "bastide what bruno.tavares --under Exhibitions --until-changes 2027-06-30";
+    WHO: "bastide who read \"Exhibitions/Tidal Light/Valuations/TL-020\" --via", "bastide who update Press --not", "bastide who read,update Press --format csv";
     WHY:
         "bastide why bruno.tavares read \"Exhibitions/Tidal Light/Condition/Incoming/TL-007 incoming\"",
         "bastide why pia.sorrel manage Press --want refused --remedies 5",

@@ -4,9 +4,11 @@ use crate::failure::Failure;
 use crate::print::diagnostics;
 use crate::progress::Telling;
 use crate::stage::Stage;
-use bastide_engine::{Judge, session};
+use bastide_engine::prove::with_personas;
+use bastide_engine::{Judge, find, session};
 use bastide_formats::{Loaded, manifest};
-use bastide_model::{Estate, Moment};
+use bastide_model::proof::Persona;
+use bastide_model::{Estate, Moment, Origin, UserId};
 use bastide_syntax::Diagnostic;
 use clap::Args;
 use jiff::ZonedDateTime;
@@ -14,7 +16,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 /// Which estate.
 #[derive(Args, Clone, Debug)]
@@ -100,6 +102,44 @@ impl Opened {
     /// The estate.
     pub fn estate(&self) -> &Estate {
         self.loaded.estate.as_ref().expect("an estate with errors is not opened")
+    }
+
+    /// Users that are named, personas (`persona:NAME`) and somebody who is in a group and has nothing else (`group:GROUP`)
+    /// among them. Where one of those is named, they stand behind everybody from here on.
+    pub fn somebody(&mut self, names: &[&str]) -> Result<Vec<UserId>, Failure> {
+        let is_persona = |name: &&&str| name.starts_with("persona:");
+        let mut groups = Vec::new();
+        for name in names {
+            if let Some(group) = name.strip_prefix("group:") {
+                groups.push((name.to_string(), find::group(self.estate(), group)?));
+            }
+        }
+        if !groups.is_empty() || names.iter().any(|name| is_persona(&name)) {
+            let mut estate = self.estate().clone();
+            let personas = &mut Arc::make_mut(&mut estate.proofs).personas;
+            for (name, group) in groups {
+                let origin = Origin { file: bastide_syntax::FileId(0), line: 0 };
+                let (groups, values, lost) = (vec![group], Vec::new(), Vec::new());
+                personas.push(Persona { name, origin, because: None, kind: 0, realm: None, groups, values, lost });
+            }
+            self.loaded.estate = Some(with_personas(&estate).into_owned());
+        }
+        let estate = self.estate();
+        let one = |name: &&str| match name.strip_prefix("persona:") {
+            Some(persona) => estate
+                .people
+                .find(persona)
+                .filter(|u| u.index() + estate.proofs.personas.len() >= estate.people.len())
+                .ok_or_else(|| {
+                    let known: Vec<&str> = estate.proofs.personas.iter().map(|p| p.name.as_str()).collect();
+                    let near = bastide_syntax::nearest::nearest(persona, known)
+                        .map(|n| format!("did you mean `persona:{n}`?"));
+                    Failure::Usage(format!("there is no persona `{persona}`"), near.into_iter().collect())
+                }),
+            None if name.starts_with("group:") => Ok(estate.people.find(name).expect("it was put there")),
+            None => Ok(find::user(estate, name)?),
+        };
+        names.iter().map(one).collect()
     }
 
     /// Lets it go, where the command goes on without it.

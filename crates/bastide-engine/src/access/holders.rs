@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 /// Everybody, by what decides.
 #[derive(Serialize, JsonSchema, Debug)]
 pub struct Holders {
-    /// The action.
+    /// The action; of several their names, parted by commas.
     pub action: String,
     /// The resource's id.
     pub resource: String,
@@ -63,13 +63,13 @@ pub struct Holder {
     pub ways: Vec<Way>,
 }
 
-/// Who holds an action on a resource. `inactive`: inactive users are listed among those who may not.
+/// Who holds all of some actions on a resource: of whoever does not, the first that is refused is told. `inactive`: inactive users are listed among those who may not.
 ///
 /// # Errors
 /// Decisions that depend on themselves.
 pub fn holders(
     judge: &Judge,
-    action: ActionId,
+    wanted: &[ActionId],
     resource: ResourceId,
     inactive: bool,
 ) -> Result<Holders, Vec<Diagnostic>> {
@@ -83,7 +83,9 @@ pub fn holders(
         if !inactive && !estate.people.is_active(user) {
             continue;
         }
-        let part = engine.part(decided, user, action);
+        let refused = wanted.iter().find(|a| !engine.allows(decided, user, **a));
+        let Some(action) = refused.or(wanted.first()) else { continue };
+        let part = engine.part(decided, user, *action);
         let ways = part.by.map_or(Vec::new(), |by| ways(judge, estate.statement(by), user, Some(resource)));
         let id = estate.people.id(user).to_string();
         if part.reason.is_allowed() {
@@ -111,7 +113,7 @@ pub fn holders(
         .collect();
     profiles.sort_by_key(|p| std::cmp::Reverse(p.users.len()));
     Ok(Holders {
-        action: estate.schema.actions[action.index()].name.clone(),
+        action: wanted.iter().map(|a| estate.schema.actions[a.index()].name.as_str()).collect::<Vec<_>>().join(", "),
         resource: estate.catalog.id(resource).to_string(),
         path: estate.catalog.path(resource),
         allowed: count(&by),

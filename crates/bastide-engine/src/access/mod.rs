@@ -7,11 +7,13 @@
 mod compare;
 mod hanging;
 mod holders;
+mod known;
 mod ledger;
 mod matrix;
 mod person;
 mod profiles;
 mod reach;
+mod statements;
 mod summary;
 mod tally;
 mod turns;
@@ -19,12 +21,14 @@ mod turns;
 pub use compare::{Apart, Beside, Comparison, Party, compare};
 pub use hanging::{Hanging, hanging};
 pub use holders::{Holder, HolderProfile, Holders, HoldersBy, holders};
+pub use known::{Known, Subject, known};
 pub use ledger::{Ledger, LedgerLine, ledger};
 pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, person};
 pub use profiles::Profiles;
 pub use reach::{Narrowing, Reached, reach};
+pub use statements::{Listed, Statements, statements};
 pub use summary::{Done, Summary, Totals, shares, summary, totals};
 pub use turns::{TurnDay, Turns, turns};
 

@@ -2,7 +2,7 @@
 
 use super::{Stopped, sweep};
 use crate::decide::Judge;
-use crate::explain::{StatementRef, Way, ways};
+use crate::explain::{Met, StatementRef, Way, of_user, ways};
 use bastide_model::*;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -20,6 +20,8 @@ pub struct Person {
     pub kind: String,
     /// Whether the user is active.
     pub active: bool,
+    /// The user's attributes, and where each value comes from.
+    pub attributes: Vec<Met>,
     /// The groups the user is in, each with the chain that leads there.
     pub groups: Vec<InGroup>,
     /// Resources and allowed actions by kind.
@@ -138,6 +140,7 @@ pub fn person(
         name: estate.people.name(user).to_string(),
         kind: estate.people.kind(user).to_string(),
         active: estate.people.is_active(user),
+        attributes: attributes(estate, user),
         groups: groups(&judge, user),
         counts: counts(estate, &resources, &access),
         touched: access.iter().filter(|a| !a.is_empty()).count(),
@@ -145,6 +148,14 @@ pub fn person(
         through,
         tree: tree.branches(roots.into_iter()).0,
     })
+}
+
+fn attributes(estate: &Estate, user: UserId) -> Vec<Met> {
+    let all = estate.schema.user_attributes.iter().enumerate().map(|(at, attribute)| {
+        let value = estate.people.attributes[at].get(user.index()).map(|value| estate.schema.show(value));
+        Met { name: attribute.name.clone(), value, from: of_user(estate, UserAttributeId::new(at), user) }
+    });
+    all.collect()
 }
 
 fn groups(judge: &Judge, user: UserId) -> Vec<InGroup> {

@@ -154,7 +154,7 @@ fn elsewhere(
     Ok(Some(found))
 }
 
-fn asleep(statement: &Statement, moment: &Moment) -> Option<String> {
+pub(super) fn asleep(statement: &Statement, moment: &Moment) -> Option<String> {
     if statement.off {
         return Some("it is switched off".to_string());
     }

@@ -7,6 +7,7 @@ mod origin;
 mod statement;
 
 pub use gather::explain;
+pub(crate) use origin::{of_resource, of_user};
 pub use statement::{StatementRef, Way, ways};
 
 use crate::decide::Reason;

@@ -10,15 +10,7 @@ use std::collections::{BTreeSet, VecDeque};
 pub(super) fn origin(judge: &Judge, operand: &Operand, user: UserId, resource: ResourceId) -> String {
     let estate = judge.estate();
     match operand {
-        Operand::User(UserField::Attribute(id)) => {
-            let attribute = &estate.schema.user_attributes[id.index()];
-            let value = estate.people.attributes[id.index()].get(user.index());
-            match value {
-                None => String::new(),
-                Some(value) if attribute.default.as_ref() == Some(value) => "the default".to_string(),
-                Some(_) => estate.place(estate.people.origins[user.index()]),
-            }
-        }
+        Operand::User(UserField::Attribute(id)) => of_user(estate, *id, user),
         Operand::User(UserField::Realm) => estate.place(estate.people.origins[user.index()]),
         Operand::Resource(step, field) => {
             let Some(at) = judge.step(*step, resource) else { return String::new() };
@@ -46,7 +38,18 @@ pub(super) fn origin(judge: &Judge, operand: &Operand, user: UserId, resource: R
     }
 }
 
-fn of_resource(estate: &Estate, id: ResourceAttributeId, at: ResourceId) -> String {
+/// Where the value of a user's attribute comes from.
+pub(crate) fn of_user(estate: &Estate, id: UserAttributeId, user: UserId) -> String {
+    let attribute = &estate.schema.user_attributes[id.index()];
+    match estate.people.attributes[id.index()].get(user.index()) {
+        None => String::new(),
+        Some(value) if attribute.default.as_ref() == Some(value) => "the default".to_string(),
+        Some(_) => estate.place(estate.people.origins[user.index()]),
+    }
+}
+
+/// Where the value of a resource's attribute comes from.
+pub(crate) fn of_resource(estate: &Estate, id: ResourceAttributeId, at: ResourceId) -> String {
     let (catalog, attribute) = (&estate.catalog, &estate.schema.resource_attributes[id.index()]);
     let Some(value) = catalog.attributes[id.index()].get(at.index()) else { return String::new() };
     let own = |r: ResourceId| {

@@ -8,6 +8,8 @@
 mod expectation;
 mod guarantee;
 mod personas;
+
+pub use personas::with_personas;
 mod record;
 
 pub use record::record;

@@ -8,7 +8,7 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 /// The estate with its personas as users, numbered on from the real ones.
-pub(super) fn with_personas(estate: &Estate) -> Cow<'_, Estate> {
+pub fn with_personas(estate: &Estate) -> Cow<'_, Estate> {
     if estate.proofs.personas.is_empty() {
         return Cow::Borrowed(estate);
     }

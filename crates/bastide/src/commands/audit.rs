@@ -1,6 +1,7 @@
 //! `bastide audit`
 
 use crate::about::About;
+use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::history::History;
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
@@ -48,10 +49,10 @@ pub enum FailOn {
 #[derive(Args, Debug)]
 pub struct AuditArgs {
     /// Only findings of this name; repeat it for several
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "NAME", add = complete::findings())]
     only: Vec<String>,
     /// Explain a finding: what it is, why it matters, when not to mind
-    #[arg(long, value_name = "NAME", exclusive = true)]
+    #[arg(long, value_name = "NAME", exclusive = true, add = complete::findings())]
     explain: Option<String>,
     /// Report only what an earlier audit (`--format json`) did not
     #[arg(long, value_name = "FILE")]

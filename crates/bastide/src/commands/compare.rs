@@ -18,6 +18,8 @@ pub enum Format {
     Table,
     /// For programs
     Json,
+    /// One row a difference
+    Csv,
 }
 
 #[derive(Args, Debug)]
@@ -42,17 +44,22 @@ pub struct CompareArgs {
 }
 
 pub fn run(args: CompareArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let opened = estate.open(stage)?;
+    let mut opened = estate.open(stage)?;
+    // A group on the right are its members, not somebody who is in it.
+    let group = args.other.strip_prefix("group:").map(|name| find::group(opened.estate(), name)).transpose()?;
+    let (user, other) = match group {
+        Some(group) => (opened.somebody(&[&args.user])?[0], Beside::Group(group)),
+        None => {
+            let both = opened.somebody(&[&args.user, &args.other])?;
+            (both[0], Beside::User(both[1]))
+        }
+    };
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let user = find::user(estate, &args.user)?;
-    let other = match args.other.strip_prefix("group:") {
-        Some(group) => Beside::Group(find::group(estate, group)?),
-        None => Beside::User(find::user(estate, &args.other)?),
-    };
     let comparison = access::compare(estate, &moment, user, other).map_err(|cycles| cycle(&opened, &cycles, stage))?;
     let text = match args.format {
         Format::Table => compare::comparison(&comparison, args.all, stage.width()),
+        Format::Csv => compare::csv(&comparison),
         Format::Json => json::document("compare", &About::of(&opened, &moment), &comparison),
     };
     stage.deliver(&text, args.output.as_deref())?;

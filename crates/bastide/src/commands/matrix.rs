@@ -48,6 +48,15 @@ pub enum By {
     Resources,
 }
 
+/// What stands in the rows of the table.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Rows {
+    /// Places down, profiles of users across
+    Places,
+    /// Users down, places across
+    Users,
+}
+
 #[derive(Args, Debug)]
 pub struct MatrixArgs {
     #[command(flatten)]
@@ -55,14 +64,20 @@ pub struct MatrixArgs {
     /// How many levels of the tree, from the top or from --under: 2 in a table or picture, all of them in a list
     #[arg(long, value_name = "N")]
     depth: Option<u16>,
-    /// Only this place and what lies beneath it
+    /// Only this place and what lies beneath it; repeat it for several
     #[arg(long, value_name = "PLACE", add = complete::resources())]
-    under: Option<String>,
+    under: Vec<String>,
+    /// This place, too, wherever it lies; repeat it for several
+    #[arg(long, value_name = "PLACE", add = complete::resources())]
+    also: Vec<String>,
+    /// What stands in the rows of the table
+    #[arg(long, value_enum, default_value = "places")]
+    rows: Rows,
     /// Only resources of this kind, at every depth unless --depth says otherwise
     #[arg(long, value_name = "KIND", add = complete::kinds())]
     kind: Option<String>,
-    /// Only these users
-    #[arg(long, value_name = "USER", value_delimiter = ',', add = complete::users())]
+    /// Only these users: ids, `group:GROUP` for its members, `persona:NAME`
+    #[arg(long, value_name = "USER", value_delimiter = ',', add = complete::stand_ins())]
     users: Vec<String>,
     /// Only this action; repeat it for several
     #[arg(long, value_name = "ACTION", add = complete::actions())]
@@ -77,10 +92,10 @@ pub struct MatrixArgs {
     #[arg(long)]
     reasons: bool,
     /// Totals of everybody on everything instead
-    #[arg(long, conflicts_with_all = ["depth", "under", "kind", "users", "action", "reasons", "totals"])]
+    #[arg(long, conflicts_with_all = ["depth", "under", "also", "rows", "kind", "users", "action", "reasons", "totals"])]
     summary: bool,
     /// The number of allowed pairs by user or by resource instead, as CSV
-    #[arg(long, value_enum, value_name = "BY", conflicts_with_all = ["depth", "under", "kind", "users", "action", "reasons"])]
+    #[arg(long, value_enum, value_name = "BY", conflicts_with_all = ["depth", "under", "also", "rows", "kind", "users", "action", "reasons"])]
     totals: Option<By>,
     /// Write CSV cells that a spreadsheet would run as a formula so that it does not
     #[arg(long)]
@@ -101,7 +116,13 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
     if args.for_spreadsheet && args.format != Format::Csv && args.totals.is_none() {
         return Err(Failure::Usage("`--for-spreadsheet` goes with `--format csv`".to_string(), Vec::new()));
     }
-    let opened = estate.open(stage)?;
+    if args.rows == Rows::Users && args.format != Format::Table {
+        let hint = vec!["lists have a row a user and resource anyway".to_string()];
+        return Err(Failure::Usage("`--rows users` goes with the table".to_string(), hint));
+    }
+    let mut opened = estate.open(stage)?;
+    let users = users(&args, &mut opened)?;
+    let opened = opened;
     let moment = args.moment.moment(opened.estate())?;
     if args.summary {
         return totals_of_all(&args, &opened, &moment, stage);
@@ -109,7 +130,7 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
     if let Some(by) = args.totals {
         return totals(&args, by, &opened, &moment, stage);
     }
-    let (users, resources) = (users(&args, &opened)?, resources(&args, &opened)?);
+    let resources = resources(&args, &opened)?;
     let wanted = actions(&args, &opened)?;
     let unwrap = |stopped: Stopped<std::convert::Infallible>| match stopped {
         Stopped::Cycle(cycles) => cycle(&opened, &cycles, stage),
@@ -132,7 +153,10 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
             let inactive = opened.estate().people.len() - opened.estate().people.active.count_ones(..);
             let inactive = if args.inactive || args.all || !args.users.is_empty() { 0 } else { inactive };
             let aside = matrix::Aside { inactive, depth: depth(&args) };
-            let text = matrix::table(&table, &aside, args.all, stage.width());
+            let text = match args.rows {
+                Rows::Places => matrix::table(&table, &aside, args.all, stage.width()),
+                Rows::Users => matrix::by_user(&table, &aside, args.all, stage.width()),
+            };
             stage.deliver(&text, args.output.as_deref())?;
         }
         Format::Csv | Format::Jsonl | Format::Parquet => {
@@ -159,14 +183,19 @@ fn heat(
     heat_map(table, &title, resources.iter().map(fits).collect(), harmless, medium)
 }
 
-fn users(args: &MatrixArgs, opened: &Opened) -> Result<Vec<UserId>, Failure> {
-    let people = &opened.estate().people;
+fn users(args: &MatrixArgs, opened: &mut Opened) -> Result<Vec<UserId>, Failure> {
     if args.users.is_empty() {
+        let people = &opened.estate().people;
         return Ok(people.all().filter(|u| args.inactive || args.all || people.is_active(*u)).collect());
     }
-    let mut users = Vec::new();
-    for name in &args.users {
-        users.push(find::user(opened.estate(), name)?);
+    let (groups, names): (Vec<&str>, Vec<&str>) =
+        args.users.iter().map(String::as_str).partition(|name| name.starts_with("group:"));
+    let mut users = opened.somebody(&names)?;
+    let estate = opened.estate();
+    for name in groups {
+        let group = find::group(estate, name.trim_start_matches("group:"))?;
+        let members = estate.groups.users(group).ones().map(UserId::new);
+        users.extend(members.filter(|u| args.inactive || args.all || estate.people.is_active(*u)));
     }
     users.sort();
     users.dedup();
@@ -195,18 +224,28 @@ fn depth(args: &MatrixArgs) -> Option<u16> {
 fn resources(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ResourceId>, Failure> {
     let estate = opened.estate();
     let catalog = &estate.catalog;
-    let (within, top): (Vec<ResourceId>, u16) = match &args.under {
-        None => (catalog.all().collect(), 1),
-        Some(name) => {
-            let place = find::resource(estate, name)?;
-            (catalog.subtree(place).map(ResourceId).collect(), catalog.depth(place))
-        }
-    };
+    // Each place with what lies beneath it, and the depth at which it begins.
+    let mut within: Vec<(ResourceId, u16)> = Vec::new();
+    if args.under.is_empty() {
+        within.extend(catalog.all().map(|resource| (resource, 1)));
+    }
+    for name in &args.under {
+        let place = find::resource(estate, name)?;
+        let top = catalog.depth(place);
+        within.extend(catalog.subtree(place).map(|resource| (ResourceId(resource), top)));
+    }
     let kind = args.kind.as_ref().map(|name| find::kind(estate, name)).transpose()?;
     let depth = depth(args);
-    let shallow = |r: &ResourceId| depth.is_none_or(|d| catalog.depth(*r) < top + d);
+    let shallow = |(r, top): &(ResourceId, u16)| depth.is_none_or(|d| catalog.depth(*r) < top + d);
     let of_kind = |r: &ResourceId| kind.is_none_or(|k| estate.schema.is_kind(catalog.kind(*r), k));
-    Ok(within.into_iter().filter(shallow).filter(of_kind).collect())
+    let mut found: Vec<ResourceId> = within.into_iter().filter(shallow).map(|(r, _)| r).filter(of_kind).collect();
+    for name in &args.also {
+        found.push(find::resource(estate, name)?);
+    }
+    // In the order of the tree, each once.
+    found.sort_unstable();
+    found.dedup();
+    Ok(found)
 }
 
 fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, stage: &mut Stage) -> Result<u8, Failure> {

@@ -1,5 +1,6 @@
 //! One file a command: its arguments, and its run.
 
+pub mod about;
 pub mod audit;
 pub mod check;
 pub mod compare;
@@ -12,6 +13,7 @@ mod picture;
 pub mod reach;
 pub mod report;
 pub mod review;
+pub mod rules;
 pub mod schema;
 pub mod setup;
 pub mod test;

@@ -2,7 +2,7 @@
 
 use crate::failure::{DONE, Failure};
 use crate::stage::Stage;
-use bastide_engine::access::{Comparison, Holders, Matrix, Person, Reached, Summary, Turns};
+use bastide_engine::access::{Comparison, Holders, Known, Matrix, Person, Reached, Statements, Summary, Turns};
 use clap::Args;
 use schemars::Schema;
 use serde_json::json;
@@ -10,6 +10,8 @@ use serde_json::json;
 /// Outputs that have a schema.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
 pub enum Name {
+    /// `bastide about --format json`
+    About,
     /// `bastide audit --format json`
     Audit,
     /// `bastide check --format json`
@@ -24,6 +26,8 @@ pub enum Name {
     MatrixRow,
     /// `bastide reach --format json`
     Reach,
+    /// `bastide rules --format json`
+    Rules,
     /// `bastide matrix --summary --format json`
     Summary,
     /// `bastide test --format json`
@@ -49,6 +53,8 @@ pub struct SchemaArgs {
 
 pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let (name, schema) = match args.name {
+        Name::About => ("about", schemars::schema_for!(Known)),
+        Name::Rules => ("rules", schemars::schema_for!(Statements)),
         Name::Audit => ("audit", schemars::schema_for!(crate::commands::audit::Audited)),
         Name::Check => ("check", check()),
         Name::Compare => ("compare", schemars::schema_for!(Comparison)),

@@ -19,12 +19,15 @@ pub enum Format {
     Table,
     /// For programs
     Json,
+    /// One row a resource on which anything is allowed
+    Csv,
 }
 
 #[derive(Args, Debug)]
 pub struct WhatArgs {
-    /// The user, by id or its unique beginning
-    #[arg(add = complete::users())]
+    /// The user, by id or its unique beginning; `persona:NAME`, or `group:GROUP` for somebody who is in a group and has
+    /// nothing else
+    #[arg(add = complete::stand_ins())]
     user: String,
     #[command(flatten)]
     moment: MomentArgs,
@@ -46,16 +49,20 @@ pub struct WhatArgs {
 }
 
 pub fn run(args: WhatArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let opened = estate.open(stage)?;
+    let mut opened = estate.open(stage)?;
+    let user = opened.somebody(&[&args.user])?[0];
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let user = find::user(estate, &args.user)?;
     let under = args.under.as_ref().map(|place| find::resource(estate, place)).transpose()?;
     if let Some(through) = args.until_changes {
         let turns = access::turns(estate, &moment, user, through, &opened.loaded.audit.harmless)
             .map_err(|cycles| cycle(&opened, &cycles, stage))?;
         let text = match args.format {
             Format::Table => what::turns(&turns, stage.width()),
+            Format::Csv => {
+                let hint = "write `--format json`".to_string();
+                return Err(Failure::Usage("days have no rows".to_string(), vec![hint]));
+            }
             Format::Json => json::document("turns", &About::of(&opened, &moment), &turns),
         };
         stage.deliver(&text, args.output.as_deref())?;
@@ -68,6 +75,7 @@ pub fn run(args: WhatArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     let actions: Vec<String> = estate.schema.actions.iter().map(|a| a.name.clone()).collect();
     let text = match args.format {
         Format::Table => what::person(&person, &actions, args.depth.max(1), stage.width()),
+        Format::Csv => what::csv(&person),
         Format::Json => json::document("what", &About::of(&opened, &moment), &person),
     };
     stage.deliver(&text, args.output.as_deref())?;

@@ -7,6 +7,7 @@ use crate::open::{EstateArgs, MomentArgs, cycle, judge};
 use crate::print::{json, who};
 use crate::stage::Stage;
 use bastide_engine::{access, find};
+use bastide_model::{ActionId, Estate};
 use clap::Args;
 use std::path::PathBuf;
 
@@ -17,11 +18,13 @@ pub enum Format {
     Table,
     /// For programs
     Json,
+    /// One row a user
+    Csv,
 }
 
 #[derive(Args, Debug)]
 pub struct WhoArgs {
-    /// The action
+    /// The action; several parted by commas, or a role: whoever can do all of them
     #[arg(add = complete::actions())]
     action: String,
     /// The resource, by id or path, or the unique beginning of a path
@@ -49,18 +52,44 @@ pub struct WhoArgs {
     output: Option<PathBuf>,
 }
 
+/// The actions that a word names: one, several parted by commas, or those of a role.
+fn actions(estate: &Estate, text: &str) -> Result<Vec<ActionId>, Failure> {
+    if let Some(action) = estate.schema.action(text) {
+        return Ok(vec![action]);
+    }
+    if let Some(role) = estate.schema.role(text) {
+        let actions: Vec<ActionId> = estate.schema.roles[role.index()].actions.ones().map(ActionId::new).collect();
+        if actions.is_empty() {
+            return Err(Failure::Usage(format!("role `{text}` is off, or has no actions"), Vec::new()));
+        }
+        return Ok(actions);
+    }
+    let mut found = Vec::new();
+    for name in text.split(',').map(str::trim).filter(|name| !name.is_empty()) {
+        found.push(find::action(estate, name)?);
+    }
+    found.sort();
+    found.dedup();
+    if found.is_empty() {
+        Err(find::action(estate, text).err().map_or(Failure::Closed, Failure::from))
+    } else {
+        Ok(found)
+    }
+}
+
 pub fn run(args: WhoArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let opened = estate.open(stage)?;
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let action = find::action(estate, &args.action)?;
+    let actions = actions(estate, &args.action)?;
     let resource = find::resource(estate, &args.resource)?;
     let judge = judge(&opened, &moment, stage)?;
     let holders =
-        access::holders(&judge, action, resource, args.inactive).map_err(|cycles| cycle(&opened, &cycles, stage))?;
+        access::holders(&judge, &actions, resource, args.inactive).map_err(|cycles| cycle(&opened, &cycles, stage))?;
     let detail = who::Detail { not: args.not, via: args.via, all: args.all };
     let text = match args.format {
         Format::Table => who::holders(&holders, detail, stage.width()),
+        Format::Csv => who::csv(&holders, args.not),
         Format::Json => json::document("who", &About::of(&opened, &moment), &holders),
     };
     stage.deliver(&text, args.output.as_deref())?;

@@ -87,18 +87,20 @@ pub struct Answer {
 }
 
 pub fn run(args: WhyArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let opened = estate.open(stage)?;
+    let mut opened = estate.open(stage)?;
     let mut history = History::of(&estate.root()?);
+    let user = opened.somebody(&[&args.user])?[0];
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let user = find::user(estate, &args.user)?;
     let action = find::action(estate, &args.action)?;
     let resource = find::resource(estate, &args.resource)?;
     let judge = judge(&opened, &moment, stage)?;
     let explanation = explain::explain(&judge, user, action, resource);
     let wanted = args.want.map_or(!explanation.allowed, |want| want == Want::Allowed);
     let wish = Wish { user, action, resource, wanted };
-    let told = matches!(args.format, Format::Table | Format::Json) && args.remedies > 0;
+    // A stand-in is in no directory: there is nothing to change.
+    let stand_in = args.user.starts_with("persona:") || args.user.starts_with("group:");
+    let told = matches!(args.format, Format::Table | Format::Json) && args.remedies > 0 && !stand_in;
     let remedies = told.then(|| remedies(&judge, wish, &opened.loaded.audit.harmless, args.remedies));
     let touched = touched(&explanation, &mut history);
     let answer = Answer { explanation, touched, remedies };

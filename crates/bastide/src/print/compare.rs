@@ -95,3 +95,27 @@ fn statement(s: &StatementRef) -> String {
     let place = if s.sort == "rule" { format!(" ({})", visible(&s.place)) } else { String::new() };
     format!("{} {} {}{place}", modality(&s.modality), s.sort, name(&visible(&s.name)))
 }
+
+/// One row a difference.
+pub fn csv(comparison: &Comparison) -> String {
+    let sides = [(&comparison.left.id, &comparison.only_left), (&comparison.right.id, &comparison.only_right)];
+    let rows = sides.into_iter().flat_map(|(who, list)| {
+        list.iter().map(move |apart| {
+            let name = |s: &Option<bastide_engine::explain::StatementRef>| {
+                s.as_ref().map_or(String::new(), |s| s.name.clone())
+            };
+            let places: Vec<String> = apart.places.iter().map(|p| p.path.clone()).collect();
+            vec![
+                who.clone(),
+                apart.actions.join(";"),
+                apart.resources.to_string(),
+                apart.pairs.to_string(),
+                places.join("; "),
+                name(&apart.by),
+                apart.reason.word().to_string(),
+                name(&apart.against),
+            ]
+        })
+    });
+    super::text::table(&["only", "actions", "resources", "pairs", "places", "by", "reason", "against"], rows)
+}

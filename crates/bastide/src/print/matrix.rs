@@ -71,6 +71,71 @@ pub fn table(matrix: &Matrix, aside: &Aside, all: bool, columns: usize) -> Strin
     out
 }
 
+/// The same with users down and places across: as many places as fit the width, with `all` the others in tables below.
+pub fn by_user(matrix: &Matrix, aside: &Aside, all: bool, columns: usize) -> String {
+    let letters = letters(&matrix.actions);
+    let mut users: Vec<(&str, usize)> = Vec::new();
+    for (p, profile) in matrix.profiles.iter().enumerate() {
+        users.extend(profile.users.iter().map(|user| (user.as_str(), p)));
+    }
+    users.sort_unstable();
+    let cell = |row: &MatrixRow, p: usize| match row.cells[p].as_slice() {
+        [] => "-".to_string(),
+        actions => actions.iter().map(|a| letters[*a]).collect(),
+    };
+    let name_width = users.iter().map(|(user, _)| width(&visible(user))).max().unwrap_or(4).min(columns / 3);
+    let mut out = String::new();
+    let mut shown = 0;
+    loop {
+        let (mut widths, mut used) = (Vec::new(), name_width);
+        for (at, row) in matrix.rows.iter().enumerate().skip(shown) {
+            let widest = (0..matrix.profiles.len()).map(|p| width(&cell(row, p))).max().unwrap_or(1);
+            let own = widest.max((at + 1).to_string().len());
+            if used + own + 2 > columns && at > shown {
+                break;
+            }
+            used += own + 2;
+            widths.push(own);
+        }
+        let part = shown..shown + widths.len();
+        let line = |name: &str, cells: Vec<String>| {
+            let cells: String = cells.iter().zip(&widths).map(|(cell, own)| format!("  {}", pad(cell, *own))).collect();
+            format!("{}{cells}", pad(&cut(&visible(name), name_width), name_width)).trim_end().to_string()
+        };
+        out.push_str(&format!("{}\n", bold(&line("place", part.clone().map(|at| (at + 1).to_string()).collect()))));
+        for (user, p) in &users {
+            out.push_str(&format!(
+                "{}\n",
+                line(user, matrix.rows[part.clone()].iter().map(|row| cell(row, *p)).collect())
+            ));
+        }
+        out.push('\n');
+        shown = part.end;
+        if !all || shown >= matrix.rows.len() {
+            break;
+        }
+    }
+    out.push_str(&legend(&matrix.actions, &letters, columns));
+    out.push('\n');
+    for (at, row) in matrix.rows.iter().enumerate().take(shown) {
+        let head = format!("{:>4}  ", at + 1);
+        out.push_str(&bold(&head));
+        out.push_str(&cut_before(&visible(&row.path), columns.saturating_sub(head.len())));
+        out.push('\n');
+    }
+    let mut left_out = Vec::new();
+    if shown < matrix.rows.len() {
+        left_out.push(format!("{} more places (--all, --under, --depth)", matrix.rows.len() - shown));
+    }
+    if aside.inactive > 0 {
+        left_out.push(format!("{} inactive users (--inactive)", aside.inactive));
+    }
+    if !left_out.is_empty() {
+        out.push_str(&format!("\n{}", dim(&hang("left out: ", &left_out.join("; "), columns))));
+    }
+    out
+}
+
 /// The labels of all rows, each beneath the row it lies in. What is too long is shortened where that leaves all of them
 /// apart: at the end, else at the beginning, else in the middle; else they are as long as they are.
 fn labels(rows: &[MatrixRow], columns: usize) -> Vec<String> {

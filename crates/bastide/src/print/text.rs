@@ -151,6 +151,14 @@ pub fn count(number: usize, noun: &str) -> String {
     format!("{} {}", grouped(number as u64), if number == 1 { noun } else { &plural })
 }
 
+/// Rows as CSV beneath their headers.
+pub fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
+    let mut out = csv::Writer::from_writer(Vec::new());
+    out.write_record(head).expect("memory takes everything");
+    rows.for_each(|row| out.write_record(&row).expect("memory takes everything"));
+    String::from_utf8(out.into_inner().expect("memory takes everything")).expect("it was text")
+}
+
 /// A number with its thousands apart.
 pub fn grouped(number: u64) -> String {
     let digits = number.to_string();

@@ -2,7 +2,7 @@
 
 use super::changes::{block, sentence};
 use super::text::{
-    blocks, bold, count, cut, dim, doubt, good, grouped, hang, legend, letters, name, pad, visible, width,
+    blocks, bold, count, cut, dim, doubt, good, grouped, hang, legend, letters, name, pad, table, visible, width,
 };
 use super::why::{modality, way};
 use bastide_engine::access::{Branch, KindCount, Person, Turns};
@@ -33,6 +33,14 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
         .collect();
     let groups = if groups.is_empty() { "no groups".to_string() } else { groups.join(", ") };
     out.push_str(&hang("member of  ", &groups, columns));
+    let own = person.attributes.iter().filter_map(|met| {
+        let from = if met.from.is_empty() { String::new() } else { format!(" ({})", met.from) };
+        Some(format!("{} {}{from}", met.name, met.value.as_ref()?))
+    });
+    let own: Vec<String> = own.map(|text| visible(&text).into_owned()).collect();
+    if !own.is_empty() {
+        out.push_str(&hang("has        ", &own.join(", "), columns));
+    }
     let share = if person.resources == 0 { 0.0 } else { person.touched as f64 * 100.0 / person.resources as f64 };
     out.push_str(&format!(
         "reaches    {} of {} ({share:.0} %)\n",
@@ -146,4 +154,26 @@ pub fn turns(turns: &Turns, columns: usize) -> String {
         day.blocks.list.iter().for_each(|b| out.push_str(&block(b, 2, columns)));
     }
     out
+}
+
+/// One row a resource of the tree, as deep as it is not alike beneath.
+pub fn csv(person: &Person) -> String {
+    fn rows(branches: &[Branch], into: &mut Vec<Vec<String>>) {
+        for branch in branches {
+            let alike = branch.alike.iter().flatten();
+            let alike: Vec<String> = alike.map(|(kind, actions)| format!("{kind}: {}", actions.join(" "))).collect();
+            into.push(vec![
+                branch.resource.clone(),
+                branch.name.clone(),
+                branch.kind.clone(),
+                branch.actions.join(";"),
+                branch.beneath.to_string(),
+                alike.join("; "),
+            ]);
+            rows(&branch.children, into);
+        }
+    }
+    let mut all = Vec::new();
+    rows(&person.tree, &mut all);
+    table(&["resource", "name", "kind", "actions", "beneath", "all_beneath"], all.into_iter())
 }

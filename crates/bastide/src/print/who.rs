@@ -1,6 +1,6 @@
 //! Who can do one thing in one place.
 
-use super::text::{bad, bold, count, dim, good, hang, visible};
+use super::text::{bad, bold, count, dim, good, hang, table, visible};
 use super::why::{modality, way};
 use bastide_engine::access::{Holders, HoldersBy};
 
@@ -89,4 +89,21 @@ fn block(by: &HoldersBy, detail: Detail, columns: usize, cut: &mut bool) -> Stri
         out.push_str(&hang("    ", &format!("{}{more}", users.join(", ")), columns));
     }
     out
+}
+
+/// One row a user; `not`: those who cannot, too.
+pub fn csv(holders: &Holders, not: bool) -> String {
+    let groups = holders.by.iter().chain(holders.not.iter().filter(|_| not));
+    let rows = groups.flat_map(|by| {
+        by.users.iter().map(|user| {
+            let decision = if by.reason.is_allowed() { "allowed" } else { "refused" };
+            let statement = by.statement.as_ref().map_or(String::new(), |s| s.name.clone());
+            let ways: Vec<String> =
+                user.ways.iter().map(|w| if w.chain.is_empty() { w.by.clone() } else { w.chain.join(" > ") }).collect();
+            [&user.user, &user.name, decision, by.reason.word(), &statement, &ways.join("; ")]
+                .map(str::to_string)
+                .to_vec()
+        })
+    });
+    table(&["user", "name", "decision", "reason", "statement", "through"], rows)
 }

@@ -1,0 +1,79 @@
+//! `bastide about`
+
+use crate::about::About;
+use crate::complete;
+use crate::failure::{DONE, Failure};
+use crate::open::{EstateArgs, MomentArgs, cycle};
+use crate::print::{json, known};
+use crate::stage::Stage;
+use bastide_engine::access::{self, Subject};
+use bastide_engine::find;
+use bastide_model::Estate;
+use clap::Args;
+use std::path::PathBuf;
+
+/// How to print.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Format {
+    /// In words
+    Table,
+    /// For programs
+    Json,
+}
+
+#[derive(Args, Debug)]
+pub struct AboutArgs {
+    /// A user, a group or a place: by id or path; `user:`, `group:` or `resource:` before it says which
+    #[arg(add = complete::anything())]
+    what: String,
+    /// Every line of long lists
+    #[arg(long)]
+    all: bool,
+    #[command(flatten)]
+    moment: MomentArgs,
+    /// How to print
+    #[arg(long, value_enum, default_value = "table")]
+    format: Format,
+    /// Write to a file
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+pub fn run(args: AboutArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    let opened = estate.open(stage)?;
+    let moment = args.moment.moment(opened.estate())?;
+    let subject = subject(opened.estate(), &args.what)?;
+    let found = access::known(opened.estate(), &moment, subject).map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    let text = match args.format {
+        Format::Table => known::known(&found, args.all, stage.width()),
+        Format::Json => json::document("about", &About::of(&opened, &moment), &found),
+    };
+    stage.deliver(&text, args.output.as_deref())?;
+    Ok(DONE)
+}
+
+/// What a name leads to. Without a word before it, it must lead to one thing alone.
+fn subject(estate: &Estate, name: &str) -> Result<Subject, Failure> {
+    match name.split_once(':') {
+        Some(("user", id)) => return Ok(Subject::User(find::user(estate, id)?)),
+        Some(("group", id)) => return Ok(Subject::Group(find::group(estate, id)?)),
+        Some(("resource", id)) => return Ok(Subject::Resource(find::resource(estate, id)?)),
+        _ => {}
+    }
+    let user = estate.people.find(name).map(Subject::User);
+    let group = estate.groups.find(name).map(Subject::Group);
+    let resource = find::exact_resource(estate, name).map(Subject::Resource);
+    let exact: Vec<Subject> = [user, group, resource].into_iter().flatten().collect();
+    match exact.as_slice() {
+        [only] => Ok(*only),
+        [] => match (find::user(estate, name), find::resource(estate, name)) {
+            (Ok(user), Err(_)) => Ok(Subject::User(user)),
+            (_, Ok(resource)) => Ok(Subject::Resource(resource)),
+            (Err(error), Err(_)) => Err(error.into()),
+        },
+        _ => {
+            let hint = "write `user:`, `group:` or `resource:` before it".to_string();
+            Err(Failure::Usage(format!("`{name}` is more than one thing"), vec![hint]))
+        }
+    }
+}
