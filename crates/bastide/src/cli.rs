@@ -39,7 +39,7 @@ pub struct Cli {
     #[command(flatten)]
     pub estate: EstateArgs,
     /// When to colour
-    #[arg(long, value_enum, default_value = "auto", global = true)]
+    #[arg(long, value_enum, default_value = "auto", global = true, display_order = 902)]
     pub color: Color,
     #[command(subcommand)]
     pub command: Command,
@@ -149,7 +149,7 @@ pub fn main() -> ExitCode {
         ));
     }));
     // A shell that asks what could come next gets its answer here, and the program ends.
-    clap_complete::CompleteEnv::with_factory(Cli::command).complete();
+    clap_complete::CompleteEnv::with_factory(Cli::command).shells(crate::shells::all()).complete();
     crate::tidy::on_signals();
     let cli = Cli::parse_from(moved(std::env::args_os().collect()));
     let _ = rayon::ThreadPoolBuilder::new().stack_size(STACK).build_global();

@@ -7,9 +7,18 @@ use clap_complete::CompletionCandidate;
 use clap_complete::engine::{ArgValueCandidates, ArgValueCompleter};
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 /// Candidates offered at most.
 const MOST: usize = 500;
+
+/// The words of the line, once a shell has asked.
+static TYPED: OnceLock<Vec<String>> = OnceLock::new();
+
+/// Keeps the words of the line that is typed; they say which estate is meant.
+pub fn typed(words: &[String]) {
+    let _ = TYPED.set(words.to_vec());
+}
 
 /// Users, by id, their names beside.
 pub fn users() -> ArgValueCandidates {
@@ -148,15 +157,17 @@ fn with(list: impl FnOnce(&Estate) -> Vec<CompletionCandidate>) -> Vec<Completio
 
 /// The estate of the line being typed: the one that `-C` names, else the nearest upward.
 fn root() -> Option<PathBuf> {
-    let words: Vec<String> = std::env::args().collect();
+    let words = TYPED.get_or_init(|| std::env::args().collect());
     let named = words.iter().enumerate().find_map(|(i, word)| match word.as_str() {
         "-C" | "--estate" => words.get(i + 1).cloned(),
         word => {
             word.strip_prefix("--estate=").or(word.strip_prefix("-C").filter(|w| !w.is_empty())).map(str::to_string)
         }
     });
-    if let Some(dir) = named {
-        return Path::new(&dir).join(manifest::NAME).is_file().then(|| PathBuf::from(dir));
+    if let Some(given) = named.or_else(|| std::env::var("BASTIDE_ESTATE").ok().filter(|v| !v.is_empty())) {
+        let given = Path::new(&given);
+        let dir = if given.is_file() { given.parent()? } else { given };
+        return dir.join(manifest::NAME).is_file().then(|| dir.to_path_buf());
     }
     let here = std::env::current_dir().ok()?;
     here.ancestors().find(|dir| dir.join(manifest::NAME).is_file()).map(Path::to_path_buf)

@@ -13,6 +13,7 @@ mod open;
 mod print;
 mod progress;
 mod revision;
+mod shells;
 mod stage;
 mod tidy;
 

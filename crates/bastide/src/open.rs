@@ -27,15 +27,16 @@ pub struct EstateArgs {
         long = "estate",
         value_name = "DIR",
         global = true,
+        display_order = 900,
         env = "BASTIDE_ESTATE",
         hide_env_values = true
     )]
     pub estate: Option<PathBuf>,
     /// The time zone in which it is today, as in `Europe/Lisbon`; otherwise that of the machine
-    #[arg(long, value_name = "ZONE", global = true, value_parser = zone)]
+    #[arg(long, value_name = "ZONE", global = true, display_order = 901, value_parser = zone)]
     pub zone: Option<TimeZone>,
     /// Say nothing beside the answer and what went wrong
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, display_order = 903)]
     pub quiet: bool,
 }
 

@@ -281,7 +281,11 @@ impl Asked<'_, '_> {
     fn sentence(&self, explanation: &Explanation) -> String {
         let Explanation { user, action, resource, .. } = explanation;
         let can = if explanation.allowed { "can" } else { "cannot" };
-        let head = format!("{} ({}) {can} {action} `{}`", user.name, user.id, resource.path);
+        let called = match user.name == user.id {
+            true => user.id.clone(),
+            false => format!("{} ({})", user.name, user.id),
+        };
+        let head = format!("{called} {can} {action} `{}`", resource.path);
         let by = |what: &str| match explanation.applying.iter().find(|a| a.fate == Fate::Decides) {
             Some(a) if a.statement.sort == "rule" => {
                 format!("rule `{}` ({}) {what}", a.statement.name, a.statement.place)

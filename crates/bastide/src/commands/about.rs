@@ -7,7 +7,7 @@ use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::{json, known};
 use crate::stage::Stage;
 use bastide_engine::access::{self, Subject};
-use bastide_engine::find;
+use bastide_engine::find::{self, FindError};
 use bastide_model::Estate;
 use clap::Args;
 use std::path::PathBuf;
@@ -69,11 +69,26 @@ fn subject(estate: &Estate, name: &str) -> Result<Subject, Failure> {
         [] => match (find::user(estate, name), find::resource(estate, name)) {
             (Ok(user), Err(_)) => Ok(Subject::User(user)),
             (_, Ok(resource)) => Ok(Subject::Resource(resource)),
-            (Err(error), Err(_)) => Err(error.into()),
+            (Err(user), Err(resource)) => Err(unknown(estate, name, [user, resource])),
         },
         _ => {
             let hint = "write `user:`, `group:` or `resource:` before it".to_string();
             Err(Failure::Usage(format!("`{name}` is more than one thing"), vec![hint]))
         }
     }
+}
+
+/// A name that leads nowhere, with what is near it among users and places, or the command that is meant.
+fn unknown(estate: &Estate, name: &str, errors: [FindError; 2]) -> Failure {
+    let rule = name.strip_prefix("rule:").unwrap_or(name);
+    if estate.statements.iter().any(|s| s.name == rule) {
+        let hint = format!("`bastide reach {rule}` says what is known of a rule or entry");
+        return Failure::Usage(format!("`{rule}` is a rule or entry, not a user, group or place"), vec![hint]);
+    }
+    let near = errors.into_iter().flat_map(|error| match error {
+        FindError::Unknown { candidates, .. } | FindError::Ambiguous { candidates, .. } => candidates,
+    });
+    let near: Vec<String> = near.map(|n| format!("`{n}`")).collect();
+    let hints = if near.is_empty() { vec![] } else { vec![format!("did you mean {}?", near.join(", "))] };
+    Failure::Usage(format!("there is no user, group or place `{name}`"), hints)
 }

@@ -4,7 +4,6 @@ use crate::cli::Cli;
 use crate::failure::{DONE, Failure};
 use crate::stage::Stage;
 use clap::{Args, CommandFactory};
-use clap_complete::env::Shells;
 use std::path::{Path, PathBuf};
 
 /// The variable by which the scripts ask the program what could come next.
@@ -25,7 +24,7 @@ pub fn run(args: SetupArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let man = args.dir.join("man");
     std::fs::create_dir_all(&man).map_err(|e| outside(&man, e))?;
     clap_mangen::generate_to(Cli::command(), &man).map_err(|e| outside(&man, e))?;
-    let shells = Shells::builtins();
+    let shells = crate::shells::all();
     for (shell, name) in SCRIPTS {
         let dir = args.dir.join("completions").join(shell);
         std::fs::create_dir_all(&dir).map_err(|e| outside(&dir, e))?;

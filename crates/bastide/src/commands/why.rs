@@ -44,7 +44,7 @@ pub enum Want {
 #[derive(Args, Debug)]
 pub struct WhyArgs {
     /// The user, by id or its unique beginning
-    #[arg(add = complete::users())]
+    #[arg(add = complete::stand_ins())]
     user: String,
     /// The action
     #[arg(add = complete::actions())]

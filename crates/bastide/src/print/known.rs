@@ -16,6 +16,8 @@ pub fn known(k: &Known, all: bool, columns: usize) -> String {
     for (fact, value) in &k.facts {
         out.push_str(&hang(&format!("  {}  ", pad(fact, widest)), &visible(value), columns));
     }
+    let longest = |list: &[(String, String)]| list.iter().map(|(what, _)| width(&visible(what))).max().unwrap_or(0);
+    let called = k.attributes.iter().map(|met| width(&met.name)).max().unwrap_or(0);
     let attributes: Vec<String> = k
         .attributes
         .iter()
@@ -26,11 +28,14 @@ pub fn known(k: &Known, all: bool, columns: usize) -> String {
             } else {
                 format!("  {}", dim(&format!("({})", visible(&met.from))))
             };
-            format!("{}  {}{from}", met.name, visible(value))
+            format!("{}  {}{from}", pad(&met.name, called), visible(value))
         })
         .collect();
     let placed = |list: &[(String, String)]| -> Vec<String> {
-        list.iter().map(|(what, place)| format!("{}  {}", visible(what), dim(&visible(place)))).collect()
+        let widest = longest(list);
+        let line =
+            |(what, place): &(String, String)| format!("{}  {}", pad(&visible(what), widest), dim(&visible(place)));
+        list.iter().map(line).collect()
     };
     let statements: Vec<String> = k
         .statements
@@ -39,8 +44,9 @@ pub fn known(k: &Known, all: bool, columns: usize) -> String {
             format!("{} {} {}  {}", s.sort, name(&visible(&s.name)), modality(&s.modality), dim(&visible(&s.place)))
         })
         .collect();
-    let allowed: Vec<String> =
-        k.allowed.iter().map(|(action, users)| format!("{action}  {}", count(*users, "user"))).collect();
+    let widest = k.allowed.iter().map(|(action, _)| width(action)).max().unwrap_or(0);
+    let allowed = k.allowed.iter().map(|(action, users)| format!("{}  {}", pad(action, widest), count(*users, "user")));
+    let allowed: Vec<String> = allowed.collect();
     let named = if k.sort == "resource" { "reached by" } else { "named in" };
     for (head, list) in [
         ("attributes", attributes),

@@ -102,7 +102,7 @@ pub fn by_user(matrix: &Matrix, aside: &Aside, all: bool, columns: usize) -> Str
             let cells: String = cells.iter().zip(&widths).map(|(cell, own)| format!("  {}", pad(cell, *own))).collect();
             format!("{}{cells}", pad(&cut(&visible(name), name_width), name_width)).trim_end().to_string()
         };
-        out.push_str(&format!("{}\n", bold(&line("place", part.clone().map(|at| (at + 1).to_string()).collect()))));
+        out.push_str(&format!("{}\n", bold(&line("user", part.clone().map(|at| (at + 1).to_string()).collect()))));
         for (user, p) in &users {
             out.push_str(&format!(
                 "{}\n",

@@ -17,7 +17,8 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
     let letters = letters(actions);
     let active =
         if person.active { String::new() } else { format!(", {}", doubt("not active: everything is refused")) };
-    let mut out = format!("{} ({}), {}{active}\n", bold(&visible(&person.name)), visible(&person.user), person.kind);
+    let id = if person.name == person.user { String::new() } else { format!(" ({})", visible(&person.user)) };
+    let mut out = format!("{}{id}, {}{active}\n", bold(&visible(&person.name)), person.kind);
     let groups: Vec<String> = person
         .groups
         .iter()

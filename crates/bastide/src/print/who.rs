@@ -27,6 +27,9 @@ pub fn holders(holders: &Holders, detail: Detail, columns: usize) -> String {
         let text = format!("can {} here", visible(&profile.actions.join(", ")));
         out.push_str(&hang(&format!("  {:>4}  ", profile.users.len()), &text, columns));
     }
+    if holders.action.contains(", ") {
+        out.push_str(&hang("  ", &dim("below, by what decides on the first of these actions"), columns));
+    }
     let mut cut = false;
     for by in &holders.by {
         out.push_str(&block(by, detail, columns, &mut cut));
