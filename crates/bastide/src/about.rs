@@ -1,13 +1,18 @@
 //! What an answer for programs says of itself: from which estate it is, as of when, asked how, and by which version. So
 //! two exports can be told apart, and one can be made again.
 
+use crate::failure::Failure;
 use crate::open::Opened;
+use crate::print::json;
+use crate::stage::{Stage, is_standard_output};
 use bastide_engine::sessions;
 use bastide_formats::{Loaded, sarif};
 use bastide_model::Moment;
 use schemars::JsonSchema;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
+use std::fs::File;
+use std::io::{self, Read};
 use std::path::Path;
 
 /// What an answer says of itself.
@@ -31,6 +36,15 @@ pub struct About {
     pub asked: Vec<String>,
     /// The version of Bastide.
     pub version: String,
+}
+
+/// What stands beside a file of rows.
+#[derive(Serialize, JsonSchema, Debug)]
+pub struct Beside {
+    /// The name of the file.
+    pub file: String,
+    /// SHA-256 of what it held when it was written.
+    pub checksum: String,
 }
 
 impl About {
@@ -72,6 +86,30 @@ impl About {
         sarif::Run { version: self.version.clone(), prefix, base: base.to_string(), about: self.pairs() }
     }
 
+    /// For rows that stand in a file of their own: the same in a file beside it, `FILE.about.json`. Rows that go elsewhere
+    /// have no place beside them.
+    ///
+    /// # Errors
+    /// The file cannot be read again, or the one beside it not be written.
+    pub fn beside(&self, stage: &mut Stage, rows: Option<&Path>) -> Result<(), Failure> {
+        let Some(path) = rows.filter(|path| !is_standard_output(path) && path.is_file()) else { return Ok(()) };
+        let outside = |error: io::Error| Failure::Outside(format!("`{}`: {error}", path.display()));
+        let mut sum = Sha256::new();
+        let mut written = File::open(path).map_err(outside)?;
+        let mut part = vec![0; 1 << 16];
+        loop {
+            match written.read(&mut part).map_err(outside)? {
+                0 => break,
+                number => sum.update(&part[..number]),
+            }
+        }
+        let file = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let text = json::document("beside", self, &Beside { file, checksum: digest(sum) });
+        let mut name = path.as_os_str().to_os_string();
+        name.push(".about.json");
+        stage.replace(Path::new(&name), &text)
+    }
+
     /// As keys and values, for forms that hold no more.
     pub fn pairs(&self) -> Vec<(String, String)> {
         let text = |value: Option<String>| value.unwrap_or_default();
@@ -108,6 +146,10 @@ fn checksum(loaded: &Loaded) -> String {
         sum.update((text.len() as u64).to_le_bytes());
         sum.update(text);
     }
+    digest(sum)
+}
+
+fn digest(sum: Sha256) -> String {
     let digest: String = sum.finalize().iter().map(|byte| format!("{byte:02x}")).collect();
     format!("sha256:{digest}")
 }

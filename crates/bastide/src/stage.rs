@@ -3,7 +3,7 @@
 use crate::failure::Failure;
 use bastide_formats::stray::Stray;
 use std::io::{self, BufWriter, IsTerminal, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// When to colour.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
@@ -29,8 +29,22 @@ fn temporary_beside(path: &Path, folder: &Path) -> io::Result<tempfile::NamedTem
     Ok(temporary)
 }
 
+/// The file that is meant: what a link leads to, be it there or not.
+fn target(path: &Path) -> PathBuf {
+    if let Ok(real) = std::fs::canonicalize(path) {
+        return real;
+    }
+    let mut at = path.to_path_buf();
+    // Links that lead round in a circle end the search; writing then says what is wrong.
+    for _ in 0..40 {
+        let Ok(next) = std::fs::read_link(&at) else { break };
+        at = at.parent().unwrap_or(Path::new("")).join(next);
+    }
+    at
+}
+
 /// Whether a file stands for the standard output.
-fn is_standard_output(path: &Path) -> bool {
+pub fn is_standard_output(path: &Path) -> bool {
     path == Path::new("-") || path == Path::new("/dev/stdout") || path == Path::new("/proc/self/fd/1")
 }
 
@@ -129,7 +143,7 @@ impl Stage {
             });
         }
         // A link stays a link: what it leads to is replaced.
-        let path = &std::fs::canonicalize(path).unwrap_or_else(|_| path.to_path_buf());
+        let path = &target(path);
         let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let temporary = temporary_beside(path, folder).map_err(named)?;
         let stray = Stray::of(temporary.path());

@@ -76,11 +76,10 @@ fn the_days_on_which_access_changes_by_itself() {
 
 fn offered(dir: &Path, words: &[&str]) -> Vec<String> {
     let mut command = Command::cargo_bin("bastide").expect("the program is built");
-    let index = (words.len() - 1).to_string();
-    command.current_dir(dir).arg("--").args(words);
-    command.env("COMPLETE", "bash").env("_CLAP_IFS", "\n").env("_CLAP_COMPLETE_INDEX", index);
+    command.current_dir(dir).arg("--").args(words).env("COMPLETE", "fish");
     let output = command.output().expect("the program starts");
-    String::from_utf8(output.stdout).unwrap().lines().map(str::to_string).collect()
+    let text = String::from_utf8(output.stdout).unwrap();
+    text.lines().filter_map(|line| line.split('\t').next()).map(str::to_string).collect()
 }
 
 #[test]

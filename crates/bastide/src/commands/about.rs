@@ -85,10 +85,9 @@ fn unknown(estate: &Estate, name: &str, errors: [FindError; 2]) -> Failure {
         let hint = format!("`bastide reach {rule}` says what is known of a rule or entry");
         return Failure::Usage(format!("`{rule}` is a rule or entry, not a user, group or place"), vec![hint]);
     }
-    let near = errors.into_iter().flat_map(|error| match error {
+    let candidates = errors.into_iter().flat_map(|error| match error {
         FindError::Unknown { candidates, .. } | FindError::Ambiguous { candidates, .. } => candidates,
     });
-    let near: Vec<String> = near.map(|n| format!("`{n}`")).collect();
-    let hints = if near.is_empty() { vec![] } else { vec![format!("did you mean {}?", near.join(", "))] };
-    Failure::Usage(format!("there is no user, group or place `{name}`"), hints)
+    let candidates = candidates.collect();
+    FindError::Unknown { what: "user, group or place", name: name.to_string(), candidates }.into()
 }

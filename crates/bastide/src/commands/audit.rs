@@ -167,6 +167,9 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         }
     };
     stage.deliver(&text, args.output.as_deref())?;
+    if args.format == Format::Csv {
+        About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+    }
     let worst = audited.findings.iter().map(|f| f.level).min();
     let limit = match args.fail_on {
         FailOn::Error => Some(Level::Error),

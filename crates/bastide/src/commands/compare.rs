@@ -63,5 +63,8 @@ pub fn run(args: CompareArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<
         Format::Json => json::document("compare", &About::of(&opened, &moment), &comparison),
     };
     stage.deliver(&text, args.output.as_deref())?;
+    if args.format == Format::Csv {
+        About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+    }
     Ok(DONE)
 }

@@ -106,6 +106,7 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     let status = if args.exit_code && !found.is_empty() { BAD_NEWS } else { DONE };
     if args.format == Format::Csv {
         stage.stream(args.output.as_deref(), |out| csv(out, &found, a, b))?;
+        About::of(&after, &is).beside(stage, args.output.as_deref())?;
         return Ok(status);
     }
     let harmless = &after.loaded.audit.harmless;

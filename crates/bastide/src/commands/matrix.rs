@@ -160,7 +160,11 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
             stage.deliver(&text, args.output.as_deref())?;
         }
         Format::Csv | Format::Jsonl | Format::Parquet => {
-            long(&args, &opened, &moment, &users, &resources, &wanted, stage)?
+            long(&args, &opened, &moment, &users, &resources, &wanted, stage)?;
+            // Parquet holds it within.
+            if args.format != Format::Parquet {
+                About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+            }
         }
     }
     Ok(DONE)
@@ -301,6 +305,7 @@ fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, stage: &m
         }
         csv.flush()
     })?;
+    About::of(opened, moment).beside(stage, args.output.as_deref())?;
     Ok(DONE)
 }
 

@@ -66,5 +66,8 @@ pub fn run(args: RulesArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         Format::Csv => rules::csv(&found),
     };
     stage.deliver(&text, args.output.as_deref())?;
+    if args.format == Format::Csv {
+        About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+    }
     Ok(DONE)
 }

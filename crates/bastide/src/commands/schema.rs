@@ -16,6 +16,8 @@ pub enum Name {
     Audit,
     /// `bastide check --format json`
     Check,
+    /// What stands beside a file of rows, in `FILE.about.json`
+    Beside,
     /// `bastide compare --format json`
     Compare,
     /// `bastide diff --format json`
@@ -56,6 +58,7 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
         Name::About => ("about", schemars::schema_for!(Known)),
         Name::Rules => ("rules", schemars::schema_for!(Statements)),
         Name::Audit => ("audit", schemars::schema_for!(crate::commands::audit::Audited)),
+        Name::Beside => ("beside", schemars::schema_for!(crate::about::Beside)),
         Name::Check => ("check", check()),
         Name::Compare => ("compare", schemars::schema_for!(Comparison)),
         Name::Diff => ("diff", schemars::schema_for!(crate::commands::diff::Differing)),

@@ -79,5 +79,8 @@ pub fn run(args: WhatArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
         Format::Json => json::document("what", &About::of(&opened, &moment), &person),
     };
     stage.deliver(&text, args.output.as_deref())?;
+    if args.format == Format::Csv {
+        About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+    }
     Ok(DONE)
 }

@@ -7,7 +7,7 @@ use crate::open::{EstateArgs, MomentArgs, cycle, judge};
 use crate::print::{json, who};
 use crate::stage::Stage;
 use bastide_engine::{access, find};
-use bastide_model::{ActionId, Estate};
+use bastide_model::{ActionId, Estate, ResourceId};
 use clap::Args;
 use std::path::PathBuf;
 
@@ -53,7 +53,9 @@ pub struct WhoArgs {
 }
 
 /// The actions that a word names: one, several parted by commas, or those of a role.
-fn actions(estate: &Estate, text: &str) -> Result<Vec<ActionId>, Failure> {
+///
+/// Of a role those count that have a meaning on the resource.
+fn actions(estate: &Estate, text: &str, resource: ResourceId) -> Result<Vec<ActionId>, Failure> {
     if let Some(action) = estate.schema.action(text) {
         return Ok(vec![action]);
     }
@@ -62,7 +64,13 @@ fn actions(estate: &Estate, text: &str) -> Result<Vec<ActionId>, Failure> {
         if actions.is_empty() {
             return Err(Failure::Usage(format!("role `{text}` is off, or has no actions"), Vec::new()));
         }
-        return Ok(actions);
+        let kind = estate.catalog.kind(resource);
+        let fits: Vec<ActionId> = actions.into_iter().filter(|action| estate.schema.fits(*action, kind)).collect();
+        if fits.is_empty() {
+            let kind = &estate.schema.kinds[kind.index()].name;
+            return Err(Failure::Usage(format!("no action of role `{text}` has a meaning on a {kind}"), Vec::new()));
+        }
+        return Ok(fits);
     }
     let mut found = Vec::new();
     for name in text.split(',').map(str::trim).filter(|name| !name.is_empty()) {
@@ -81,8 +89,8 @@ pub fn run(args: WhoArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let opened = estate.open(stage)?;
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let actions = actions(estate, &args.action)?;
     let resource = find::resource(estate, &args.resource)?;
+    let actions = actions(estate, &args.action, resource)?;
     let judge = judge(&opened, &moment, stage)?;
     let holders =
         access::holders(&judge, &actions, resource, args.inactive).map_err(|cycles| cycle(&opened, &cycles, stage))?;
@@ -93,5 +101,8 @@ pub fn run(args: WhoArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         Format::Json => json::document("who", &About::of(&opened, &moment), &holders),
     };
     stage.deliver(&text, args.output.as_deref())?;
+    if args.format == Format::Csv {
+        About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+    }
     Ok(DONE)
 }

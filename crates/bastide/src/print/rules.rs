@@ -16,7 +16,7 @@ pub fn listed(found: &Statements, all: bool, columns: usize) -> String {
         let cells: String = (0..3).map(|i| format!("  {:>1$}", cells[i], widths[i])).collect();
         format!("{}{cells}  {rest}", pad(name, widest)).trim_end().to_string()
     };
-    let mut out = format!("{}\n", bold(&line("name", heads, "")));
+    let mut out = format!("{}\n", bold(&line("name", heads, "does")));
     for s in &list {
         let [users, resources, triples] = numbers(s);
         let said = format!("{} {}", s.statement.modality, s.actions.join(", "));
