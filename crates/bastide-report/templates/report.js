@@ -94,6 +94,13 @@
     return td;
   };
   const quoted = (text) => /^[\w.@:-]+$/.test(text) ? text : "'" + text.replace(/'/g, "'\\''") + "'";
+  // What decides, for people who do not know its name.
+  const words = {
+    granted: "it is permitted, and nothing stands against it", assured: "it is permitted whatever stands against it",
+    denied: "a restriction stands against it", capped: "a limit stands against it that no permission lifts",
+    blocked: "it is permitted, but something that it needs is refused", silent: "nothing permits it",
+    inactive: "the account is not active",
+  };
   const detail = (i, row) => {
     const line = f.lines[i], set = sets[line.s], statement = line.by === undefined ? null : f.statements[line.by];
     const more = document.createElement("tr");
@@ -103,10 +110,10 @@
     const why = make("p");
     why.append(allowed.has(line.r) ? "Allowed: " : "Refused: ");
     if (statement) {
-      why.append(statement.sort + " ", make("code", statement.name), " says that " + statement.who + " ", make("b", statement.modality), " " + actions(line) + " (" + line.r + "). ");
+      why.append(statement.sort + " ", make("code", statement.name), " says that " + statement.who + " ", make("b", statement.modality), " " + actions(line) + ": " + (words[line.r] || line.r) + ". ");
       why.append(make("span", statement.place, "dim"));
     } else {
-      why.append(line.r + ".");
+      why.append((words[line.r] || line.r) + ".");
     }
     td.append(why);
     if (statement && statement.because) { const p = make("p"); p.append("It is there because: ", bdi(statement.because)); td.append(p); }
@@ -182,13 +189,11 @@
   }));
 
   // Another question on the same map.
-  const strong = (td, v) => td.classList.toggle("strong", v !== null && v > 55);
   const fill = (q) => heat.rows.forEach((row, g) => heat.places.forEach((place, p) => {
     const td = byId("heat-table").tBodies[0].rows[p].cells[g + 1], v = row.shares[q][p];
     td.textContent = v === null ? "·" : v > 0 && v < 1 ? "<1" : v > 0 ? String(Math.round(v)) : "";
     if (v === null) { td.style.removeProperty("--v"); td.removeAttribute("title"); }
     else { td.style.setProperty("--v", v.toFixed(1)); td.title = row.group + " · " + place.path + ": " + v.toFixed(1) + " %"; }
-    strong(td, v);
   }));
   const what = byId("heat-what");
   if (what) {

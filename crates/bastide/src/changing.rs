@@ -6,8 +6,9 @@ use crate::open::Opened;
 use crate::print::diagnostics;
 use crate::stage::Stage;
 use bastide_engine::change::{self, Change, ReadError, apply};
+use bastide_engine::find;
 use bastide_engine::resolve::{is_light, lay_over};
-use bastide_formats::write::{self, Overlay, Texts};
+use bastide_formats::write::{self, Newcomer, Overlay, Texts};
 use bastide_formats::{Loaded, load_with};
 use bastide_model::Estate;
 use bastide_syntax::{FileId, Sources, Span, tree};
@@ -27,6 +28,12 @@ pub struct ChangeArgs {
     /// Lay policy text over the estate: a rule of a name that is there takes its place; `-` reads standard input
     #[arg(long, value_name = "FILE")]
     pub add: Vec<String>,
+    /// Add a user who is not there yet: `id=ID,kind=guest,...`, by the columns of a table of people
+    #[arg(long, value_name = "COLUMNS")]
+    pub add_user: Vec<String>,
+    /// Add a resource that is not there yet: `id=ID,parent=PLACE,kind=KIND,name=NAME,...`, by the columns of a catalog
+    #[arg(long, value_name = "COLUMNS")]
+    pub add_resource: Vec<String>,
     /// Let a user (or `group:GROUP`) join a group
     #[arg(long, value_name = "USER:GROUP", add = complete::memberships())]
     pub join: Vec<String>,
@@ -63,12 +70,15 @@ pub struct Changed {
     pub base: Option<Estate>,
     /// What was laid over, by name.
     pub added: Vec<String>,
+    /// Who and what is new.
+    pub newcomers: Vec<String>,
 }
 
 impl ChangeArgs {
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
-        self.texts().all(|(list, _)| list.is_empty()) && self.add.is_empty()
+        let rows = self.add_user.is_empty() && self.add_resource.is_empty();
+        rows && self.texts().all(|(list, _)| list.is_empty()) && self.add.is_empty()
     }
 
     fn texts(&self) -> impl Iterator<Item = (&Vec<String>, Reader)> {
@@ -104,9 +114,42 @@ impl ChangeArgs {
         Ok(changes)
     }
 
+    /// Who and what is to be added, by columns. The place of a resource may be named by its path.
+    fn newcomers(&self, estate: &Estate) -> Result<Vec<Newcomer>, Failure> {
+        let users = self.add_user.iter().map(|text| Ok(Newcomer::User(cells(text, "--add-user")?)));
+        let resources = self.add_resource.iter().map(|text| {
+            let mut cells = cells(text, "--add-resource")?;
+            for (_, place) in cells.iter_mut().filter(|(name, place)| name == "parent" && !place.is_empty()) {
+                *place = estate.catalog.id(find::resource(estate, place)?).to_string();
+            }
+            Ok(Newcomer::Resource(cells))
+        });
+        users.chain(resources).collect()
+    }
+
     /// The policy texts to lay over.
     pub fn overlays(&self) -> Result<Vec<(String, String)>, Failure> {
         self.add.iter().map(|file| read_text(file)).collect()
+    }
+}
+
+/// Columns and their values: `NAME=VALUE`, parted by commas as in a row of CSV.
+fn cells(text: &str, option: &str) -> Result<Vec<(String, String)>, Failure> {
+    let wrong = |what: &str| hinted(format!("`{option} {text}` {what}"));
+    let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(text.as_bytes());
+    let row = reader.records().next().and_then(Result::ok).ok_or_else(|| wrong("is empty"))?;
+    let mut cells: Vec<(String, String)> = Vec::new();
+    for cell in &row {
+        let (name, value) = cell.split_once('=').ok_or_else(|| wrong("is no list of `NAME=VALUE`"))?;
+        if cells.iter().any(|(known, _)| known == name.trim()) {
+            return Err(wrong(&format!("names `{}` twice", name.trim())));
+        }
+        cells.push((name.trim().to_string(), value.trim().to_string()));
+    }
+    if cells.iter().any(|(name, value)| name == "id" && !value.is_empty()) {
+        Ok(cells)
+    } else {
+        Err(wrong("gives no `id`"))
     }
 }
 
@@ -187,6 +230,31 @@ pub fn laid_over(
     Ok(Some(estate))
 }
 
+/// The estate with rows added and policy texts laid over it, read anew from the texts that come of it.
+fn anew(
+    opened: &mut Opened,
+    root: &Path,
+    mut all: Texts,
+    texts: &[(String, String)],
+    stage: &Stage,
+) -> Result<Estate, Failure> {
+    let trees = parsed(&mut opened.loaded.sources, texts, stage)?;
+    refuse_locked(opened.estate(), trees.iter().map(|(_, tree)| tree))?;
+    let mut loaded = load_with(root, &all);
+    if let Some(estate) = loaded.estate.as_ref().filter(|_| !texts.is_empty()) {
+        let overlays = overlays(texts, &trees);
+        let planned = write::plan(&loaded, estate, &[], &overlays).map_err(|e| Failure::Outside(e.to_string()))?;
+        all.extend(planned);
+        loaded = load_with(root, &all);
+    }
+    refuse(&loaded.sources, &loaded.diagnostics, stage)?;
+    loaded.estate.ok_or_else(|| Failure::Outside("the estate with what is added cannot be read".to_string()))
+}
+
+fn overlays<'t>(texts: &'t [(String, String)], trees: &'t [(FileId, tree::File)]) -> Vec<Overlay<'t>> {
+    texts.iter().zip(trees).map(|((_, text), (_, tree))| Overlay { text, tree }).collect()
+}
+
 /// A role that is locked is not changed by a text that is laid over.
 fn refuse_locked<'t>(estate: &Estate, trees: impl Iterator<Item = &'t tree::File>) -> Result<(), Failure> {
     for declaration in trees.flat_map(|tree| &tree.declarations) {
@@ -204,21 +272,36 @@ fn refuse_locked<'t>(estate: &Estate, trees: impl Iterator<Item = &'t tree::File
 }
 
 fn planned(opened: &Opened, texts: &[(String, String)], trees: &[(FileId, tree::File)]) -> Result<Texts, Failure> {
-    let overlays: Vec<Overlay> = texts.iter().zip(trees).map(|((_, text), (_, tree))| Overlay { text, tree }).collect();
-    write::plan(&opened.loaded, opened.estate(), &[], &overlays).map_err(|e| Failure::Outside(e.to_string()))
+    write::plan(&opened.loaded, opened.estate(), &[], &overlays(texts, trees))
+        .map_err(|e| Failure::Outside(e.to_string()))
 }
 
 /// Makes the changes on a copy of the estate.
 pub fn changed(opened: &mut Opened, root: &Path, args: &ChangeArgs, stage: &Stage) -> Result<Changed, Failure> {
     let texts = args.overlays()?;
-    let base = laid_over(opened, root, &texts, stage)?;
+    let newcomers = args.newcomers(opened.estate())?;
+    let base = if newcomers.is_empty() {
+        laid_over(opened, root, &texts, stage)?
+    } else {
+        let rows = write::newcomers(&opened.loaded, opened.estate(), &newcomers);
+        Some(anew(opened, root, rows.map_err(|e| Failure::Outside(e.to_string()))?, &texts, stage)?)
+    };
     let from = base.as_ref().unwrap_or(opened.estate());
     let changes = args.changes(from)?;
     let estate = apply(from, &changes).map_err(|(at, error)| {
         let what = change::describe(from, &changes[at]).option.join(" ");
         hinted(format!("`{what}` cannot be done: {error}"))
     })?;
-    Ok(Changed { estate, changes, base, added: texts.into_iter().map(|(name, _)| name).collect() })
+    let named = |newcomer: &Newcomer| {
+        let (sort, cells) = match newcomer {
+            Newcomer::User(cells) => ("user", cells),
+            Newcomer::Resource(cells) => ("resource", cells),
+        };
+        let id = cells.iter().find(|(name, _)| name == "id").map_or("", |(_, id)| id);
+        format!("{sort} {id}")
+    };
+    let newcomers = newcomers.iter().map(named).collect();
+    Ok(Changed { estate, changes, base, added: texts.into_iter().map(|(name, _)| name).collect(), newcomers })
 }
 
 /// The new text of every file, and the estate that they give.
@@ -226,7 +309,12 @@ pub fn written(opened: &mut Opened, root: &Path, args: &ChangeArgs, stage: &Stag
     let outside = |error: write::WriteError| Failure::Outside(format!("{error}; nothing is written"));
     let texts = args.overlays()?;
     let trees = parsed(&mut opened.loaded.sources, &texts, stage)?;
-    let mut all = planned(opened, &texts, &trees)?;
+    let newcomers = args.newcomers(opened.estate())?;
+    let mut all = write::newcomers(&opened.loaded, opened.estate(), &newcomers).map_err(outside)?;
+    let with = (!all.is_empty()).then(|| load_with(root, &all));
+    let with = with.as_ref().unwrap_or(&opened.loaded);
+    let estate = with.estate.as_ref().ok_or_else(|| Failure::Outside("the new files cannot be read".to_string()))?;
+    all.extend(write::plan(with, estate, &[], &overlays(&texts, &trees)).map_err(outside)?);
     let laid = (!all.is_empty()).then(|| load_with(root, &all));
     let base = laid.as_ref().unwrap_or(&opened.loaded);
     let estate = base.estate.as_ref().ok_or_else(|| Failure::Outside("the new files cannot be read".to_string()))?;

@@ -84,7 +84,9 @@ fn somebody_who_is_not_there_yet() {
     // Whatever a group gives, its stand-in has; a person of the group has it, too, but for what is taken from the person.
     let pairs = |who: &str| -> BTreeSet<(String, String)> {
         let all = rows(&ask(demo.path(), &["matrix", "--users", who, "--format", "csv"]));
-        all.into_iter().flat_map(|r| r[2].split(';').map(|a| (r[1].clone(), a.to_string())).collect::<Vec<_>>()).collect()
+        all.into_iter()
+            .flat_map(|r| r[2].split(';').map(|a| (r[1].clone(), a.to_string())).collect::<Vec<_>>())
+            .collect()
     };
     let stand_in = json(demo.path(), &["what", "group:couriers"]);
     let counted: u64 = list(&stand_in["counts"])
@@ -126,7 +128,10 @@ fn other_tables() {
     let demo = demo();
     insta::assert_snapshot!(
         "matrix_users_down",
-        ask(demo.path(), &["matrix", "--rows", "users", "--users", "group:couriers", "--under", "Press", "--also", "Governance"])
+        ask(
+            demo.path(),
+            &["matrix", "--rows", "users", "--users", "group:couriers", "--under", "Press", "--also", "Governance"]
+        )
     );
     let several = json(demo.path(), &["matrix", "--under", "Press", "--under", "Facilities", "--depth", "1", "--all"]);
     let paths: Vec<&str> = list(&several["rows"]).map(|r| r["path"].as_str().unwrap()).collect();
@@ -331,7 +336,9 @@ fn options_stand_where_they_are_typed() {
 fn colour_by_the_usual_variables() {
     let demo = demo();
     let coloured = |args: &[&str], variables: &[(&str, &str)]| {
-        run_with(demo.path(), &[args, &["why", "ines.varga", "read", "Press"]].concat(), variables).ok().contains('\u{1b}')
+        run_with(demo.path(), &[args, &["why", "ines.varga", "read", "Press"]].concat(), variables)
+            .ok()
+            .contains('\u{1b}')
     };
     assert!(!coloured(&[], &[]));
     assert!(coloured(&[], &[("CLICOLOR_FORCE", "1")]));
@@ -357,4 +364,47 @@ fn a_locked_role_stays_as_it_is() {
     std::fs::write(dir.path().join("p.bastide"), second).unwrap();
     let run = run_in(dir.path(), &["check"]);
     assert!(run.status == 3 && run.whole().contains("reader"), "{}", run.whole());
+}
+
+/// A user or an item that is to come: tried before it is there, and the same once it is.
+#[test]
+fn what_is_to_come_is_tried() {
+    let demo = demo();
+    let dir = demo.path();
+    let user = ["--add-user", "id=nina.holt,house=harbour,clearance=sealed", "--join", "nina.holt:registrars"];
+    let item = [
+        "--add-resource",
+        "id=val-900,parent=Exhibitions/Tidal Light/Valuations,kind=valuation,\"name=TL-900, on paper\"",
+    ];
+    insta::assert_snapshot!("try_newcomer", ask(dir, &[&["try"][..], &user].concat()));
+    let tried = |args: &[&str]| json(dir, &[&["try"][..], args].concat());
+    let (with_user, with_item) = (tried(&user), tried(&item));
+    assert_eq!(with_user["newcomers"], serde_json::json!(["user nina.holt"]));
+    assert!(json(dir, &["rules"])["about"]["modified"].is_null(), "nothing is written");
+    assert_eq!(run_in(dir, &["what", "nina.holt"]).status, 2, "nobody has come yet");
+    // A rule that is tried with it meets the newcomer.
+    std::fs::write(dir.join("more.txt"), "rule more { who user nina.holt may read what anything at \"Facilities\" }\n").unwrap();
+    let more = tried(&[&user[..], &["--add", "more.txt"]].concat());
+    assert!(more["radius"]["gained"].as_u64() > with_user["radius"]["gained"].as_u64(), "{more}");
+    ask(dir, &[&["try"][..], &user, &["--write"]].concat());
+    ask(dir, &[&["try"][..], &item, &["--write", "--far"]].concat());
+    let own = rows(&ask(dir, &["matrix", "--users", "nina.holt", "--format", "csv"]));
+    let pairs: usize = own.iter().filter(|r| r[1] != "val-900").map(|r| r[2].split(';').count()).sum();
+    assert_eq!(with_user["radius"]["gained"], pairs);
+    let readers = json(dir, &["who", "read", "Exhibitions/Tidal Light/Valuations/TL-900, on paper"]);
+    let gained = list(&with_item["blocks"]["list"]).filter(|b| list(&b["actions"]).any(|a| a == "read"));
+    let readers_tried: usize = gained.map(|b| list(&b["users"]).count()).sum();
+    assert_eq!(readers["allowed"], readers_tried);
+    // What cannot be is said, with its place.
+    for (args, status, says) in [
+        (["--add-user", "name=Nobody"], 2, "gives no `id`"),
+        (["--add-user", "id=ines.varga"], 3, "stands twice"),
+        (["--add-user", "id=new,clearence=sealed"], 3, "unknown column `clearence`"),
+        (["--add-resource", "id=new,parent=Press,kind=imago"], 3, "unknown kind `imago`"),
+        (["--add-resource", "id=new,parent=Pres/s,kind=image"], 2, "Pres/s"),
+        (["--add-resource", "id=new,id=old"], 2, "twice"),
+    ] {
+        let run = run_in(dir, &[&["try"][..], &args].concat());
+        assert!(run.status == status && run.err.contains(says), "{args:?}: {}", run.whole());
+    }
 }

@@ -134,3 +134,42 @@ fn at_the_width_of_a_telephone_nothing_is_cut_off() {
     assert_eq!(wide, json!(0));
     assert_eq!(page.complaints(), Vec::<String>::new());
 }
+
+/// The checker of accessibility finds nothing, in a light and in a dark page, with everything opened.
+#[test]
+#[ignore = "needs Chromium and the checker: tests/browser.sh"]
+fn the_checker_of_accessibility_finds_nothing() {
+    let file = std::env::var("ACCESSIBILITY_CHECKER").expect("tests/browser.sh names the checker's file");
+    let checker = std::fs::read_to_string(file).expect("the checker can be read");
+    let demo = demo();
+    let old = common::demo();
+    std::fs::write(
+        demo.path().join("policy/draft.bastide"),
+        "rule draft {\n    who     members of couriers\n    may     comment\n    what    sheet\n}\n",
+    )
+    .unwrap();
+    let since = old.path().to_str().unwrap();
+    run_in(demo.path(), &["report", "--on", "2026-11-24", "--since", since, "-o", "report.html"]).ok();
+    let bad = bad_names_estate();
+    for file in [demo.path().join("report.html"), report(bad.path())] {
+        for scheme in ["light", "dark"] {
+            let mut page = Page::open(&file, (1280, 800));
+            page.prefers("prefers-color-scheme", scheme);
+            page.value("document.querySelectorAll('details').forEach(d => d.open = true)");
+            page.value("document.querySelectorAll('#lines button.open').forEach((b, i) => i < 3 && b.click())");
+            page.value(&format!("{checker}; 1"));
+            page.value(
+                "axe.run().then(r => window.checked = r, e => window.checked = { violations: [{ id: String(e), nodes: [] }], passes: [] }); 1",
+            );
+            page.wait("window.checked !== undefined");
+            assert!(
+                page.value("checked.passes.length").as_u64().unwrap() > 20,
+                "the checker looked at next to nothing"
+            );
+            let told = page.text(
+                "checked.violations.map(v => `${v.id}: ${v.help}\\n` + v.nodes.slice(0, 4).map(n => `    ${n.html.slice(0, 200)}\\n    ${n.failureSummary}`).join('\\n')).join('\\n')",
+            );
+            assert_eq!(told, "", "{scheme}, {}", file.display());
+        }
+    }
+}

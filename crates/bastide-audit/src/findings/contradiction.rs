@@ -2,6 +2,7 @@
 
 use super::meetings::sorted;
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 
@@ -27,7 +28,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let message = format!("{} and {} say the opposite of the same", case.named(*p), case.named(*d));
         found.push(
             Found::of(case, *p, message)
-                .evidence(format!("{} triples each; {} of them are allowed", a.triples, meeting.allowed))
+                .evidence(format!("{} each; allowed among them: {}", many(a.triples, "triple"), meeting.allowed))
                 .example(meeting.example)
                 .suggest_harmless("to take out the one that never wins", vec![Change::Off(loser)]),
         );

@@ -22,7 +22,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     live.map(|(id, until)| {
         let sole = survey.of(id).sole;
         Found::of(case, id, format!("{} ends on {until}", case.named(id))).evidence(format!(
-            "then {} lose {}",
+            "lost then, by {}: {}",
             many(sole.users as u64, "user"),
             many(sole.lost, "triple")
         ))

@@ -2,6 +2,7 @@
 
 use super::meetings::sorted;
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 
 /// What it is.
@@ -36,7 +37,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         };
         let message = format!("{} and {} meet", case.named(*p), case.named(*d));
         let one = Found::of(case, *d, message)
-            .evidence(format!("on {} triples; there wins {wins}", meeting.triples))
+            .evidence(format!("on {}; there wins {wins}", many(meeting.triples, "triple")))
             .evidence(inside)
             .example(meeting.example);
         found.push(Found { about: format!("{} / {}", case.stable_name(*p), case.stable_name(*d)), ..one });

@@ -1,6 +1,7 @@
 //! `wide-reach`: a permission whose sole doing covers more than a set share of users and of resources, for more than harmless actions.
 
 use super::{Descriptor, Group};
+use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::condition::Term;
@@ -34,8 +35,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let message = format!("{} alone gives {} to a great part of the house", case.named(id), case.actions(s));
         Found::of(case, id, message)
             .evidence(format!(
-                "{} of {users} users, {} of {resources} resources, {} triples",
-                sole.users, sole.resources, sole.lost
+                "{} of {users} users, {} of {resources} resources, {}",
+                sole.users,
+                sole.resources,
+                many(sole.lost, "triple")
             ))
             .example(survey.of(id).example)
             .suggest("to narrow it, name places, kinds or a condition on the user; without it", vec![Change::Off(id)])

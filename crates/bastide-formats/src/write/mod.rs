@@ -85,6 +85,47 @@ pub fn plan(loaded: &Loaded, estate: &Estate, changes: &[Change], overlays: &[Ov
     Ok(plan.texts)
 }
 
+/// A user or a resource that is not there yet, by the columns of its table, as we name them.
+#[derive(Clone, Debug)]
+pub enum Newcomer {
+    /// A user.
+    User(Vec<(String, String)>),
+    /// A resource.
+    Resource(Vec<(String, String)>),
+}
+
+/// The files with rows for newcomers: each in the first table that has all of its columns, else in the last one, with
+/// the columns that are missing. Only files that differ are listed.
+///
+/// # Errors
+/// There is no table in CSV that could take it.
+pub fn newcomers(loaded: &Loaded, estate: &Estate, list: &[Newcomer]) -> Result<Texts, WriteError> {
+    let mut plan = Plan { loaded, estate, texts: Texts::new() };
+    for newcomer in list {
+        let (tables, cells, what) = match newcomer {
+            Newcomer::User(cells) => (&loaded.tables.people, cells, "people"),
+            Newcomer::Resource(cells) => (&loaded.tables.catalog, cells, "catalog"),
+        };
+        let files = plan.csv(tables);
+        let row = |file: FileId| -> Vec<(String, String)> {
+            cells.iter().map(|(name, value)| (plan.column(file, name), value.clone())).collect()
+        };
+        let fits =
+            |file: &&FileId| table::append(&plan.text(&plan.name(**file), **file), &borrowed(&row(**file))).is_some();
+        let file = *files.iter().find(fits).or(files.last()).ok_or(WriteError::NoTable { what })?;
+        let row = row(file);
+        plan.edit(file, what, |text| {
+            let text = row.iter().try_fold(text.to_string(), |text, (name, _)| table::with_column(&text, name))?;
+            table::append(&text, &borrowed(&row))
+        })?;
+    }
+    Ok(plan.texts)
+}
+
+fn borrowed(cells: &[(String, String)]) -> Vec<(&str, String)> {
+    cells.iter().map(|(name, value)| (name.as_str(), value.clone())).collect()
+}
+
 fn statement(estate: &Estate, id: StatementId) -> &Statement {
     estate.statement(id)
 }

@@ -75,6 +75,8 @@ pub struct Trial {
     pub changes: Vec<Described>,
     /// Policy texts laid over.
     pub added: Vec<String>,
+    /// Users and resources that are added.
+    pub newcomers: Vec<String>,
     /// How far it reaches, in words, where that is beyond the limits of the manifest.
     pub far: Option<String>,
     /// The blast radius.
@@ -142,6 +144,7 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     answer.seconds = Seconds { load: opened.seconds, evaluate: answer.seconds.evaluate + made_in };
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
     answer.added = made.added.clone();
+    answer.newcomers = made.newcomers.clone();
     answer.far = far(&super::audit::case(&opened, &moment)?, &answer.radius);
     if args.audit {
         // What reading has to say after the changes is known where they can be written: it is read from the new texts.
@@ -303,6 +306,7 @@ fn compare(
     Ok(Trial {
         changes: Vec::new(),
         added: Vec::new(),
+        newcomers: Vec::new(),
         far: None,
         radius,
         users,

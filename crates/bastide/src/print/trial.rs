@@ -15,6 +15,9 @@ pub fn trial(trial: &Trial, columns: usize) -> String {
     if let Some(far) = &trial.far {
         out.push_str(&hang("", &bad(far), columns));
     }
+    for newcomer in &trial.newcomers {
+        out.push_str(&format!("to  add {}\n", visible(newcomer)));
+    }
     for change in &trial.changes {
         let place = change.place.as_ref().map_or(String::new(), |p| format!("  {}", dim(&visible(p))));
         out.push_str(&hang("to  ", &format!("{}{place}", visible(&change.words)), columns));

@@ -118,6 +118,11 @@ impl Page {
         self.call("Input.dispatchKeyEvent", json!({"type": "keyUp", "key": key, "windowsVirtualKeyCode": code}));
     }
 
+    /// What the reader's system says of itself: `prefers-color-scheme`, for one.
+    pub fn prefers(&mut self, feature: &str, value: &str) {
+        self.call("Emulation.setEmulatedMedia", json!({"features": [{"name": feature, "value": value}]}));
+    }
+
     /// The page on paper, as the bytes of a PDF.
     pub fn pdf(&mut self) -> usize {
         let answer = self.call("Page.printToPDF", json!({"printBackground": true}));
