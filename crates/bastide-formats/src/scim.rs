@@ -19,6 +19,12 @@ const ENTERPRISE: &str = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:
 const GROUP: &str = "urn:ietf:params:scim:schemas:core:2.0:Group";
 const USER: &str = "urn:ietf:params:scim:schemas:core:2.0:User";
 
+/// A list that comes in pages: the source, what it lists, and how long it is.
+type Listing = (Span, &'static str, usize);
+
+/// The positions that came, from and to, and where the list was read first.
+type Pages = (Vec<(usize, usize)>, Span);
+
 /// What SCIM files leave to be joined once all of them were read.
 #[derive(Default)]
 pub struct ScimLinks {
@@ -30,7 +36,7 @@ pub struct ScimLinks {
     /// Ids that the source gave, and where each stands.
     read: HashMap<String, RowPlace>,
     /// Pages of longer lists: by source and what they list, how long the whole list is, and the positions that came.
-    pages: HashMap<(Span, &'static str, usize), (Vec<(usize, usize)>, Span)>,
+    pages: HashMap<Listing, Pages>,
 }
 
 impl ScimLinks {

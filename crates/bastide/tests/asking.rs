@@ -383,7 +383,8 @@ fn what_is_to_come_is_tried() {
     assert!(json(dir, &["rules"])["about"]["modified"].is_null(), "nothing is written");
     assert_eq!(run_in(dir, &["what", "nina.holt"]).status, 2, "nobody has come yet");
     // A rule that is tried with it meets the newcomer.
-    std::fs::write(dir.join("more.txt"), "rule more { who user nina.holt may read what anything at \"Facilities\" }\n").unwrap();
+    std::fs::write(dir.join("more.txt"), "rule more { who user nina.holt may read what anything at \"Facilities\" }\n")
+        .unwrap();
     let more = tried(&[&user[..], &["--add", "more.txt"]].concat());
     assert!(more["radius"]["gained"].as_u64() > with_user["radius"]["gained"].as_u64(), "{more}");
     ask(dir, &[&["try"][..], &user, &["--write"]].concat());

@@ -673,6 +673,7 @@ fn about(asked: &Asked, resource: ResourceId) {
 }
 
 #[test]
+#[allow(clippy::print_stdout, reason = "how much was compared")]
 fn every_answer_is_the_specifications() {
     let number =
         |name: &str, otherwise: u64| std::env::var(name).ok().and_then(|v| v.parse().ok()).unwrap_or(otherwise);

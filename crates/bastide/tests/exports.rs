@@ -56,7 +56,7 @@ fn entry(dn: &str, lines: &str) -> String {
 fn person(uid: &str, lines: &str) -> String {
     entry(
         &format!("uid={uid},ou=people,o=x"),
-        &format!("objectClass: inetOrgPerson\nuid: {uid}\ncn: {uid}\n{lines}").trim_end().to_string(),
+        format!("objectClass: inetOrgPerson\nuid: {uid}\ncn: {uid}\n{lines}").trim_end(),
     )
 }
 

@@ -18,10 +18,16 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     check,
 };
 
+/// What a statement shuts, and what stays open beside it.
+type Doors = (StatementId, ActionId, ActionId);
+
+/// How many triples, by whom, and one of them.
+type Through = (u64, BTreeSet<usize>, Triple);
+
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<(StatementId, ActionId, ActionId), (u64, BTreeSet<usize>, Triple)> = BTreeMap::new();
+    let mut by: BTreeMap<Doors, Through> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
         for doors in &estate.proofs.alike {

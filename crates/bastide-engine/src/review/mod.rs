@@ -201,7 +201,7 @@ struct Gathered {
 /// many different sets of people, all of them, each with a part.
 fn gathered(engine: &mut SetEngine, spoken: &FixedBitSet, heap: Heap) -> Vec<Gathered> {
     let estate = engine.estate();
-    let mut by_actions: BTreeMap<Vec<usize>, Vec<(SetId, FixedBitSet, Vec<ResourceId>)>> = BTreeMap::new();
+    let mut by_actions: BTreeMap<Vec<usize>, Vec<Gathered>> = BTreeMap::new();
     for ((users, missing), resources) in heap {
         let mut kinds: Vec<KindId> = resources.iter().map(|r| estate.catalog.kind(*r)).collect();
         kinds.sort_unstable();
@@ -209,23 +209,19 @@ fn gathered(engine: &mut SetEngine, spoken: &FixedBitSet, heap: Heap) -> Vec<Gat
         let fits = |action: &usize| kinds.iter().any(|kind| estate.schema.fits(ActionId::new(*action), *kind));
         let mut actions = FixedBitSet::with_capacity(spoken.len());
         spoken.difference(&missing).filter(fits).for_each(|action| actions.insert(action));
-        by_actions.entry(actions.ones().collect()).or_default().push((users, actions, resources));
+        let key = actions.ones().collect();
+        by_actions.entry(key).or_default().push(Gathered { users, actions, resources, each: None });
     }
     let mut rows = Vec::new();
     for list in by_actions.into_values() {
         if list.len() <= MOST_SETS {
-            rows.extend(list.into_iter().map(|(users, actions, resources)| Gathered {
-                users,
-                actions,
-                resources,
-                each: None,
-            }));
+            rows.extend(list);
             continue;
         }
         let mut counts: BTreeMap<usize, usize> = BTreeMap::new();
         let (mut users, mut all) = (SetId::NONE, Vec::new());
-        let actions = list[0].1.clone();
-        for (some, _, resources) in list {
+        let actions = list[0].actions.clone();
+        for Gathered { users: some, resources, .. } in list {
             engine.sets().users(some).for_each(|user| *counts.entry(user).or_default() += resources.len());
             users = engine.either(users, some);
             all.extend(resources);

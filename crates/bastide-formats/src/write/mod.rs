@@ -296,9 +296,9 @@ impl Plan<'_> {
                 cells.extend(entry.until.map(|day| ("until", day.to_string())));
                 self.edit(file, "the columns of entries", |text| {
                     // What an entry need not have may have no column yet.
-                    let optional = cells.iter().filter(|(name, _)| ["note", "from", "until"].contains(name));
+                    let mut optional = cells.iter().filter(|(name, _)| ["note", "from", "until"].contains(name));
                     let text =
-                        optional.fold(Some(text.to_string()), |text, (name, _)| table::with_column(&text?, name))?;
+                        optional.try_fold(text.to_string(), |text, (name, _)| table::with_column(&text, name))?;
                     table::append(&text, &cells)
                 })
             }
