@@ -182,6 +182,9 @@ fn asked(words: impl Iterator<Item = String>) -> Vec<String> {
             continue;
         }
         let taken = ["-C", "--estate", "-o", "--output", "--color"];
+        if word == "-q" || word == "--quiet" {
+            continue;
+        }
         if taken.contains(&word.as_str()) {
             skip = true;
         } else if !taken.iter().any(|t| word.strip_prefix(t).is_some_and(|rest| rest.starts_with('=') || t.len() == 2))

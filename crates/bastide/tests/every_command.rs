@@ -438,6 +438,7 @@ fn reach(asked: &Asked, moment: &Moment, id: StatementId) {
         .unwrap_or_else(|| panic!("{about}: {}", s.name));
     if s.is_on() && s.in_date(moment.date) {
         assert_eq!(row["triples"], triples, "{about}: rules {}", s.name);
+        assert_eq!(row["undecided"], open, "{about}: rules {}", s.name);
     }
 }
 

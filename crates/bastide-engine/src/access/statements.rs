@@ -33,15 +33,44 @@ pub struct Listed {
     pub resources: usize,
     /// Triples to which it applies.
     pub triples: u64,
+    /// Triples for which a missing value, or one of the session that was not given, leaves open whether it applies.
+    pub undecided: u64,
 }
 
-/// All of them, with what they reach at a moment; what does not apply then reaches nothing. Cost: every resource once, and
+/// What each statement reaches, by its number.
+struct Reached {
+    users: Vec<usize>,
+    resources: Vec<usize>,
+    triples: Vec<u64>,
+}
+
+/// All of them, with what they reach at a moment; what does not apply then reaches nothing. Cost: every resource twice, and
 /// for each the statements that reach it.
 ///
 /// # Errors
 /// Decisions that depend on themselves.
 pub fn statements(estate: &Estate, moment: &Moment) -> Result<Statements, Vec<Diagnostic>> {
-    let mut engine = SetEngine::new(estate, moment)?;
+    let now = reached(&mut SetEngine::new(estate, moment)?);
+    // With every missing value taken the other way; what differs hangs on one.
+    let other = reached(&mut SetEngine::favourable(estate, moment)?);
+    let listed = StatementId::all(estate.statements.len()).map(|id| {
+        let (s, at) = (estate.statement(id), id.index());
+        Listed {
+            name: s.name.clone(),
+            statement: StatementRef::new(estate, id),
+            actions: s.actions.ones().map(|a| estate.schema.actions[a].name.clone()).collect(),
+            asleep: super::reach::asleep(s, moment),
+            users: now.users[at],
+            resources: now.resources[at],
+            triples: now.triples[at],
+            undecided: now.triples[at].abs_diff(other.triples[at]),
+        }
+    });
+    Ok(Statements { statements: listed.collect() })
+}
+
+fn reached(engine: &mut SetEngine) -> Reached {
+    let estate = engine.estate();
     let count = estate.statements.len();
     let (mut resources, mut triples) = (vec![0usize; count], vec![0u64; count]);
     let mut users = vec![SetId::NONE; count];
@@ -66,17 +95,6 @@ pub fn statements(estate: &Estate, moment: &Moment) -> Result<Statements, Vec<Di
             users[id.index()] = engine.either(users[id.index()], whom);
         }
     }
-    let listed = StatementId::all(count).map(|id| {
-        let s = estate.statement(id);
-        Listed {
-            name: s.name.clone(),
-            statement: StatementRef::new(estate, id),
-            actions: s.actions.ones().map(|a| estate.schema.actions[a].name.clone()).collect(),
-            asleep: super::reach::asleep(s, moment),
-            users: engine.sets().count(users[id.index()]) as usize,
-            resources: resources[id.index()],
-            triples: triples[id.index()],
-        }
-    });
-    Ok(Statements { statements: listed.collect() })
+    let users = users.into_iter().map(|set| engine.sets().count(set) as usize).collect();
+    Reached { users, resources, triples }
 }

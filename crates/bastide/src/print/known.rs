@@ -37,13 +37,12 @@ pub fn known(k: &Known, all: bool, columns: usize) -> String {
             |(what, place): &(String, String)| format!("{}  {}", pad(&visible(what), widest), dim(&visible(place)));
         list.iter().map(line).collect()
     };
-    let statements: Vec<String> = k
-        .statements
-        .iter()
-        .map(|s| {
-            format!("{} {} {}  {}", s.sort, name(&visible(&s.name)), modality(&s.modality), dim(&visible(&s.place)))
-        })
-        .collect();
+    // An entry's name is its place.
+    let statements = k.statements.iter().map(|s| {
+        let place = if s.name == s.place { String::new() } else { format!("  {}", dim(&visible(&s.place))) };
+        format!("{}  {} {}{place}", modality(&s.modality), s.sort, name(&visible(&s.name)))
+    });
+    let statements: Vec<String> = statements.collect();
     let widest = k.allowed.iter().map(|(action, _)| width(action)).max().unwrap_or(0);
     let allowed = k.allowed.iter().map(|(action, users)| format!("{}  {}", pad(action, widest), count(*users, "user")));
     let allowed: Vec<String> = allowed.collect();

@@ -20,10 +20,18 @@ pub fn listed(found: &Statements, all: bool, columns: usize) -> String {
     for s in &list {
         let [users, resources, triples] = numbers(s);
         let said = format!("{} {}", s.statement.modality, s.actions.join(", "));
-        let rest = s.asleep.as_ref().map_or(said.clone(), |why| format!("{said} ({why})"));
+        let rest = match &s.asleep {
+            Some(why) => format!("{why}: {said}"),
+            None if s.undecided > 0 => format!("{} left open: {said}", grouped(s.undecided)),
+            None => said,
+        };
         let row = line(&cut(&visible(&s.name), widest), [&users, &resources, &triples], &cut(&visible(&rest), what));
         out.push_str(&if s.triples == 0 { doubt(&row) } else { row });
         out.push('\n');
+    }
+    if list.iter().any(|s| s.asleep.is_none() && s.undecided > 0) {
+        let text = "in so many triples a missing value leaves open whether it applies; `bastide reach NAME` says more";
+        out.push_str(&format!("\n{}", dim(&hang("left open  ", text, columns))));
     }
     let entries = found.statements.iter().filter(|s| s.statement.sort != "rule").count();
     if !all && entries > 0 {
@@ -35,7 +43,19 @@ pub fn listed(found: &Statements, all: bool, columns: usize) -> String {
 
 /// One row each.
 pub fn csv(found: &Statements) -> String {
-    let head = ["name", "sort", "modality", "actions", "users", "resources", "triples", "asleep", "place", "because"];
+    let head = [
+        "name",
+        "sort",
+        "modality",
+        "actions",
+        "users",
+        "resources",
+        "triples",
+        "undecided",
+        "asleep",
+        "place",
+        "because",
+    ];
     let rows = found.statements.iter().map(|s| {
         vec![
             s.name.clone(),
@@ -45,6 +65,7 @@ pub fn csv(found: &Statements) -> String {
             s.users.to_string(),
             s.resources.to_string(),
             s.triples.to_string(),
+            s.undecided.to_string(),
             s.asleep.clone().unwrap_or_default(),
             s.statement.place.clone(),
             s.statement.because.clone().unwrap_or_default(),

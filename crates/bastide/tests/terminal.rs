@@ -1,0 +1,44 @@
+//! What only happens on a terminal: colours, and questions.
+
+mod common;
+#[path = "common/terminal.rs"]
+mod terminal;
+
+use common::demo;
+use terminal::Terminal;
+
+const ASKED: &str = "bastide -q why ines.varga read Press";
+
+#[test]
+fn colour_where_the_terminal_can_show_it() {
+    let demo = demo();
+    for (variables, coloured) in [
+        (&[("TERM", "xterm-256color")][..], true),
+        (&[("TERM", "dumb")], false),
+        (&[("TERM", "xterm-256color"), ("NO_COLOR", "1")], false),
+        (&[("TERM", "xterm-256color"), ("CLICOLOR", "0")], false),
+        (&[("TERM", "dumb"), ("CLICOLOR_FORCE", "1")], true),
+    ] {
+        let (shown, _) = Terminal::start(demo.path(), ASKED, variables).ended();
+        assert!(shown.contains("can read `Press`"), "{shown}");
+        assert_eq!(shown.contains('\u{1b}'), coloured, "{variables:?}: {shown}");
+    }
+}
+
+/// What reaches far is written once somebody says yes, and not otherwise.
+#[test]
+fn what_reaches_far_is_asked_about() {
+    let demo = demo();
+    let file = demo.path().join("policy/staff.bastide");
+    let before = std::fs::read_to_string(&file).unwrap();
+    let line = "bastide -q try --off staff-read-what-is-internal --write --anyway";
+    for (answer, written) in [("no", false), ("", false), ("y", false), ("yes", true)] {
+        let mut terminal = Terminal::start(demo.path(), line, &[]);
+        terminal.shows("this reaches far");
+        terminal.shows("write it? yes or no");
+        terminal.keys(&format!("{answer}\r"));
+        let (shown, _) = terminal.ended();
+        assert_eq!(std::fs::read_to_string(&file).unwrap() != before, written, "{answer}: {shown}");
+        assert_eq!(shown.contains("nothing is written"), !written, "{answer}: {shown}");
+    }
+}
