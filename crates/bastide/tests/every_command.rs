@@ -238,6 +238,18 @@ fn who(asked: &Asked, action: ActionId, resource: ResourceId) {
     assert_eq!(of_csv, told, "{about}: csv");
 }
 
+/// Who can do two things at once.
+fn who_can_both(asked: &Asked, actions: [ActionId; 2], resource: ResourceId) {
+    let (truth, estate, about) = (asked.truth, asked.estate(), &asked.about);
+    let words = actions.map(|a| truth.action(a)).join(",");
+    let answer = asked.json(&["who", &words, estate.catalog.id(resource), "--inactive"]);
+    let told: BTreeSet<String> =
+        list(&answer["by"]).flat_map(|by| list(&by["users"]).map(|u| text(&u["user"])).collect::<Vec<_>>()).collect();
+    let both = |u: &UserId| actions.iter().all(|a| truth.allows(*u, *a, resource));
+    let expected = estate.people.all().filter(both).map(|u| estate.people.id(u).to_string());
+    assert_eq!(told, expected.collect(), "{about}: {words} {}", estate.catalog.id(resource));
+}
+
 /// The triples that differ by changes, asked one by one.
 fn differing(before: &Truth, after: &Estate, moment: &Moment) -> Option<BTreeSet<(Triple, bool)>> {
     let after = Truth::of(after, moment)?;
@@ -660,6 +672,18 @@ fn compare(asked: &Asked, left: UserId, right: UserId) {
     let sum = |side: &str| list(&answer[side]).map(|a| a["pairs"].as_u64().unwrap()).sum::<u64>();
     assert_eq!(answer["same"], same, "{about}");
     assert_eq!([sum("only_left"), sum("only_right")], only, "{about}");
+    for (side, user) in [("left", left), ("right", right)] {
+        for count in list(&answer[side]["counts"]) {
+            let kind = estate.schema.kind(count["kind"].as_str().unwrap()).unwrap();
+            let of_kind = || estate.catalog.all().filter(|r| estate.catalog.kind(*r) == kind);
+            assert_eq!(count["resources"], of_kind().count(), "{about}: {count}");
+            for pair in list(&count["allowed"]) {
+                let action = estate.schema.action(pair[0].as_str().unwrap()).unwrap();
+                let number = of_kind().filter(|r| truth.allows(user, action, *r)).count();
+                assert_eq!(pair[1], number, "{about}: {count}");
+            }
+        }
+    }
 }
 
 /// What is known of a place: who can do what there.
@@ -698,6 +722,7 @@ fn every_answer_is_the_specifications() {
             let (user, resource, action) = keys[rng.usize(..keys.len())];
             what(&asked, user);
             who(&asked, action, resource);
+            who_can_both(&asked, [action, keys[rng.usize(..keys.len())].2], resource);
             about(&asked, resource);
             compare(&asked, user, keys[rng.usize(..keys.len())].0);
             reach(&asked, &moment, StatementId::new(rng.usize(..estate.statements.len())));
