@@ -23,4 +23,4 @@ pub mod text;
 pub mod usage;
 pub mod write;
 
-pub use load::{Loaded, PolicyFiles, load, load_with, policy_files};
+pub use load::{Loaded, PolicyFiles, load, load_as_of, load_with, policy_files};

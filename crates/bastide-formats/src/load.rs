@@ -15,6 +15,7 @@ use bastide_model::rows::{EntryRow, GroupRows};
 use bastide_model::{Estate, Schema};
 use bastide_syntax::{Diagnostic, FileId, Sources, codes, diagnostic};
 use hashbrown::HashMap;
+use jiff::civil::Date;
 use std::path::{Path, PathBuf};
 
 /// What a folder came to.
@@ -61,7 +62,13 @@ pub fn load(root: &Path) -> Loaded {
 
 /// Reads the estate in a folder, as it would be with other texts in some of its files.
 pub fn load_with(root: &Path, texts: &Texts) -> Loaded {
+    load_as_of(root, texts, jiff::ZonedDateTime::now().date())
+}
+
+/// The same for another day than today: accounts that end on a day are active before it, and not from it on.
+pub fn load_as_of(root: &Path, texts: &Texts, day: Date) -> Loaded {
     let mut loader = Loader::new(root);
+    loader.today = day;
     loader.texts = texts.clone();
     let (estate, usage_rows) = loader.run();
     let Loader { sources, out: mut diagnostics, audit, tables, used, passed, .. } = loader;
@@ -120,6 +127,8 @@ struct Loader<'r> {
     tables: Tables,
     used: Vec<Used>,
     passed: Vec<(String, usize)>,
+    /// The day for which accounts end.
+    today: Date,
     /// Texts that stand in for files.
     texts: Texts,
     /// New texts of a change that was cut off while it took effect.
@@ -144,6 +153,7 @@ impl<'r> Loader<'r> {
             texts: Texts::new(),
             staged,
             ahead: HashMap::new(),
+            today: jiff::ZonedDateTime::now().date(),
             out,
             audit: AuditSettings::default(),
             tables: Tables::default(),
@@ -157,7 +167,7 @@ impl<'r> Loader<'r> {
         let declared = resolve::declarations(&trees);
         self.out.extend(declared.diagnostics);
         let schema = declared.schema;
-        let mut people = PeopleSink::new(&schema, &manifest.audit.gone);
+        let mut people = PeopleSink::new(&schema, &manifest.audit.gone, self.today);
         let mut group_rows = GroupRows::default();
         let errors = |out: &[Diagnostic]| out.iter().filter(|d| d.is_error()).count();
         let before = errors(&self.out);

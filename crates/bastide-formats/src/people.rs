@@ -44,8 +44,8 @@ pub struct PeopleSink<'s> {
 }
 
 impl<'s> PeopleSink<'s> {
-    /// Nobody yet; and the words by which somebody is gone.
-    pub fn new(schema: &'s Schema, gone: &[String]) -> Self {
+    /// Nobody yet; the words by which somebody is gone, and the day for which accounts end.
+    pub fn new(schema: &'s Schema, gone: &[String], today: Date) -> Self {
         let attributes = schema.user_attributes.iter().map(|_| ColumnBuilder::default()).collect();
         PeopleSink {
             schema,
@@ -53,7 +53,7 @@ impl<'s> PeopleSink<'s> {
             realms: ColumnBuilder::default(),
             attributes,
             farewells: Farewells::of(gone),
-            today: jiff::ZonedDateTime::now().date(),
+            today,
             passed: BTreeMap::new(),
         }
     }

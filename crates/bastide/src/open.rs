@@ -6,6 +6,7 @@ use crate::progress::Telling;
 use crate::stage::Stage;
 use bastide_engine::prove::with_personas;
 use bastide_engine::{Judge, find, session};
+use bastide_formats::write::Texts;
 use bastide_formats::{Loaded, manifest};
 use bastide_model::proof::Persona;
 use bastide_model::{Estate, Moment, Origin, UserId};
@@ -62,11 +63,25 @@ pub fn zone_name() -> String {
     now.time_zone().iana_name().map_or_else(|| now.offset().to_string(), str::to_string)
 }
 
+/// The day that `--on` names, for the whole run: accounts may end on a day, so it matters while files are read.
+static ON: OnceLock<Date> = OnceLock::new();
+
+fn on(text: &str) -> Result<Date, String> {
+    let day: Date = text.parse().map_err(|error: jiff::Error| error.to_string())?;
+    let _ = ON.set(day);
+    Ok(day)
+}
+
+/// The day asked about.
+pub fn day() -> Date {
+    ON.get().copied().unwrap_or_else(|| now().date())
+}
+
 /// Which moment.
 #[derive(Args, Clone, Debug)]
 pub struct MomentArgs {
     /// The day asked about; today otherwise
-    #[arg(long, value_name = "DATE")]
+    #[arg(long, value_name = "DATE", value_parser = on)]
     pub on: Option<Date>,
     /// A session attribute; repeat it for several values
     #[arg(long = "session", value_name = "NAME=VALUE")]
@@ -84,7 +99,7 @@ impl MomentArgs {
             };
             given.push((name.to_string(), value.to_string()));
         }
-        let date = self.on.unwrap_or_else(|| now().date());
+        let date = self.on.unwrap_or_else(day);
         Ok(session::moment(&estate.schema, date, &given)?)
     }
 }
@@ -183,7 +198,7 @@ impl EstateArgs {
         let started = std::time::Instant::now();
         let root = self.root()?;
         let reading = Telling::reading();
-        let loaded = bastide_formats::load(&root);
+        let loaded = bastide_formats::load_as_of(&root, &Texts::new(), day());
         drop(reading);
         if loaded.estate.is_none() {
             let errors: Vec<&Diagnostic> = loaded.diagnostics.iter().filter(|d| d.is_error()).collect();

@@ -211,6 +211,21 @@ fn a_mapping_decides_who_is_active() {
     }
     let csv = "id,name,left\nann,Ann,\nbob,Bob,2020-01-01\n";
     assert_eq!(who(&estate("[people.active]\nattribute = \"left\"\noff_since = true\n", "x.csv", csv)), ["ann"]);
+    // An end is asked of the day that is asked about, wherever that stands, and in the files that a change would leave.
+    let later =
+        estate("[people.active]\nattribute = \"left\"\noff_since = true\n", "x.csv", &csv.replace("2020", "2027"));
+    for (day, active) in [("2026-12-31", 2), ("2027-01-01", 1)] {
+        for args in [["--on", day, "matrix", "--summary"], ["matrix", "--summary", "--on", day]] {
+            let out = run_in(later.path(), &args).ok();
+            assert!(
+                out.contains(&format!("2 users ({active} active)")) || active == 2 && out.contains("2 users"),
+                "{out}"
+            );
+            assert_eq!(out.contains("(1 active)"), active == 1, "{out}");
+        }
+        let tried = ["try", "--add-user", "id=cyn,name=Cyn", "--on", day, "--format", "json"];
+        assert!(run_in(later.path(), &tried).ok().contains("\"user cyn\""));
+    }
     let json = scim(2, "", &[user("u1", ", \"x\": {\"state\": \"open\"}"), user("u2", "")]);
     assert_eq!(
         who(&estate("[people.active]\nattribute = \"x.state\"\non_when = \"open\"\n", "x.scim.json", &json)),

@@ -7,6 +7,7 @@ use crate::print::text::{bold, count, grouped, hang, visible};
 use crate::print::{diagnostics, json};
 use crate::stage::Stage;
 use bastide_engine::{Judge, advice};
+use bastide_formats::write::Texts;
 use bastide_formats::{Loaded, sarif};
 use bastide_model::statement::Sort;
 use bastide_model::{Estate, Member};
@@ -40,7 +41,7 @@ pub struct CheckArgs {
 
 pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let root = estate.root()?;
-    let mut loaded = bastide_formats::load(&root);
+    let mut loaded = bastide_formats::load_as_of(&root, &Texts::new(), crate::open::day());
     if let Some(estate) = &loaded.estate {
         let moment = args.moment.moment(estate)?;
         match Judge::new(estate, &moment) {

@@ -91,7 +91,7 @@ fn looked_at(f: &Fewest, columns: usize) -> String {
     };
     if !f.open.is_empty() {
         text.push_str(&format!(
-            "; not every value of `{}` could be tried, and {} that ask for it were left aside",
+            "; not every value of `{}` could be tried: left aside, because of that, {}",
             visible(&f.open.join("`, `")),
             count(f.aside, "statement")
         ));
