@@ -130,3 +130,27 @@ fn the_list_is_in_the_order_it_says() {
     }
     assert!(joins > 10, "{joins}");
 }
+
+/// What is harmless says the manifest, whatever its name is: an entry that lets guests look is no mistake as a whole.
+#[test]
+fn what_guests_may_look_at_is_told_by_the_manifest() {
+    let hints = |actions: &str| {
+        let dir = common::case(&format!(
+            "=== bastide.toml\npolicy = [\"p.bastide\"]\n[[people]]\nfile = \"people.csv\"\n[[groups]]\nfile = \"groups.csv\"\n\
+             [[catalog]]\nfile = \"catalog.csv\"\n[[entries]]\nfile = \"entries.csv\"\n[audit]\nharmless = [\"view\"]\n\
+             === p.bastide\nkind stream\naction view\naction edit\n\
+             === people.csv\nid,kind\nada,guest\nben,guest\n=== groups.csv\ngroup,member\nvisitors,ada\nvisitors,ben\n\
+             === catalog.csv\nid,parent,kind,name\ns,,stream,S\n\
+             === entries.csv\nsubject,modality,actions,place,reach\ngroup:visitors,may,{actions},s,under\n"
+        ));
+        let action = actions.split(';').next_back().unwrap();
+        let answer = json(dir.path(), &["why", "ada", action, "s", "--remedies", "12"]);
+        let list = answer["remedies"]["list"].as_array().unwrap().clone();
+        assert!(!list.is_empty(), "{answer}");
+        list.iter().filter_map(|r| r["hint"].as_str().map(str::to_string)).collect::<Vec<_>>().join("\n")
+    };
+    assert!(hints("edit").contains("it gives 2 guests more than what is harmless: edit"), "{}", hints("edit"));
+    for actions in ["view", "view;edit"] {
+        assert!(!hints(actions).contains("guests"), "{actions}: {}", hints(actions));
+    }
+}

@@ -87,26 +87,26 @@ impl Idea {
 }
 
 /// Everything that could help.
-pub fn ideas(judge: &Judge, wish: Wish) -> Vec<Idea> {
+pub fn ideas(judge: &Judge, harmless: &[String], wish: Wish) -> Vec<Idea> {
     let mut found = Vec::new();
-    gather(judge, wish, 0, &mut found);
+    gather(judge, harmless, wish, 0, &mut found);
     found
 }
 
-fn gather(judge: &Judge, wish: Wish, depth: usize, found: &mut Vec<Idea>) {
+fn gather<'j>(judge: &'j Judge, harmless: &'j [String], wish: Wish, depth: usize, found: &mut Vec<Idea>) {
     let estate = judge.estate();
     let Wish { user, action, resource, wanted } = wish;
     if depth > DEEPEST || !estate.schema.fits(action, estate.catalog.kind(resource)) {
         return;
     }
-    let about = About { judge, user, resource };
+    let about = About { judge, harmless, user, resource };
     if wanted {
         if !estate.people.is_active(user) {
             let change = Change::User(user, UserCell::Active, Some(Value::Flag(true)));
             let hint = Some("the account is not active".into());
             found.push(Idea { hint, mends: true, ..Idea::new(change, charge::ACTIVE) });
         }
-        needs(judge, wish, depth, found);
+        needs(judge, harmless, wish, depth, found);
     }
     let candidates = judge.candidates(resource);
     for candidate in &candidates.list {
@@ -175,13 +175,13 @@ fn turns(about: &About, condition: &Condition, wanted: bool, depth: usize) -> Ve
             for resource in targets(judge.estate(), about.resource, *target).found {
                 let holds = judge.allows(about.user, *action, resource);
                 let wish = Wish { user: about.user, action: *action, resource, wanted: !holds };
-                gather(judge, wish, depth + 2, &mut ideas);
+                gather(judge, about.harmless, wish, depth + 2, &mut ideas);
             }
         }
         Test::Holds(action, HoldsTarget::Place(resource)) => {
             let holds = judge.allows(about.user, *action, *resource);
             let wish = Wish { user: about.user, action: *action, resource: *resource, wanted: !holds };
-            gather(judge, wish, depth + 2, &mut ideas);
+            gather(judge, about.harmless, wish, depth + 2, &mut ideas);
         }
         _ => {}
     });
@@ -230,7 +230,7 @@ fn join(about: &About, group: GroupId, found: &mut Vec<Idea>, level: usize) {
             Some(Computed::Holders(action, places)) if level < 3 => {
                 for place in places.iter().take(2) {
                     let wish = Wish { user: about.user, action: *action, resource: *place, wanted: true };
-                    gather(about.judge, wish, 3, found);
+                    gather(about.judge, about.harmless, wish, 3, found);
                 }
             }
             _ => {}
@@ -287,22 +287,23 @@ fn switch(estate: &Estate, id: StatementId, user: UserId) -> Idea {
 }
 
 /// An entry by which a guest may do something that changes things: likely a mistake as a whole.
-fn given_to_guests(estate: &Estate, id: StatementId, user: UserId) -> Option<Idea> {
+fn given_to_guests(about: &About, id: StatementId) -> Option<Idea> {
+    let (estate, user) = (about.judge.estate(), about.user);
     let statement = estate.statement(id);
     let guest = |user: usize| estate.people.kind(UserId::new(user)) == "guest";
-    let reads = |action: usize| estate.schema.actions[action].name == "read";
+    let harmless = |action: usize| about.harmless.contains(&estate.schema.actions[action].name);
     let [Term::Members(group)] = statement.who.terms.as_slice() else { return None };
     let members = estate.groups.users(*group);
     let all_guests = guest(user.index()) && members.ones().all(guest);
     if statement.sort != Sort::Entry
         || !statement.modality.permits()
         || !all_guests
-        || statement.actions.ones().any(reads)
+        || statement.actions.ones().any(harmless)
     {
         return None;
     }
     let actions: Vec<&str> = statement.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
-    let hint = format!("it gives {} guests more than reading: {}", members.count_ones(..), actions.join(", "));
+    let hint = format!("it gives {} guests more than what is harmless: {}", members.count_ones(..), actions.join(", "));
     Some(Idea { hint: Some(hint), mends: true, ..Idea::new(Change::Off(id), charge::GUEST_ENTRY) })
 }
 
@@ -310,7 +311,7 @@ fn given_to_guests(estate: &Estate, id: StatementId, user: UserId) -> Option<Ide
 fn end(about: &About, id: StatementId, depth: usize, found: &mut Vec<Idea>) {
     let estate = about.judge.estate();
     let statement = estate.statement(id);
-    found.push(given_to_guests(estate, id, about.user).unwrap_or_else(|| switch(estate, id, about.user)));
+    found.push(given_to_guests(about, id).unwrap_or_else(|| switch(estate, id, about.user)));
     for term in &statement.who.terms {
         match term {
             Term::Members(group) if about.judge.member(about.user, *group) != Truth::False => {
@@ -332,13 +333,13 @@ fn end(about: &About, id: StatementId, depth: usize, found: &mut Vec<Idea>) {
 }
 
 /// What is permitted but for a need: remedies of the need.
-fn needs(judge: &Judge, wish: Wish, depth: usize, found: &mut Vec<Idea>) {
+fn needs(judge: &Judge, harmless: &[String], wish: Wish, depth: usize, found: &mut Vec<Idea>) {
     let estate = judge.estate();
     for need in &estate.schema.actions[wish.action.index()].needs {
         for resource in targets(estate, wish.resource, need.target).found {
             if !judge.allows(wish.user, need.action, resource) {
                 let inner = Wish { action: need.action, resource, ..wish };
-                gather(judge, inner, depth + 1, found);
+                gather(judge, harmless, inner, depth + 1, found);
             }
         }
     }

@@ -102,7 +102,7 @@ pub fn remedies(judge: &Judge, wish: Wish, harmless: &[String], most: usize) -> 
     if already {
         return found;
     }
-    let mut ideas = distinct(estate, ideas::ideas(judge, wish));
+    let mut ideas = distinct(estate, ideas::ideas(judge, harmless, wish));
     // What gives to the user alone is always tried: nothing hands out less.
     let alone =
         |i: &Idea| i.changes.iter().all(|c| matches!(c, Change::Give(s) if s.who.terms == [Term::User(wish.user)]));

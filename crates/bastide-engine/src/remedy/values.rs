@@ -23,6 +23,8 @@ enum Cell {
 pub struct About<'j, 'e> {
     pub judge: &'j Judge<'e>,
     pub user: UserId,
+    /// Names of actions whose gain weighs little.
+    pub harmless: &'j [String],
     pub resource: ResourceId,
 }
 
