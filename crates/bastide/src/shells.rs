@@ -97,9 +97,13 @@ impl EnvCompleter for Bash {
     }
 
     fn write_registration(&self, var: &str, _: &str, bin: &str, program: &str, out: &mut dyn Write) -> Result<()> {
+        // Read line by line: an answer with a star or a question mark must not be taken for names of files.
         let script = r#"_clap_complete_BIN() {
-    local IFS=$'\n'
-    COMPREPLY=( $(VAR=bash PROGRAM -- "${COMP_LINE:0:COMP_POINT}" "$COMP_WORDBREAKS" 2>/dev/null) )
+    local line
+    COMPREPLY=()
+    while IFS= read -r line; do
+        COMPREPLY+=("$line")
+    done < <(VAR=bash PROGRAM -- "${COMP_LINE:0:COMP_POINT}" "$COMP_WORDBREAKS" 2>/dev/null)
 }
 complete -o nospace -o bashdefault -o default -F _clap_complete_BIN BIN
 "#;

@@ -113,6 +113,31 @@ fn bash_is_offered_users_of_the_estate() {
     assert!(out.lines().any(|l| l.starts_with("bruno.tavares")), "{out}{}", String::from_utf8_lossy(&output.stderr));
 }
 
+/// A name that a shell could take for a pattern is offered as it is.
+#[test]
+fn a_name_with_a_star_is_no_pattern() {
+    let demo = demo();
+    run_in(demo.path(), &["setup", "files"]).ok();
+    let groups = demo.path().join("data/groups.csv");
+    let text = fs::read_to_string(&groups).unwrap();
+    fs::write(&groups, format!("{text}st*r team?,ines.varga\n")).unwrap();
+    fs::write(demo.path().join("group:star teams"), "").unwrap();
+    let program = assert_cmd::cargo::cargo_bin("bastide");
+    let path = format!("{}:{}", program.parent().unwrap().display(), std::env::var("PATH").unwrap());
+    let offered = |line: &str| {
+        let script = format!(
+            "source files/completions/bash/bastide\nCOMP_LINE='{line}' COMP_POINT={} COMP_WORDBREAKS=' '\n\
+             _clap_complete_bastide\nprintf '%s\\n' \"${{COMPREPLY[@]}}\"\n",
+            line.len()
+        );
+        let mut bash = std::process::Command::new("bash");
+        let output = bash.args(["-c", &script]).current_dir(demo.path()).env("PATH", &path).output().unwrap();
+        String::from_utf8_lossy(&output.stdout).trim().to_string()
+    };
+    assert_eq!(offered("bastide why \"group:st"), "group:st*r team?");
+    assert_eq!(offered("bastide why group:st"), "group:st\\*r\\ team\\?");
+}
+
 #[test]
 fn the_version_says_how_it_was_built() {
     let short = run_in(Path::new("."), &["-V"]).ok();

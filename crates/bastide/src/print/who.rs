@@ -28,7 +28,9 @@ pub fn holders(holders: &Holders, detail: Detail, columns: usize) -> String {
         out.push_str(&hang(&format!("  {:>4}  ", profile.users.len()), &text, columns));
     }
     if holders.action.contains(", ") {
-        out.push_str(&hang("  ", &dim("below, by what decides on the first of these actions"), columns));
+        let text =
+            "who can: by what lets them do the first of these; who cannot: by what refuses the first that is refused";
+        out.push_str(&hang("  ", &dim(text), columns));
     }
     let mut cut = false;
     for by in &holders.by {
