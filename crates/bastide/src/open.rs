@@ -141,18 +141,18 @@ impl Opened {
             self.loaded.estate = Some(with_personas(&estate).into_owned());
         }
         let estate = self.estate();
+        let stands_in = |u: &UserId| u.index() + estate.proofs.personas.len() >= estate.people.len();
         let one = |name: &&str| match name.strip_prefix("persona:") {
-            Some(persona) => estate
-                .people
-                .find(persona)
-                .filter(|u| u.index() + estate.proofs.personas.len() >= estate.people.len())
-                .ok_or_else(|| {
-                    let known: Vec<&str> = estate.proofs.personas.iter().map(|p| p.name.as_str()).collect();
-                    let near = bastide_syntax::nearest::nearest(persona, known)
-                        .map(|n| format!("did you mean `persona:{n}`?"));
-                    Failure::Usage(format!("there is no persona `{persona}`"), near.into_iter().collect())
-                }),
-            None if name.starts_with("group:") => Ok(estate.people.find(name).expect("it was put there")),
+            Some(persona) => estate.people.find(persona).filter(stands_in).ok_or_else(|| {
+                let known: Vec<&str> = estate.proofs.personas.iter().map(|p| p.name.as_str()).collect();
+                let near =
+                    bastide_syntax::nearest::nearest(persona, known).map(|n| format!("did you mean `persona:{n}`?"));
+                Failure::Usage(format!("there is no persona `{persona}`"), near.into_iter().collect())
+            }),
+            None if name.starts_with("group:") => estate.people.find(name).filter(stands_in).ok_or_else(|| {
+                // Somebody is called so; who is meant cannot be told.
+                Failure::Usage(format!("`{name}` is the id of a user, too"), Vec::new())
+            }),
             None => Ok(find::user(estate, name)?),
         };
         names.iter().map(one).collect()

@@ -409,3 +409,14 @@ fn what_is_to_come_is_tried() {
         assert!(run.status == status && run.err.contains(says), "{args:?}: {}", run.whole());
     }
 }
+
+/// A user who is called like a group with its word before it is not taken for a member of the group.
+#[test]
+fn a_user_called_like_a_stand_in_is_not_taken_for_it() {
+    let demo = demo();
+    let people = demo.path().join("data/staff.csv");
+    let text = std::fs::read_to_string(&people).unwrap();
+    std::fs::write(&people, format!("{text}group:couriers,,,,,,,\n")).unwrap();
+    let run = run_in(demo.path(), &["why", "group:couriers", "read", "Press"]);
+    assert!(run.status == 2 && run.err.contains("is the id of a user, too"), "{}", run.whole());
+}
