@@ -301,6 +301,28 @@ fn a_run_that_is_ended_leaves_nothing_behind() {
     assert!(ended > 0, "no run was ended in time");
 }
 
+/// What whoever started the run asked it to ignore, it ignores.
+#[cfg(target_os = "linux")]
+#[test]
+fn a_run_that_is_to_outlive_its_terminal_does() {
+    let demo = demo();
+    let program = assert_cmd::cargo::cargo_bin("bastide");
+    for (ignored, ends) in [("HUP", false), ("USR1", true)] {
+        // The pipe holds the run until the signal has come.
+        let line = format!("trap '' {ignored}; exec '{}' -q matrix --all --reasons --format csv", program.display());
+        let mut shell = std::process::Command::new("sh");
+        let mut child =
+            shell.args(["-c", &line]).current_dir(demo.path()).stdout(std::process::Stdio::piped()).spawn().unwrap();
+        let mut out = child.stdout.take().unwrap();
+        let mut first = [0; 1];
+        std::io::Read::read_exact(&mut out, &mut first).unwrap();
+        std::process::Command::new("kill").args(["-HUP", &child.id().to_string()]).status().unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        std::io::copy(&mut out, &mut std::io::sink()).unwrap();
+        assert_eq!(child.wait().unwrap().success(), !ends, "{ignored}");
+    }
+}
+
 #[test]
 fn options_stand_where_they_are_typed() {
     let demo = demo();
