@@ -49,7 +49,7 @@ fn typed_lines(terminal: &mut Terminal) {
 fn in_bash() {
     let demo = demo();
     run_in(demo.path(), &["setup", "files"]).ok();
-    let mut terminal = Terminal::start(demo.path(), "bash --norc --noprofile -i", &[]);
+    let mut terminal = Terminal::start(demo.path(), "bash --norc --noprofile -i", &[("NO_COLOR", "1")]);
     terminal.keys("PS1='REA''DY> '\r");
     terminal.shows("READY> ");
     terminal.keys("bind 'set enable-bracketed-paste off'; source files/completions/bash/bastide\r");
@@ -61,7 +61,7 @@ fn in_bash() {
 fn in_zsh() {
     let demo = demo();
     run_in(demo.path(), &["setup", "files"]).ok();
-    let mut terminal = Terminal::start(demo.path(), "zsh -f -i", &[]);
+    let mut terminal = Terminal::start(demo.path(), "zsh -f -i", &[("NO_COLOR", "1")]);
     terminal.keys("PS1='REA''DY> '\r");
     terminal.shows("READY> ");
     terminal.keys("fpath=(files/completions/zsh $fpath); autoload -Uz compinit; compinit -u\r");

@@ -27,6 +27,9 @@ impl Terminal {
             .args(["-qfec", line, "/dev/null"])
             .current_dir(dir)
             .envs([("PATH", path.as_str()), ("TERM", "dumb"), ("HOME", dir.to_str().unwrap())])
+            // Some machines ask for colours everywhere by these.
+            .env_remove("CI")
+            .env_remove("CLICOLOR_FORCE")
             .envs(variables.iter().copied())
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
