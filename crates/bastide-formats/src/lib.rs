@@ -18,9 +18,10 @@ pub mod people;
 pub mod sarif;
 pub mod scim;
 pub mod sheets;
+pub mod store;
 pub mod stray;
 pub mod text;
 pub mod usage;
 pub mod write;
 
-pub use load::{Loaded, PolicyFiles, load, load_as_of, load_with, policy_files};
+pub use load::{Loaded, PolicyFiles, load, load_as_of, load_from, policy_files};

@@ -6,9 +6,10 @@ use crate::ldif::{self, LdifLinks};
 use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::people::PeopleSink;
 use crate::scim::{self, ScimLinks};
-use crate::text::{self, FilePath};
+use crate::store::{Folder, Store, find};
+use crate::text;
 use crate::usage::Used;
-use crate::write::{self, Staged, Texts};
+use crate::write::{self, Refused, Settled, Texts};
 use crate::{entries, groups, json, usage};
 use bastide_engine::resolve::{self, Parts};
 use bastide_model::rows::{EntryRow, GroupRows};
@@ -16,7 +17,11 @@ use bastide_model::{Estate, Schema};
 use bastide_syntax::{Diagnostic, FileId, Sources, codes, diagnostic};
 use hashbrown::HashMap;
 use jiff::civil::Date;
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::time::Duration;
+
+/// How often files that change while they are read are read again.
+const TRIES: u32 = 6;
 
 /// What a folder came to.
 pub struct Loaded {
@@ -36,6 +41,10 @@ pub struct Loaded {
     pub tables: Tables,
     /// What exports of directories hold besides people and groups, by class, and how often.
     pub passed: Vec<(String, usize)>,
+    /// The folder it was read from, where it was one.
+    pub folder: Option<Folder>,
+    /// What was left behind there by a change that was cut off, and what became of it.
+    pub settled: Settled,
 }
 
 /// The data files by what they hold, in the order they were read.
@@ -55,26 +64,88 @@ pub struct Tables {
     pub columns: HashMap<FileId, Vec<(String, String)>>,
 }
 
-/// Reads the estate in a folder.
+/// Reads the estate in a folder. What cannot be read at all is told as an error of the estate.
 pub fn load(root: &Path) -> Loaded {
-    load_with(root, &Texts::new())
+    load_as_of(root, &Texts::new(), jiff::ZonedDateTime::now().date()).unwrap_or_else(|refused| {
+        let said = Diagnostic::file(&codes::UNREADABLE, manifest::NAME, refused.to_string());
+        let mut loader = Loader::new(&Nothing);
+        loader.out.push(said);
+        loader.loaded(None, 0)
+    })
 }
 
-/// Reads the estate in a folder, as it would be with other texts in some of its files.
-pub fn load_with(root: &Path, texts: &Texts) -> Loaded {
-    load_as_of(root, texts, jiff::ZonedDateTime::now().date())
+/// Reads the estate in a folder as it is at one moment, with other texts in some of its files; accounts that end on a day are
+/// active before it, and not from it on. What a cut off change left behind is settled first.
+///
+/// # Errors
+/// The files change again and again while they are read, or what was left behind cannot be settled.
+pub fn load_as_of(root: &Path, texts: &Texts, day: Date) -> Result<Loaded, Refused> {
+    at_one_moment(root, |folder| {
+        let mut loader = Loader::new(folder);
+        loader.today = day;
+        loader.texts = texts.clone();
+        let (estate, usage_rows) = loader.run();
+        loader.loaded(estate, usage_rows)
+    })
+    .map(|(mut loaded, folder, settled)| {
+        loaded.folder = Some(folder);
+        loaded.settled = settled;
+        loaded
+    })
 }
 
-/// The same for another day than today: accounts that end on a day are active before it, and not from it on.
-pub fn load_as_of(root: &Path, texts: &Texts, day: Date) -> Loaded {
-    let mut loader = Loader::new(root);
+/// Reads the estate that a store holds, for a day.
+pub fn load_from(store: &dyn Store, day: Date) -> Loaded {
+    let mut loader = Loader::new(store);
     loader.today = day;
-    loader.texts = texts.clone();
     let (estate, usage_rows) = loader.run();
-    let Loader { sources, out: mut diagnostics, audit, tables, used, passed, .. } = loader;
-    diagnostic::sort(&mut diagnostics);
-    let whole = !diagnostics.iter().any(Diagnostic::is_error);
-    Loaded { sources, diagnostics, estate: estate.filter(|_| whole), usage_rows, used, audit, tables, passed }
+    loader.loaded(estate, usage_rows)
+}
+
+/// Reads a folder until nothing of it has changed from the first file to the last.
+fn at_one_moment<T>(root: &Path, read: impl Fn(&Folder) -> T) -> Result<(T, Folder, Settled), Refused> {
+    let mut changing = String::new();
+    for wait in 0..TRIES {
+        let settled = write::settle(root)?;
+        let folder = Folder::through(root, settled.instead.clone());
+        let found = read(&folder);
+        let counts = settled.instead.is_empty() && write::counts(root)?;
+        match folder.changed() {
+            None if !counts => return Ok((found, folder, settled)),
+            file => changing = file.unwrap_or(changing),
+        }
+        std::thread::sleep(Duration::from_millis(20 << wait));
+    }
+    let what = if changing.is_empty() { String::new() } else { format!(" (`{changing}`, among others)") };
+    Err(Refused(format!(
+        "the files of the estate change while they are read{what}: an answer from two states of them would be true of neither. \
+         Ask again once whatever writes them has ended"
+    )))
+}
+
+/// Holds no files.
+struct Nothing;
+
+impl Store for Nothing {
+    fn kind(&self, _: &str) -> std::io::Result<Option<crate::store::Kind>> {
+        Ok(None)
+    }
+
+    fn list(&self, _: &str) -> std::io::Result<Vec<crate::store::Name>> {
+        Ok(Vec::new())
+    }
+
+    fn read(&self, _: &str) -> std::io::Result<Vec<u8>> {
+        Err(std::io::ErrorKind::NotFound.into())
+    }
+
+    fn identity(&self, _: &str) -> std::io::Result<(u64, u64)> {
+        Ok((0, 0))
+    }
+
+    fn is_outside(&self, _: &str) -> std::io::Result<bool> {
+        Ok(false)
+    }
 }
 
 /// The policy files that the manifest in a folder names, in byte order of their relative paths.
@@ -84,14 +155,23 @@ pub struct PolicyFiles {
     /// What is wrong with the manifest, or with a file that cannot be read.
     pub diagnostics: Vec<Diagnostic>,
     /// Each file with its text.
-    pub files: Vec<(FilePath, FileId)>,
+    pub files: Vec<(String, FileId)>,
+    /// The folder.
+    pub folder: Folder,
 }
 
 /// Reads the policy files of the estate in a folder, and nothing else of it.
-pub fn policy_files(root: &Path) -> PolicyFiles {
-    let mut loader = Loader::new(root);
-    let files = loader.manifest().map_or(Vec::new(), |manifest| loader.policy_texts(&manifest));
-    PolicyFiles { sources: loader.sources, diagnostics: loader.out, files }
+///
+/// # Errors
+/// As for [`load_as_of`].
+pub fn policy_files(root: &Path) -> Result<PolicyFiles, Refused> {
+    let read = |folder: &Folder| {
+        let mut loader = Loader::new(folder);
+        let files = loader.manifest().map_or(Vec::new(), |manifest| loader.policy_texts(&manifest));
+        (loader.sources, loader.out, files)
+    };
+    let ((sources, diagnostics, files), folder, _) = at_one_moment(root, read)?;
+    Ok(PolicyFiles { sources, diagnostics, files, folder })
 }
 
 /// How many rows came of each source of one sort.
@@ -120,7 +200,7 @@ impl<'m> Came<'m> {
 }
 
 struct Loader<'r> {
-    root: &'r Path,
+    store: &'r dyn Store,
     sources: Sources,
     out: Vec<Diagnostic>,
     audit: AuditSettings,
@@ -131,33 +211,36 @@ struct Loader<'r> {
     today: Date,
     /// Texts that stand in for files.
     texts: Texts,
-    /// New texts of a change that was cut off while it took effect.
-    staged: Vec<Staged>,
-    /// Files that were read ahead, by where they are.
-    ahead: HashMap<PathBuf, Result<String, text::Useless>>,
+    /// Whether files may lie outside of the estate.
+    outside: bool,
+    /// Files that were read ahead.
+    ahead: HashMap<String, Result<String, text::Useless>>,
 }
 
 impl<'r> Loader<'r> {
-    fn new(root: &'r Path) -> Loader<'r> {
-        let mut out = Vec::new();
-        let staged = write::staged(root).unwrap_or_else(|error| {
-            let message = format!("the journal of a change cannot be read: {error}");
-            out.push(Diagnostic::file(&codes::MISSING_FILE, write::JOURNAL, message));
-            Vec::new()
-        });
+    fn new(store: &'r dyn Store) -> Loader<'r> {
         Loader {
-            root,
+            store,
             sources: Sources::new(),
             used: Vec::new(),
             passed: Vec::new(),
             texts: Texts::new(),
-            staged,
+            outside: false,
             ahead: HashMap::new(),
             today: jiff::ZonedDateTime::now().date(),
-            out,
+            out: Vec::new(),
             audit: AuditSettings::default(),
             tables: Tables::default(),
         }
+    }
+
+    fn loaded(self, estate: Option<Estate>, usage_rows: usize) -> Loaded {
+        let Loader { sources, out: mut diagnostics, audit, tables, used, passed, .. } = self;
+        diagnostic::sort(&mut diagnostics);
+        let whole = !diagnostics.iter().any(Diagnostic::is_error);
+        let estate = estate.filter(|_| whole);
+        let (folder, settled) = (None, Settled::default());
+        Loaded { sources, diagnostics, estate, usage_rows, used, audit, tables, passed, folder, settled }
     }
 
     fn run(&mut self) -> (Option<Estate>, usize) {
@@ -173,9 +256,10 @@ impl<'r> Loader<'r> {
         let before = errors(&self.out);
         // Catalogs are large: they are read while people and groups are made out.
         let paths = self.paths(&manifest.catalog);
+        let store = self.store;
         let ((), ahead) = rayon::join(
             || self.people_and_groups(&manifest, &mut people, &mut group_rows),
-            || paths.into_iter().map(|path| (text::text(&path), path.real)).map(|(text, path)| (path, text)).collect(),
+            || paths.into_iter().map(|path| (text::text(store, &path), path)).map(|(text, path)| (path, text)).collect(),
         );
         self.ahead = ahead;
         self.passed = people.passed().iter().map(|(class, count)| (class.clone(), *count)).collect();
@@ -219,51 +303,63 @@ impl<'r> Loader<'r> {
             groups: group_rows,
             catalog,
             entries: entry_rows,
+            lost: manifest.levels.iter().find(|(code, _)| **code == codes::LOST_RESTRICTION).map(|(_, level)| *level),
+            today: self.today,
         };
         let sources = &self.sources;
         let estate = resolve::estate(parts, &|span| text::line_of(sources, span), &mut self.out);
         // What could not be read must not be told a second time, as something that does not exist.
         let hollow = |d: &Diagnostic| {
-            (!people_whole && (*d.code == codes::UNKNOWN_REFERENCE || *d.code == codes::UNKNOWN_SUBJECT))
+            (!(people_whole && catalog_whole) && *d.code == codes::LOST_RESTRICTION)
+                || (!people_whole && (*d.code == codes::UNKNOWN_REFERENCE || *d.code == codes::UNKNOWN_SUBJECT))
                 || (!catalog_whole && *d.code == codes::STALE_PLACE)
         };
         self.out.retain(|d| !hollow(d));
+        for said in &mut self.out {
+            let level = manifest.levels.iter().find(|(code, _)| *code == said.code).map(|(_, level)| *level);
+            said.level = level.or(said.level);
+        }
         (Some(estate), usage_rows)
     }
 
     /// Reads a file, or what stands in for it.
-    fn read(&mut self, path: &FilePath) -> Option<FileId> {
-        if let Some(text) = self.texts.get(&path.shown) {
-            return Some(self.sources.add(&path.shown, text.clone()));
+    fn read(&mut self, path: &str) -> Option<FileId> {
+        if let Some(text) = self.texts.get(path) {
+            return Some(self.sources.add(path, text.clone()));
         }
-        let staged = self.staged.iter().find(|s| s.file == path.shown);
-        let beside = staged.map(|s| write::beside(self.root, s)).filter(|p| p.exists());
-        let path = FilePath { shown: path.shown.clone(), real: beside.unwrap_or_else(|| path.real.clone()) };
-        match self.ahead.remove(&path.real) {
-            Some(text) => text::take(&path, text, &mut self.sources, &mut self.out),
-            None => text::read(&path, &mut self.sources, &mut self.out),
+        let file = match self.ahead.remove(path) {
+            Some(text) => text::take(path, text, &mut self.sources, &mut self.out),
+            None => text::read(self.store, path, &mut self.sources, &mut self.out),
+        }?;
+        if self.outside && self.store.is_outside(path).unwrap_or(true) {
+            self.sources.hide(file);
         }
+        Some(file)
     }
 
     /// Where the files are that sources name; whatever is wrong is told when they are read.
-    fn paths(&self, sources: &[DataSource]) -> Vec<FilePath> {
-        let find = |source: &DataSource| text::find(self.root, &source.file.text, source.file.span, &mut Vec::new());
-        let stands_in = |path: &FilePath| {
-            self.texts.contains_key(&path.shown) || self.staged.iter().any(|staged| staged.file == path.shown)
-        };
-        sources.iter().flat_map(find).filter(|path| !stands_in(path)).collect()
+    fn paths(&self, sources: &[DataSource]) -> Vec<String> {
+        let find =
+            |source: &DataSource| find(self.store, &source.file.text, self.outside, source.file.span, &mut Vec::new());
+        sources.iter().flat_map(find).filter(|path| !self.texts.contains_key(path)).collect()
     }
 
     fn manifest(&mut self) -> Option<Manifest> {
-        let path = FilePath { shown: manifest::NAME.to_string(), real: self.root.join(manifest::NAME) };
-        let file = self.read(&path)?;
-        Some(manifest::read(file, self.sources.text(file), &mut self.out))
+        if self.store.is_outside(manifest::NAME).unwrap_or(false) {
+            let message = "the manifest is a link to a file outside of the estate: it is not read";
+            self.out.push(Diagnostic::file(&codes::UNREADABLE, manifest::NAME, message));
+            return None;
+        }
+        let file = self.read(manifest::NAME)?;
+        let manifest = manifest::read(file, self.sources.text(file), &mut self.out);
+        self.outside = manifest.outside;
+        Some(manifest)
     }
 
-    fn policy_texts(&mut self, manifest: &Manifest) -> Vec<(FilePath, FileId)> {
-        let mut paths: Vec<FilePath> = Vec::new();
+    fn policy_texts(&mut self, manifest: &Manifest) -> Vec<(String, FileId)> {
+        let mut paths: Vec<String> = Vec::new();
         for pattern in &manifest.policy {
-            paths.extend(text::find(self.root, &pattern.text, pattern.span, &mut self.out));
+            paths.extend(find(self.store, &pattern.text, self.outside, pattern.span, &mut self.out));
         }
         paths.sort();
         paths.dedup();
@@ -291,12 +387,12 @@ impl<'r> Loader<'r> {
     fn files<'m>(&mut self, sources: &'m [DataSource], allowed: &[Format]) -> Vec<(FileId, Format, &'m DataSource)> {
         let mut found = Vec::new();
         for source in sources {
-            for path in text::find(self.root, &source.file.text, source.file.span, &mut self.out) {
-                let format = source.format.or_else(|| Format::of_name(&path.shown));
+            for path in find(self.store, &source.file.text, self.outside, source.file.span, &mut self.out) {
+                let format = source.format.or_else(|| Format::of_name(&path));
                 let Some(format) = format.filter(|f| allowed.contains(f)) else {
                     let message = match format {
-                        None => format!("the name `{}` does not tell the format", path.shown),
-                        Some(_) => format!("`{}` is of a format that is not read here", path.shown),
+                        None => format!("the name `{path}` does not tell the format"),
+                        Some(_) => format!("`{path}` is of a format that is not read here"),
                     };
                     let help = "the formats are `csv`, `jsonl` (catalog), `scim` and `ldif` (people and groups); to name one, write `format = \"csv\"`";
                     self.out.push(Diagnostic::at(&codes::MANIFEST, source.file.span, message).help(help));

@@ -5,7 +5,8 @@ use crate::farewell::WORDS;
 use bastide_model::Combining;
 use bastide_model::value::Pattern;
 use bastide_syntax::nearest::nearest;
-use bastide_syntax::{Diagnostic, FileId, Span, codes};
+use bastide_syntax::codes::Code;
+use bastide_syntax::{Diagnostic, FileId, Severity, Span, codes};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
@@ -94,6 +95,10 @@ pub struct Manifest {
     pub usage: Vec<DataSource>,
     /// What the audit goes by.
     pub audit: AuditSettings,
+    /// Whether files may lie outside of the estate.
+    pub outside: bool,
+    /// Diagnostics and the levels they are reported at.
+    pub levels: Vec<(&'static Code, Severity)>,
 }
 
 /// What the audit goes by.
@@ -122,6 +127,7 @@ impl Default for AuditSettings {
 
 /// Reads a manifest. What cannot be used is reported.
 pub fn read(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Manifest {
+    out.extend(bastide_syntax::hidden::check(file, text, &[]));
     let mut reader = Reader { file, out };
     let (table, errors) = DeTable::parse_recoverable(text);
     for error in errors {
@@ -208,8 +214,11 @@ impl Reader<'_> {
             entries: Vec::new(),
             usage: Vec::new(),
             audit: AuditSettings::default(),
+            outside: false,
+            levels: Vec::new(),
         };
-        let known = ["name", "policy", "decide", "people", "groups", "catalog", "entries", "usage", "audit"];
+        let known =
+            ["name", "policy", "decide", "people", "groups", "catalog", "entries", "usage", "audit", "allow", "check"];
         for (key, value) in self.entries(table, &known) {
             match key.get_ref().as_ref() {
                 "name" => manifest.name = self.text(value).map(|t| t.text).unwrap_or_default(),
@@ -225,6 +234,8 @@ impl Reader<'_> {
                 "catalog" => manifest.catalog = self.sources(value, &["file", "format", "at_least"]),
                 "entries" => manifest.entries = self.sources(value, &["file", "format", "at_least"]),
                 "usage" => manifest.usage = self.sources(value, &["file", "format", "at_least"]),
+                "allow" => self.allow(value, &mut manifest),
+                "check" => self.check(value, &mut manifest),
                 _ => self.audit(value, &mut manifest.audit),
             }
         }
@@ -265,6 +276,52 @@ impl Reader<'_> {
                     }
                     self.out.push(diagnostic.note(format!("the four are {}", names.join(", "))));
                 }
+            }
+        }
+    }
+
+    /// `[allow]`: what is refused otherwise.
+    fn allow(&mut self, value: &Spanned<DeValue>, manifest: &mut Manifest) {
+        let Some(table) = self.table(value) else { return };
+        for (_, value) in self.entries(table, &["outside"]) {
+            match value.get_ref() {
+                DeValue::Boolean(outside) => manifest.outside = *outside,
+                _ => self.wrong(value, "expected `true` or `false`: whether files may lie outside of the estate"),
+            }
+        }
+    }
+
+    /// `[check]`: at which level a diagnostic is reported.
+    fn check(&mut self, value: &Spanned<DeValue>, manifest: &mut Manifest) {
+        let Some(table) = self.table(value) else { return };
+        for (_, value) in self.entries(table, &["levels"]) {
+            let Some(levels) = self.table(value) else { continue };
+            for (name, level) in levels {
+                let Some(named) = self.text(level) else { continue };
+                let severity = match named.text.as_str() {
+                    "warning" => Severity::Warning,
+                    "error" => Severity::Error,
+                    _ => {
+                        self.wrong(level, "a level is `warning` or `error`");
+                        continue;
+                    }
+                };
+                let Some(code) = codes::find(name.get_ref()) else {
+                    let span = self.span(name);
+                    let message = format!("there is no diagnostic `{}`", name.get_ref());
+                    let near = nearest(name.get_ref(), codes::ALL.iter().map(|code| code.name));
+                    let diagnostic = Diagnostic::at(&codes::MANIFEST, span, message);
+                    self.out.push(match near {
+                        Some(near) => diagnostic.help(format!("did you mean `{near}`?")),
+                        None => diagnostic,
+                    });
+                    continue;
+                };
+                if severity == Severity::Warning && code.severity == Severity::Error && !code.can_be_lowered() {
+                    self.wrong(level, format!("`{}` is always an error: nothing can be decided with it", code.name));
+                    continue;
+                }
+                manifest.levels.push((code, severity));
             }
         }
     }

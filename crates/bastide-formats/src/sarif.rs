@@ -110,8 +110,8 @@ fn finding(f: &Finding) -> Value {
     result
 }
 
-fn level(code: &Code) -> &'static str {
-    match code.severity {
+fn level(severity: bastide_syntax::Severity) -> &'static str {
+    match severity {
         bastide_syntax::Severity::Error => "error",
         bastide_syntax::Severity::Warning => "warning",
     }
@@ -121,7 +121,7 @@ fn rule(code: &Code) -> Value {
     json!({
         "id": code.name,
         "shortDescription": {"text": code.about},
-        "defaultConfiguration": {"level": level(code)},
+        "defaultConfiguration": {"level": level(code.severity)},
     })
 }
 
@@ -132,7 +132,7 @@ fn result(sources: &Sources, d: &Diagnostic) -> Value {
     let mut result = json!({
         "ruleId": d.code.name,
         "ruleIndex": index,
-        "level": level(d.code),
+        "level": level(d.severity()),
         "message": {"text": text.join("\n")},
     });
     if let Some(place) = d.place {

@@ -8,6 +8,7 @@ use crate::people::People;
 use crate::proof::Proofs;
 use crate::schema::Schema;
 use crate::statement::Statement;
+use bastide_syntax::Severity;
 use std::sync::Arc;
 
 /// How the `may` and `may not` that remain are weighed.
@@ -61,6 +62,8 @@ pub struct Estate {
     pub statements: Vec<Arc<Statement>>,
     /// What must always hold.
     pub proofs: Arc<Proofs>,
+    /// The level of what a restriction has lost, where the manifest sets one.
+    pub lost: Option<Severity>,
 }
 
 impl Estate {

@@ -38,8 +38,10 @@ codes! {
     DECLARED_TWICE "declared-twice" Error "a name that is declared twice";
     DUPLICATE_ID "duplicate-id" Error "an id that stands twice in the data";
     GROUP_CYCLE "group-cycle" Error "a membership cycle that passes through a computed group";
+    HIDDEN_CHARACTER "hidden-character" Error "a character that does not show, or shows something else than is there";
     KIND_CYCLE "kind-cycle" Error "kinds that are sub-kinds of each other";
     LINE_TOO_LONG "line-too-long" Error "a line of more than 16 MiB";
+    LOST_RESTRICTION "lost-restriction" Error "a prohibition or ceiling that has lost whom, where or what it speaks of";
     MANIFEST "manifest" Error "something in `bastide.toml` that cannot be used";
     MISPLACED "misplaced" Error "a resource in a container that may not hold it";
     MISSING_COLUMN "missing-column" Error "a data file without a column it must have";
@@ -68,9 +70,17 @@ codes! {
     UNKNOWN_SUBJECT "unknown-subject" Warning "a user or group that does not exist";
     UNKNOWN_TYPE "unknown-type" Error "a type that no file declares";
     UNKNOWN_VALUE "unknown-value" Error "a value that its type does not have";
+    UNREADABLE "unreadable" Error "a file, folder or link that is there and cannot be read";
     UNSUPPORTED "unsupported" Error "a form of a file that is not read";
     UNUSED "unused" Warning "a declaration that nothing uses";
     WRONG_TARGET "wrong-target" Error "a target that cannot be used here";
+}
+
+impl Code {
+    /// Whether the manifest may make a warning of it: decisions can be made all the same.
+    pub fn can_be_lowered(&self) -> bool {
+        std::ptr::eq(self, &LOST_RESTRICTION)
+    }
 }
 
 /// The code of a name.

@@ -43,7 +43,7 @@ pub struct Help {
 /// Something to say about a place in the estate's files.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Diagnostic {
-    /// What sort of thing it is; its severity comes from there.
+    /// What sort of thing it is; its severity comes from there, unless it has a level of its own.
     pub code: &'static Code,
     /// One line, lower case, no full stop.
     pub message: String,
@@ -59,6 +59,8 @@ pub struct Diagnostic {
     pub notes: Vec<String>,
     /// What to do.
     pub helps: Vec<Help>,
+    /// How bad it is, where that is not what its code says.
+    pub level: Option<Severity>,
 }
 
 impl Diagnostic {
@@ -82,12 +84,13 @@ impl Diagnostic {
             others: Vec::new(),
             notes: Vec::new(),
             helps: Vec::new(),
+            level: None,
         }
     }
 
     /// How bad it is.
     pub fn severity(&self) -> Severity {
-        self.code.severity
+        self.level.unwrap_or(self.code.severity)
     }
 
     /// Whether evaluation must not go on.

@@ -90,6 +90,11 @@ pub fn tokens(file: FileId, text: &str) -> Tokens {
         out: Tokens { tokens: Vec::new(), comments: Vec::new(), diagnostics: Vec::new() },
     };
     lexer.run();
+    let hidden = crate::hidden::check(file, text, &lexer.out.comments);
+    // It is told once, and not as something without a meaning, too.
+    let told = |d: &Diagnostic| hidden.iter().any(|h| h.place == d.place);
+    lexer.out.diagnostics.retain(|d| !told(d));
+    lexer.out.diagnostics.extend(hidden);
     lexer.out
 }
 

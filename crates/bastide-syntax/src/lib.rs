@@ -5,6 +5,7 @@
 pub mod codes;
 pub mod diagnostic;
 pub mod format;
+pub mod hidden;
 pub mod lexer;
 pub mod nearest;
 pub mod parser;

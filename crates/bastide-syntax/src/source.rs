@@ -53,6 +53,7 @@ struct Source {
     name: String,
     text: String,
     lines: OnceLock<Vec<u32>>,
+    hidden: bool,
 }
 
 impl Sources {
@@ -63,8 +64,18 @@ impl Sources {
 
     /// Takes a text in under the name it is shown by (a path relative to the estate).
     pub fn add(&mut self, name: impl Into<String>, text: impl Into<String>) -> FileId {
-        self.files.push(Source { name: name.into(), text: text.into(), lines: OnceLock::new() });
+        self.files.push(Source { name: name.into(), text: text.into(), lines: OnceLock::new(), hidden: false });
         FileId(self.files.len() as u32 - 1)
+    }
+
+    /// Lets no line of a file be shown: it does not belong to the estate.
+    pub fn hide(&mut self, file: FileId) {
+        self.files[file.0 as usize].hidden = true;
+    }
+
+    /// Whether no line of a file may be shown.
+    pub fn is_hidden(&self, file: FileId) -> bool {
+        self.files[file.0 as usize].hidden
     }
 
     /// How many files there are.

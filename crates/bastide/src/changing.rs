@@ -2,14 +2,14 @@
 
 use crate::complete;
 use crate::failure::{Failure, hinted};
-use crate::open::Opened;
+use crate::open::{Opened, read};
 use crate::print::diagnostics;
 use crate::stage::Stage;
 use bastide_engine::change::{self, Change, ReadError, apply};
 use bastide_engine::find;
 use bastide_engine::resolve::{is_light, lay_over};
 use bastide_formats::write::{self, Newcomer, Overlay, Texts};
-use bastide_formats::{Loaded, load_as_of};
+use bastide_formats::Loaded;
 use bastide_model::Estate;
 use bastide_syntax::{FileId, Sources, Span, tree};
 use clap::Args;
@@ -205,7 +205,7 @@ pub fn laid_over(
     if !trees.iter().all(|(_, tree)| is_light(tree)) {
         // What names mean may change: everything is read anew.
         let planned = planned(opened, texts, &trees)?;
-        let loaded = load_as_of(root, &planned, crate::open::day());
+        let loaded = read(root, &planned)?;
         return match loaded.estate {
             Some(estate) => Ok(Some(estate)),
             None => {
@@ -240,12 +240,12 @@ fn anew(
 ) -> Result<Estate, Failure> {
     let trees = parsed(&mut opened.loaded.sources, texts, stage)?;
     refuse_locked(opened.estate(), trees.iter().map(|(_, tree)| tree))?;
-    let mut loaded = load_as_of(root, &all, crate::open::day());
+    let mut loaded = read(root, &all)?;
     if let Some(estate) = loaded.estate.as_ref().filter(|_| !texts.is_empty()) {
         let overlays = overlays(texts, &trees);
         let planned = write::plan(&loaded, estate, &[], &overlays).map_err(|e| Failure::Outside(e.to_string()))?;
         all.extend(planned);
-        loaded = load_as_of(root, &all, crate::open::day());
+        loaded = read(root, &all)?;
     }
     refuse(&loaded.sources, &loaded.diagnostics, stage)?;
     loaded.estate.ok_or_else(|| Failure::Outside("the estate with what is added cannot be read".to_string()))
@@ -311,15 +311,15 @@ pub fn written(opened: &mut Opened, root: &Path, args: &ChangeArgs, stage: &Stag
     let trees = parsed(&mut opened.loaded.sources, &texts, stage)?;
     let newcomers = args.newcomers(opened.estate())?;
     let mut all = write::newcomers(&opened.loaded, opened.estate(), &newcomers).map_err(outside)?;
-    let with = (!all.is_empty()).then(|| load_as_of(root, &all, crate::open::day()));
+    let with = (!all.is_empty()).then(|| read(root, &all)).transpose()?;
     let with = with.as_ref().unwrap_or(&opened.loaded);
     let estate = with.estate.as_ref().ok_or_else(|| Failure::Outside("the new files cannot be read".to_string()))?;
     all.extend(write::plan(with, estate, &[], &overlays(&texts, &trees)).map_err(outside)?);
-    let laid = (!all.is_empty()).then(|| load_as_of(root, &all, crate::open::day()));
+    let laid = (!all.is_empty()).then(|| read(root, &all)).transpose()?;
     let base = laid.as_ref().unwrap_or(&opened.loaded);
     let estate = base.estate.as_ref().ok_or_else(|| Failure::Outside("the new files cannot be read".to_string()))?;
     all.extend(write::plan(base, estate, &args.changes(estate)?, &[]).map_err(outside)?);
-    let loaded = load_as_of(root, &all, crate::open::day());
+    let loaded = read(root, &all)?;
     if loaded.estate.is_none() {
         refuse(&loaded.sources, &loaded.diagnostics, stage)?;
     }

@@ -2,15 +2,17 @@
 
 use crate::failure::Failure;
 use crate::print::diagnostics;
+use crate::print::text::{count, visible};
 use crate::progress::Telling;
+use crate::revision::{Named, Place};
 use crate::stage::Stage;
 use bastide_engine::prove::with_personas;
 use bastide_engine::{Judge, find, session};
-use bastide_formats::write::Texts;
+use bastide_formats::write::{Lock, Texts};
 use bastide_formats::{Loaded, manifest};
 use bastide_model::proof::Persona;
 use bastide_model::{Estate, Moment, Origin, UserId};
-use bastide_syntax::Diagnostic;
+use bastide_syntax::{Diagnostic, codes};
 use clap::Args;
 use jiff::ZonedDateTime;
 use jiff::civil::Date;
@@ -18,6 +20,10 @@ use jiff::tz::TimeZone;
 use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
+use std::time::Instant;
+
+/// So many restrictions that have lost something are named; of more, the rest is counted.
+const MOST_LOST: usize = 10;
 
 /// Which estate.
 #[derive(Args, Clone, Debug)]
@@ -165,11 +171,6 @@ impl Opened {
 }
 
 impl EstateArgs {
-    /// The estate in a folder.
-    pub fn at(root: &Path) -> EstateArgs {
-        EstateArgs { estate: Some(root.to_path_buf()), zone: None, quiet: false }
-    }
-
     /// The folder of the estate.
     pub fn root(&self) -> Result<PathBuf, Failure> {
         if let Some(dir) = &self.estate {
@@ -193,13 +194,44 @@ impl EstateArgs {
         })
     }
 
+    /// The right to write to the estate; nothing where this run has it already.
+    pub fn lock(&self) -> Result<Option<Lock>, Failure> {
+        let root = self.root()?;
+        if Lock::is_held(&root) {
+            return Ok(None);
+        }
+        Lock::take(&root).map(Some).map_err(|error| Failure::Outside(format!("the estate cannot be written to: {error}")))
+    }
+
     /// Loads the estate; with any error in it there is none.
     pub fn open(&self, stage: &mut Stage) -> Result<Opened, Failure> {
-        let started = std::time::Instant::now();
+        let started = Instant::now();
         let root = self.root()?;
         let reading = Telling::reading();
-        let loaded = bastide_formats::load_as_of(&root, &Texts::new(), day());
+        let loaded = read(&root, &Texts::new())?;
         drop(reading);
+        say_settled(&loaded, stage);
+        self.opened(loaded, root, started, stage)
+    }
+
+    /// The estate of a name, as [`EstateArgs::open`] gives the one at hand.
+    pub fn open_named(&self, named: &Named, stage: &mut Stage) -> Result<Opened, Failure> {
+        match &named.place {
+            Place::Folder(root) => EstateArgs { estate: Some(root.clone()), ..self.clone() }.open(stage),
+            Place::Store(store) => {
+                let started = Instant::now();
+                let loaded = bastide_formats::load_from(&**store, day());
+                // What cannot be trusted is no estate with mistakes, but none.
+                let refused = loaded.diagnostics.iter().find(|d| *d.code == codes::UNREADABLE);
+                if let Some(refused) = refused {
+                    return Err(Failure::Outside(format!("`{}` cannot be read: {}", named.name, refused.message)));
+                }
+                self.opened(loaded, PathBuf::new(), started, stage)
+            }
+        }
+    }
+
+    fn opened(&self, loaded: Loaded, root: PathBuf, started: Instant, stage: &mut Stage) -> Result<Opened, Failure> {
         if loaded.estate.is_none() {
             let errors: Vec<&Diagnostic> = loaded.diagnostics.iter().filter(|d| d.is_error()).collect();
             return Err(Failure::Estate(diagnostics::report(&loaded.sources, &errors, stage)));
@@ -208,8 +240,38 @@ impl EstateArgs {
         if warnings > 0 && !self.quiet && !std::mem::replace(&mut stage.warned, true) {
             let them = if warnings == 1 { "1 warning".to_string() } else { format!("{warnings} warnings") };
             stage.complain(&format!("note: the estate has {them}: `bastide check` shows them\n"));
+            let lost: Vec<&Diagnostic> =
+                loaded.diagnostics.iter().filter(|d| *d.code == codes::LOST_RESTRICTION).collect();
+            for one in lost.iter().take(MOST_LOST) {
+                let place = one.place.map_or(String::new(), |place| format!("{}: ", loaded.sources.place(place)));
+                stage.complain(&format!("warning: {}{}\n", visible(&place), visible(&one.message)));
+            }
+            if lost.len() > MOST_LOST {
+                stage.complain(&format!("warning: and {} more have lost something\n", count(lost.len() - MOST_LOST, "restriction")));
+            }
         }
         Ok(Opened { loaded: ManuallyDrop::new(loaded), seconds: started.elapsed().as_secs_f64(), root })
+    }
+}
+
+/// Reads the estate in a folder, with other texts in some of its files.
+pub fn read(root: &Path, texts: &Texts) -> Result<Loaded, Failure> {
+    bastide_formats::load_as_of(root, texts, day()).map_err(|refused| Failure::Outside(refused.to_string()))
+}
+
+/// Says what became of a change that was cut off. It is never settled in silence.
+pub fn say_settled(loaded: &Loaded, stage: &Stage) {
+    let names = |files: Vec<&String>| files.iter().map(|file| format!("`{file}`")).collect::<Vec<_>>().join(", ");
+    if !loaded.settled.finished.is_empty() {
+        let files = names(loaded.settled.finished.iter().collect());
+        stage.complain(&format!("note: a change that was cut off while it was written is finished now: {files}\n"));
+    }
+    if !loaded.settled.instead.is_empty() {
+        let files = names(loaded.settled.instead.keys().collect());
+        stage.complain(&format!(
+            "note: a change was cut off while it was written, and cannot be finished from here; it is read as it was meant: \
+             {files}\n"
+        ));
     }
 }
 

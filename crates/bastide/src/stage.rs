@@ -145,8 +145,8 @@ impl Stage {
         // A link stays a link: what it leads to is replaced.
         let path = &target(path);
         let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let temporary = temporary_beside(path, folder).map_err(named)?;
-        let stray = Stray::of(temporary.path());
+        let made = Stray::make(|| temporary_beside(path, folder), |made| made.path().to_path_buf());
+        let (temporary, stray) = made.map_err(named)?;
         let mut out = BufWriter::with_capacity(1 << 16, temporary);
         write(&mut out).map_err(named)?;
         let temporary = out.into_inner().map_err(|e| named(e.into_error()))?;

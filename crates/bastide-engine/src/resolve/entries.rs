@@ -35,6 +35,8 @@ pub(super) fn entries(
 impl Scope<'_> {
     fn entry(&self, row: &EntryRow, files: &[String], out: &mut Vec<Diagnostic>) -> Statement {
         let modality = entry_modality(&row.modality, out);
+        let said = out.len();
+        let mut listed = Vec::new();
         let mut actions = FixedBitSet::with_capacity(self.schema.actions.len());
         let names = split_set(&row.actions.text);
         if names.is_empty() {
@@ -49,7 +51,9 @@ impl Scope<'_> {
                 continue;
             }
             let span = within(&row.actions, &text);
-            self.add_item(&Name { text, span, quoted: false }, &mut actions, out);
+            let name = Name { text, span, quoted: false };
+            self.add_item(&name, &mut actions, out);
+            listed.push(name);
         }
         let layer = (!row.layer.text.is_empty()).then(|| Name {
             text: row.layer.text.clone(),
@@ -62,7 +66,7 @@ impl Scope<'_> {
             let message = format!("a layer has no effect on `{}`", modality.words());
             out.push(Diagnostic::at(&codes::NO_EFFECT, name.span, message));
         }
-        Statement {
+        let statement = Statement {
             name: format!("{}:{}", files[row.row.file.0 as usize], row.row.line),
             sort: Sort::Entry,
             origin: row.row.origin(),
@@ -77,7 +81,18 @@ impl Scope<'_> {
             from: date(&row.from, out),
             until: date(&row.until, out),
             off: false,
+        };
+        if let (Some(first), Some(last)) = (statement.from, statement.until)
+            && last < first
+        {
+            let message = format!("the entry never applies: it ends on {last}, before it begins");
+            out.push(Diagnostic::at(&codes::NO_EFFECT, row.until.span, message));
         }
+        self.tell_lost(&statement, &mut out[said..]);
+        let listed: Vec<_> = listed.iter().map(|name| (name.text.as_str(), name.span)).collect();
+        self.tell_lost_roles(&statement, &listed, out);
+        self.tell_lost_groups(&statement, out, row.subject.span);
+        statement
     }
 
     fn subject(&self, cell: &Cell, out: &mut Vec<Diagnostic>) -> Term {

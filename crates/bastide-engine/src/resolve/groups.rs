@@ -92,11 +92,12 @@ pub(super) fn build(
     Groups::new(ids, names, members, declared)
 }
 
-/// Types the bodies of computed groups.
-pub(super) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Vec<Diagnostic>) -> Vec<(GroupId, Computed)> {
+/// Types the bodies of computed groups, each with whether it names what does not exist.
+pub(super) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Vec<Diagnostic>) -> Vec<(GroupId, Computed, bool)> {
     let mut bodies = Vec::new();
     for group in declared(trees) {
         let id = scope.groups.find(&group.name.text).expect("every declared group has an id");
+        let before = out.len();
         let body = match &group.body {
             GroupBody::Who(who) => {
                 let typed = scope.who(who, out);
@@ -125,7 +126,8 @@ pub(super) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Vec<Diagno
                 Computed::Holders(action, places)
             }
         };
-        bodies.push((id, body));
+        let lost = |d: &Diagnostic| *d.code == codes::UNKNOWN_SUBJECT || *d.code == codes::STALE_PLACE;
+        bodies.push((id, body, out[before..].iter().any(lost)));
     }
     bodies
 }

@@ -10,6 +10,7 @@ pub(crate) mod cycles;
 mod entries;
 mod expression;
 mod groups;
+mod lost;
 mod overlay;
 pub(crate) mod people;
 mod preorder;
@@ -26,8 +27,9 @@ pub use schema::{Declarations, declarations};
 
 use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows};
 use bastide_model::{Combining, Estate, Schema, Statement};
-use bastide_syntax::{Diagnostic, Span, tree};
+use bastide_syntax::{Diagnostic, Severity, Span, tree};
 use hashbrown::HashMap;
+use jiff::civil::Date;
 use std::sync::Arc;
 
 /// Everything that was read, before it is linked.
@@ -52,6 +54,10 @@ pub struct Parts {
     pub catalog: CatalogRows,
     /// Entries, in policy order.
     pub entries: Vec<EntryRow>,
+    /// The level of what a restriction has lost, where the manifest sets one.
+    pub lost: Option<Severity>,
+    /// The day asked about.
+    pub today: Date,
 }
 
 /// Links and types an estate. Every mistake goes to `diagnostics`; an estate comes back in any
@@ -74,16 +80,28 @@ pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &
             groups: &groups,
             catalog: &catalog,
             layers: &parts.layers,
+            lost: parts.lost,
+            today: Some(parts.today),
+            hurt: &[],
         };
         groups::computed(&scope, &trees, diagnostics)
     };
-    let computed: HashMap<_, _> = computed.into_iter().collect();
+    let hurt: Vec<_> = computed.iter().filter(|(.., hurt)| *hurt).map(|(group, ..)| *group).collect();
+    let computed: HashMap<_, _> = computed.into_iter().map(|(group, body, _)| (group, body)).collect();
     for (group, body) in computed {
         groups.computed[group.index()] = Some(body);
     }
     groups.close(people.len());
-    let scope =
-        scope::Scope { schema: &schema, people: &people, groups: &groups, catalog: &catalog, layers: &parts.layers };
+    let scope = scope::Scope {
+        schema: &schema,
+        people: &people,
+        groups: &groups,
+        catalog: &catalog,
+        layers: &parts.layers,
+        lost: parts.lost,
+        today: Some(parts.today),
+        hurt: &hurt,
+    };
     let mut statements: Vec<Arc<Statement>> =
         statements::rules(&scope, &trees, lines, diagnostics).into_iter().map(Arc::new).collect();
     statements.extend(entries::entries(&scope, &parts.entries, &parts.files, diagnostics));
@@ -100,7 +118,19 @@ pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &
         catalog: Arc::new(catalog),
         statements,
         proofs: Arc::new(proofs),
+        lost: parts.lost,
     };
+    let scope = scope::Scope {
+        schema: &estate.schema,
+        people: &estate.people,
+        groups: &estate.groups,
+        catalog: &estate.catalog,
+        layers: &estate.layers,
+        lost: estate.lost,
+        today: Some(parts.today),
+        hurt: &hurt,
+    };
+    lost::values(&estate, &scope, diagnostics);
     contradiction::report(&estate, diagnostics);
     // Of many that takes a while, and nobody has to wait for it.
     rayon::spawn(move || drop(parts.entries));

@@ -35,6 +35,9 @@ pub fn lay_over(
         groups: &estate.groups,
         catalog: &estate.catalog,
         layers: &estate.layers,
+        lost: estate.lost,
+        today: None,
+        hurt: &[],
     };
     let mut after = estate.clone();
     after.files = files.to_vec();

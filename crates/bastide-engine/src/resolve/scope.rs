@@ -7,7 +7,7 @@ use bastide_model::*;
 use bastide_syntax::codes;
 use bastide_syntax::nearest::{nearest, ranked};
 use bastide_syntax::tree::{self, Items, Name};
-use bastide_syntax::{Diagnostic, Span};
+use bastide_syntax::{Diagnostic, Severity, Span};
 use fixedbitset::FixedBitSet;
 
 /// Everything a statement may name.
@@ -17,6 +17,12 @@ pub(super) struct Scope<'a> {
     pub groups: &'a Groups,
     pub catalog: &'a Catalog,
     pub layers: &'a [String],
+    /// The level of what a restriction has lost, where the manifest sets one.
+    pub lost: Option<Severity>,
+    /// The day asked about, where it is known.
+    pub today: Option<jiff::civil::Date>,
+    /// Computed groups that name what does not exist.
+    pub hurt: &'a [GroupId],
 }
 
 impl Scope<'_> {

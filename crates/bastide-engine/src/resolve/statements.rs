@@ -2,6 +2,7 @@
 
 use super::expression::bad_date;
 use super::groups::forbid;
+use super::lost::names;
 use super::scope::Scope;
 use bastide_model::condition::Who;
 use bastide_model::schema::read_date;
@@ -42,15 +43,20 @@ impl Scope<'_> {
             off: rule.off.is_some(),
         };
         let (mut layer, mut from, mut until) = (None, None, None);
+        let (said, mut listed, mut who) = (out.len(), Vec::new(), rule.name.span);
         for clause in &rule.clauses {
             match &clause.body {
                 ClauseBody::Because(text) => statement.because = Some(text.text.clone()),
                 ClauseBody::Layer(name) => layer = Some(name),
-                ClauseBody::Who(who) => statement.who = self.who(who, out),
+                ClauseBody::Who(clause) => {
+                    statement.who = self.who(clause, out);
+                    who = clause.span;
+                }
                 ClauseBody::May(modality, items) => {
                     statement.modality = *modality;
                     statement.everything = matches!(items, Items::Everything(_));
                     statement.actions = self.actions(items, out);
+                    listed = names(items);
                 }
                 ClauseBody::What(what) => statement.what = self.what(what, out),
                 ClauseBody::While(expr) => statement.condition = self.condition(expr, out),
@@ -66,6 +72,9 @@ impl Scope<'_> {
             let message = format!("rule `{}` never applies: it ends on {last}, before it begins", rule.name.text);
             out.push(Diagnostic::at(&codes::NO_EFFECT, written.span, message));
         }
+        self.tell_lost(&statement, &mut out[said..]);
+        self.tell_lost_roles(&statement, &listed, out);
+        self.tell_lost_groups(&statement, out, who);
         if let Some(name) = layer {
             statement.layer = self.layer(name, out);
             if !matches!(statement.modality, Modality::May | Modality::MayNot) {

@@ -1,193 +1,361 @@
 //! Several files written at once: all or none, even where the work is cut off in the middle.
 //!
-//! Every new text is first written beside its file and made safe on the disk. Then a journal names
-//! them all, and from that moment the change counts as made: whoever loads the estate reads the
-//! new texts through the journal. Last, each takes the place of its file, and the journal goes. Cut
-//! off before the journal stands, everything is as it was; cut off after, everything is new.
+//! Every new text is first written beside its file and made safe on the disk, under a name that nobody can guess. Then the
+//! journal says that they count. Then each takes the place of its file, which must still be the one that was read; and last
+//! the journal goes. Cut off before the journal says so, everything is as it was; cut off after, the next command finishes
+//! it. Where a file turns out to be another one than was read, everything is put back.
 
+use super::journal::{JOURNAL, Journal, Staged, State, clear, sync_folder_of};
+use super::lock::Lock;
+use super::names::{fresh_name, sum};
+use super::place;
+use super::swap::change_places;
+use crate::stray::{self, Stray};
+use std::collections::BTreeSet;
 use std::fs;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 
-/// The name of the journal, in the folder of the estate.
-pub const JOURNAL: &str = ".bastide-journal";
-
-/// A file whose new text stands beside it.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Staged {
-    /// The file, as it is shown.
-    pub file: String,
-    /// The new text's file name, in the same folder.
-    pub beside: String,
+/// The new text of a file, and the one that was read.
+pub struct Replacement<'t> {
+    /// The file, as the estate names it.
+    pub file: &'t str,
+    /// What was read.
+    pub old: &'t [u8],
+    /// What is to stand there.
+    pub new: &'t [u8],
 }
 
-/// The files of a journal, where one stands.
+/// Why nothing is written.
+#[derive(Debug, thiserror::Error)]
+pub enum CommitError {
+    /// A file is another one than was read.
+    #[error("`{0}` has changed meanwhile; nothing is written")]
+    Changed(String),
+    /// A file is better left alone.
+    #[error("`{file}` is not replaced: {why}; nothing is written")]
+    LeftAlone {
+        /// The file.
+        file: String,
+        /// Why.
+        why: String,
+    },
+    /// What the disk refused.
+    #[error("the files cannot be written: {0}")]
+    Disk(#[from] io::Error),
+    /// A change that counts could not be brought to its end.
+    #[error("the change is made and not yet in place: {0}; the next command goes on with it")]
+    Unfinished(io::Error),
+}
+
+/// Puts new texts in the place of files; whoever does so has taken the [`Lock`] before reading. `still` is asked, at the last moment, for something else that was read and has
+/// changed. `step` is called before each thing that is done to the disk, with a word for it; what it refuses is not done,
+/// which is how tests cut the work off.
 ///
 /// # Errors
-/// It cannot be read.
-pub fn staged(root: &Path) -> io::Result<Vec<Staged>> {
-    let text = match fs::read_to_string(root.join(JOURNAL)) {
-        Ok(text) => text,
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
-        Err(error) => return Err(error),
-    };
-    let pairs = text.lines().filter_map(|line| line.split_once('\t'));
-    let staged = pairs.map(|(beside, file)| Staged { file: file.to_string(), beside: beside.to_string() });
-    Ok(staged.collect())
-}
-
-/// Where a staged text stands.
-pub fn beside(root: &Path, staged: &Staged) -> PathBuf {
-    root.join(&staged.file).with_file_name(&staged.beside)
-}
-
-/// Puts new texts in the place of files. `step` is called before each thing that is done to the
-/// disk, with a word for it; what it refuses is not done, which is how tests cut the work off.
-///
-/// # Errors
-/// What the disk refused. Either no file is changed then, or a journal stands and all are.
-pub fn commit(root: &Path, texts: &super::Texts, step: &mut dyn FnMut(&str) -> io::Result<()>) -> io::Result<()> {
-    finish(root, step)?;
-    let mut made: Vec<PathBuf> = Vec::new();
-    let journal = stage(root, texts, step, &mut made);
-    if let Err(error) = journal {
+/// Nothing is written then, but for [`CommitError::Unfinished`].
+pub fn commit(
+    root: &Path,
+    texts: &[Replacement],
+    still: &dyn Fn() -> Option<String>,
+    step: &mut dyn FnMut(&str) -> io::Result<()>,
+) -> Result<(), CommitError> {
+    let root = fs::canonicalize(root)?;
+    assert!(Lock::is_held(&root), "whoever writes has the right to, and had it when it read");
+    let mut files = Vec::new();
+    for text in texts {
+        let left = |why: String| CommitError::LeftAlone { file: text.file.to_string(), why };
+        let target = place::target(&root, text.file).map_err(left)?;
+        let target = target.to_str().ok_or_else(|| left("its name is not valid UTF-8".to_string()))?.to_string();
+        let (old, new) = (sum(text.old), sum(text.new));
+        files.push(Staged { file: text.file.to_string(), target, beside: fresh_name()?, old, new });
+    }
+    let mut journal = Journal { state: State::Begun, draft: fresh_name()?, files };
+    let strays: Vec<Stray> = journal
+        .files
+        .iter()
+        .map(|staged| staged.beside(&root))
+        .chain([root.join(&journal.draft), root.join(JOURNAL)])
+        .map(|path| Stray::of(&path))
+        .collect();
+    let begun = begin(&root, &journal, texts, still, step);
+    // Whoever is told to stop from here on first ends what counts.
+    let held = stray::hold();
+    let made = begun.and_then(|()| {
+        journal.state = State::Made;
+        Ok(set(&root, &journal, step)?)
+    });
+    if let Err(error) = made {
         // Nothing counts yet: what lies beside the files is rubbish.
-        made.iter().for_each(|path| drop(fs::remove_file(path)));
+        if !is_cut(&error) {
+            let _ = clear(&root, &journal);
+        }
         return Err(error);
     }
-    finish(root, step)
+    drop(strays);
+    let done = finish(&root, &journal, step);
+    drop(held);
+    done
 }
 
-fn stage(
+/// Whether the error is that of a test which stands for the end of the process.
+fn is_cut(error: &CommitError) -> bool {
+    cfg!(test) && error.to_string().contains(CUT)
+}
+
+const CUT: &str = "cut off";
+
+/// Writes every new text beside its file, and looks once more whether all is as it was read.
+fn begin(
     root: &Path,
-    texts: &super::Texts,
+    journal: &Journal,
+    texts: &[Replacement],
+    still: &dyn Fn() -> Option<String>,
     step: &mut dyn FnMut(&str) -> io::Result<()>,
-    made: &mut Vec<PathBuf>,
-) -> io::Result<()> {
-    let mut journal = String::new();
-    for (i, (file, text)) in texts.iter().enumerate() {
-        step("write beside")?;
-        let name = format!(".bastide-{}-{i}", std::process::id());
-        // A link stays a link: the text stands beside what it leads to, and takes its place.
-        let target = root.join(file);
-        let path = target.with_file_name(&name);
-        made.push(path.clone());
-        let mut out = fs::File::create(&path)?;
-        if let Ok(known) = fs::metadata(&target) {
-            out.set_permissions(known.permissions())?;
-        }
-        out.write_all(text.as_bytes())?;
-        step("make safe")?;
-        out.sync_all()?;
-        journal.push_str(&format!("{name}\t{file}\n"));
-    }
+) -> Result<(), CommitError> {
     step("write journal")?;
-    let draft = root.join(format!("{JOURNAL}-{}", std::process::id()));
-    made.push(draft.clone());
-    let mut out = fs::File::create(&draft)?;
-    out.write_all(journal.as_bytes())?;
-    out.sync_all()?;
-    step("set journal")?;
-    fs::rename(&draft, root.join(JOURNAL))?;
-    sync(root)
-}
-
-/// Finishes a change that was cut off, where a journal stands.
-///
-/// # Errors
-/// What the disk refused; the journal stays, so that it can be tried again.
-pub fn finish(root: &Path, step: &mut dyn FnMut(&str) -> io::Result<()>) -> io::Result<()> {
-    let staged = staged(root)?;
-    if staged.is_empty() {
-        return Ok(());
+    create(&root.join(JOURNAL), journal.text().as_bytes())?.sync_all()?;
+    sync_folder_of(&root.join(JOURNAL))?;
+    for (staged, text) in journal.files.iter().zip(texts) {
+        step("write beside")?;
+        let file = create(&staged.beside(root), text.new)?;
+        place::keep(&file, &staged.target(root))
+            .map_err(|why| CommitError::LeftAlone { file: staged.file.clone(), why: why.to_string() })?;
+        step("make safe")?;
+        file.sync_all()?;
     }
-    for one in &staged {
-        let path = beside(root, one);
-        if path.exists() {
-            step("put in place")?;
-            let target = root.join(&one.file);
-            let target = fs::canonicalize(&target).unwrap_or(target);
-            // A link may lead to another disk, where nothing can be moved to.
-            match fs::rename(&path, &target) {
-                Ok(()) => {}
-                Err(error) if error.kind() == io::ErrorKind::CrossesDevices => {
-                    fs::copy(&path, &target)?;
-                    fs::remove_file(&path)?;
-                }
-                Err(error) => return Err(error),
-            }
+    let folders: BTreeSet<PathBuf> = journal.files.iter().map(|staged| staged.beside(root)).collect();
+    folders.iter().try_for_each(|path| sync_folder_of(path))?;
+    step("look again")?;
+    for (staged, text) in journal.files.iter().zip(texts) {
+        if fs::read(staged.target(root)).ok().as_deref() != Some(text.old) {
+            return Err(CommitError::Changed(staged.file.clone()));
         }
     }
-    step("remove journal")?;
-    fs::remove_file(root.join(JOURNAL))?;
-    sync(root)
+    match still() {
+        Some(file) => Err(CommitError::Changed(file)),
+        None => Ok(()),
+    }
 }
 
-/// Makes the names in a folder safe on the disk, where the system has a way to.
-fn sync(folder: &Path) -> io::Result<()> {
-    if cfg!(unix) { fs::File::open(folder)?.sync_all() } else { Ok(()) }
+/// A new file, that is not there yet, with a text.
+fn create(path: &Path, text: &[u8]) -> io::Result<fs::File> {
+    let mut options = fs::OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    let mut file = options.open(path)?;
+    file.write_all(text)?;
+    Ok(file)
+}
+
+/// The journal says that the change counts.
+fn set(root: &Path, journal: &Journal, step: &mut dyn FnMut(&str) -> io::Result<()>) -> io::Result<()> {
+    step("write draft")?;
+    let draft = root.join(&journal.draft);
+    create(&draft, journal.text().as_bytes())?.sync_all()?;
+    step("set journal")?;
+    fs::rename(&draft, root.join(JOURNAL))
+}
+
+/// Puts every text in its place. What turns out to be another file than was read is put back, and so is all before it.
+fn finish(root: &Path, journal: &Journal, step: &mut dyn FnMut(&str) -> io::Result<()>) -> Result<(), CommitError> {
+    let unfinished = CommitError::Unfinished;
+    sync_folder_of(&root.join(JOURNAL)).map_err(unfinished)?;
+    for (at, staged) in journal.files.iter().enumerate() {
+        step("put in place").map_err(unfinished)?;
+        let (target, beside) = (staged.target(root), staged.beside(root));
+        if change_places(&target, &beside, &staged.old).map_err(unfinished)? {
+            continue;
+        }
+        // Somebody wrote to it in this very moment: theirs stands, and none of ours.
+        for done in journal.files[..at].iter().rev() {
+            put_back(root, done).map_err(unfinished)?;
+        }
+        clear(root, journal).map_err(unfinished)?;
+        return Err(CommitError::Changed(staged.file.clone()));
+    }
+    let folders: BTreeSet<PathBuf> = journal.files.iter().map(|staged| staged.target(root)).collect();
+    folders.iter().try_for_each(|path| sync_folder_of(path)).map_err(unfinished)?;
+    step("remove journal").map_err(unfinished)?;
+    clear(root, journal).map_err(unfinished)
+}
+
+fn put_back(root: &Path, done: &Staged) -> io::Result<()> {
+    let (target, beside) = (done.target(root), done.beside(root));
+    // What somebody wrote over our text is theirs, and stays.
+    if sum(&fs::read(&target)?) == done.new {
+        fs::rename(beside, target)?;
+    }
+    Ok(())
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::journal::settle;
     use super::*;
 
-    fn texts() -> super::super::Texts {
-        [("a.txt", "new a"), ("sub/b.txt", "new b")].map(|(f, t)| (f.to_string(), t.to_string())).into()
+    const OLD: [&[u8]; 2] = [b"old a", b"old b"];
+    const NEW: [&[u8]; 2] = [b"new a", b"new b"];
+    const FILES: [&str; 2] = ["a.txt", "sub/b.txt"];
+
+    fn texts() -> Vec<Replacement<'static>> {
+        (0..2).map(|i| Replacement { file: FILES[i], old: OLD[i], new: NEW[i] }).collect()
     }
 
     fn folder() -> tempfile::TempDir {
         let dir = tempfile::tempdir().unwrap();
         fs::create_dir(dir.path().join("sub")).unwrap();
-        fs::write(dir.path().join("a.txt"), "old a").unwrap();
-        fs::write(dir.path().join("sub/b.txt"), "old b").unwrap();
+        FILES.iter().zip(OLD).for_each(|(file, text)| fs::write(dir.path().join(file), text).unwrap());
         dir
     }
 
-    /// What a reader sees: through the journal, where one stands.
-    fn seen(root: &Path) -> Vec<String> {
-        let staged = staged(root).unwrap();
-        let read = |file: &str| {
-            let through = staged.iter().find(|s| s.file == file).map(|s| beside(root, s)).filter(|p| p.exists());
-            fs::read_to_string(through.unwrap_or(root.join(file))).unwrap()
-        };
-        vec![read("a.txt"), read("sub/b.txt")]
+    fn seen(root: &Path) -> Vec<Vec<u8>> {
+        FILES.iter().map(|file| fs::read(root.join(file)).unwrap()).collect()
     }
 
-    /// Cut off at every step, and there is never one new file and one old.
+    fn is_tidy(root: &Path) -> bool {
+        fs::read_dir(root).unwrap().count() == 2 && fs::read_dir(root.join("sub")).unwrap().count() == 1
+    }
+
+    fn run(root: &Path, step: &mut dyn FnMut(&str) -> io::Result<()>) -> Result<(), CommitError> {
+        let lock = Lock::take(root).unwrap();
+        let done = commit(root, &texts(), &|| None, step);
+        drop(lock);
+        done
+    }
+
+    /// Cut off at every step, and there is never one new file and one old; the next command leaves nothing behind.
     #[test]
     fn cut_off_anywhere_it_is_all_or_nothing() {
         let mut steps = 0;
-        commit(folder().path(), &texts(), &mut |_| {
+        run(folder().path(), &mut |_| {
             steps += 1;
             Ok(())
         })
         .unwrap();
-        assert!(steps >= 8, "{steps}");
+        assert!(steps >= 9, "{steps}");
         let (mut old, mut new) = (0, 0);
         for cut in 0..steps {
             let dir = folder();
             let mut at = 0;
-            let result = commit(dir.path(), &texts(), &mut |_| {
+            let result = run(dir.path(), &mut |_| {
                 at += 1;
-                if at > cut { Err(io::Error::other("cut off")) } else { Ok(()) }
+                if at > cut { Err(io::Error::other(CUT)) } else { Ok(()) }
             });
             assert!(result.is_err());
-            match seen(dir.path()).iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
-                ["old a", "old b"] => {
+            let settled = settle(dir.path()).unwrap();
+            assert!(is_tidy(dir.path()), "{cut}");
+            match seen(dir.path()) {
+                all if all == OLD => {
                     old += 1;
-                    // And nothing is left lying about.
-                    assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 2);
+                    assert!(settled.finished.is_empty());
                 }
-                ["new a", "new b"] => {
+                all if all == NEW => {
                     new += 1;
-                    finish(dir.path(), &mut |_| Ok(())).unwrap();
-                    assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 2);
-                    assert_eq!(seen(dir.path()), ["new a", "new b"]);
+                    assert_eq!(settled.finished, FILES);
                 }
                 other => panic!("half of it: {other:?}"),
             }
         }
-        assert!(old > 0 && new > 0, "{old} {new}");
+        assert!(old > 4 && new > 2, "{old} {new}");
+    }
+
+    /// At every step somebody edits one of the files: theirs is never lost, and ours is whole or not there.
+    #[test]
+    fn an_edit_in_the_middle_is_never_lost() {
+        for edited in 0..2 {
+            let mut refused = 0;
+            for when in 0..20 {
+                let dir = folder();
+                let mut at = 0;
+                let result = run(dir.path(), &mut |_| {
+                    if at == when {
+                        fs::write(dir.path().join(FILES[edited]), "theirs").unwrap();
+                    }
+                    at += 1;
+                    Ok(())
+                });
+                let other = seen(dir.path())[1 - edited].clone();
+                match result {
+                    Err(CommitError::Changed(file)) => {
+                        refused += 1;
+                        assert_eq!(file, FILES[edited]);
+                        assert_eq!(seen(dir.path())[edited], b"theirs");
+                        assert_eq!(other, OLD[1 - edited]);
+                    }
+                    Ok(()) if when >= at => assert_eq!(seen(dir.path()), NEW),
+                    // Over a text that was in place already.
+                    Ok(()) => assert_eq!(seen(dir.path())[edited], b"theirs"),
+                    Err(other) => panic!("{other}"),
+                }
+                assert!(is_tidy(dir.path()), "{when}");
+            }
+            assert!(refused >= 7, "{refused}");
+        }
+    }
+
+    /// After a cut, an edit by hand is neither hidden nor written over.
+    #[test]
+    fn an_edit_after_a_cut_is_not_touched() {
+        let dir = folder();
+        let mut puts = 0;
+        let cut = run(dir.path(), &mut |what| {
+            puts += usize::from(what == "put in place");
+            if puts == 2 { Err(io::Error::other(CUT)) } else { Ok(()) }
+        });
+        assert!(matches!(cut, Err(CommitError::Unfinished(_))));
+        fs::write(dir.path().join(FILES[1]), "by hand").unwrap();
+        let refused = settle(dir.path()).unwrap_err().to_string();
+        assert!(refused.starts_with("`sub/b.txt` was edited after a change of it was cut off"), "{refused}");
+        assert_eq!(seen(dir.path()), [NEW[0], b"by hand"]);
+        // As the message says: the journal gone, the disk counts.
+        fs::remove_file(dir.path().join(JOURNAL)).unwrap();
+        assert!(settle(dir.path()).unwrap().finished.is_empty());
+    }
+
+    /// A journal that came along with the files is not believed.
+    #[test]
+    fn a_strangers_journal_is_refused() {
+        let staged = |target: &str, beside: &str| Staged {
+            file: "a.txt".to_string(),
+            target: target.to_string(),
+            beside: beside.to_string(),
+            old: sum(OLD[0]),
+            new: sum(b"evil"),
+        };
+        let own = format!(".bastide-{}", "0123456789abcdef01234567");
+        let outside = tempfile::tempdir().unwrap();
+        fs::write(outside.path().join("a.txt"), OLD[0]).unwrap();
+        fs::write(outside.path().join(&own), "evil").unwrap();
+        let far = outside.path().join("a.txt").display().to_string();
+        for (target, beside, told) in [
+            ("../a.txt", own.as_str(), "outside of the estate"),
+            (far.as_str(), &own, "outside of the estate"),
+            ("link/a.txt", &own, "outside of the estate"),
+            (".git/config", &own, "outside of the estate"),
+            ("a.txt", "../evil", "is no journal that bastide wrote"),
+            ("a.txt", "sub/b.txt", "is no journal that bastide wrote"),
+            ("a.txt", ".bastide-evil", "is no journal that bastide wrote"),
+            ("a.txt", &own, "a new text for `a.txt` that is not there"),
+        ] {
+            let dir = folder();
+            #[cfg(unix)]
+            std::os::unix::fs::symlink(outside.path(), dir.path().join("link")).unwrap();
+            fs::create_dir(dir.path().join(".git")).unwrap();
+            let draft = format!(".bastide-{}", "f".repeat(24));
+            let journal = Journal { state: State::Made, draft, files: vec![staged(target, beside)] };
+            fs::write(dir.path().join(JOURNAL), journal.text()).unwrap();
+            fs::write(dir.path().join("evil"), "evil").unwrap();
+            let refused = settle(dir.path()).unwrap_err().to_string();
+            assert!(refused.contains(told), "{target}: {refused}");
+            assert_eq!(seen(dir.path()), OLD);
+        }
+        assert_eq!(fs::read(outside.path().join("a.txt")).unwrap(), OLD[0]);
+        for text in ["x\ty\n", "{}", "{\"journal\": 1}", "\u{0}"] {
+            let dir = folder();
+            fs::write(dir.path().join(JOURNAL), text).unwrap();
+            assert!(settle(dir.path()).is_err(), "{text}");
+        }
     }
 }

@@ -5,10 +5,19 @@
 //! [`commit`] puts them in place, all or none.
 
 mod commit;
+mod journal;
+mod lock;
+mod names;
+mod place;
 mod policy;
+mod swap;
 mod table;
 
-pub use commit::{JOURNAL, Staged, beside, commit, finish, staged};
+pub use commit::{CommitError, Replacement, commit};
+pub use journal::{JOURNAL, Refused, Settled};
+pub(crate) use journal::{counts, settle};
+pub use lock::Lock;
+pub use place::{keep, may_be_replaced};
 
 use crate::load::Loaded;
 use crate::manifest::Format;

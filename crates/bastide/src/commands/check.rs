@@ -41,7 +41,8 @@ pub struct CheckArgs {
 
 pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let root = estate.root()?;
-    let mut loaded = bastide_formats::load_as_of(&root, &Texts::new(), crate::open::day());
+    let mut loaded = crate::open::read(&root, &Texts::new())?;
+    crate::open::say_settled(&loaded, stage);
     if let Some(estate) = &loaded.estate {
         let moment = args.moment.moment(estate)?;
         match Judge::new(estate, &moment) {

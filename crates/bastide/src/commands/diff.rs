@@ -2,9 +2,9 @@
 
 use crate::about::About;
 use crate::failure::{BAD_NEWS, DONE, Failure};
-use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::{diff, json, trial};
-use crate::revision::{Named, named};
+use crate::revision::named;
 use crate::stage::Stage;
 use bastide_engine::difference::{Blocks, Difference, Effect, Radius, blocks, difference, effects, radius};
 use bastide_engine::prove::{Proof, broken_by, prove};
@@ -93,9 +93,9 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     };
     let old_named = named(&old, here.as_deref())?;
     let new_named = new.as_deref().map(|new| named(new, here.as_deref())).transpose()?;
-    let before = open(&old_named, stage)?;
+    let before = estate.open_named(&old_named, stage)?;
     let after = match &new_named {
-        Some(new) => open(new, stage)?,
+        Some(new) => estate.open_named(new, stage)?,
         None => estate.open(stage)?,
     };
     let (a, b) = (before.estate(), after.estate());
@@ -130,10 +130,6 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     };
     stage.deliver(&text, args.output.as_deref())?;
     Ok(status)
-}
-
-fn open(named: &Named, stage: &mut Stage) -> Result<Opened, Failure> {
-    EstateArgs::at(&named.root).open(stage)
 }
 
 fn counts(found: &Difference, before: &Estate, after: &Estate) -> Vec<Count> {

@@ -5,6 +5,7 @@ use crate::open::EstateArgs;
 use crate::print::diagnostics;
 use crate::print::text::{count, visible};
 use crate::stage::Stage;
+use bastide_formats::write::{self, Replacement};
 use bastide_syntax::format::{FormatError, format};
 use bastide_syntax::{Diagnostic, FileId, Sources};
 use clap::Args;
@@ -24,27 +25,37 @@ pub fn run(args: FmtArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     if args.stdin {
         return from_input(stage);
     }
-    let policy = bastide_formats::policy_files(&estate.root()?);
+    let root = estate.root()?;
+    let _lock = if args.check { None } else { estate.lock()? };
+    let policy = bastide_formats::policy_files(&root).map_err(|refused| Failure::Outside(refused.to_string()))?;
     let mut mistakes: Vec<Diagnostic> = policy.diagnostics;
     let mut changed = Vec::new();
     for (path, file) in &policy.files {
         let text = policy.sources.text(*file);
         match format(*file, text) {
-            Ok(canonical) if canonical != text => changed.push((path, canonical)),
+            Ok(canonical) if canonical != text => changed.push((path, file, canonical)),
             Ok(_) => {}
             Err(FormatError::Mistakes(found)) => mistakes.extend(found),
-            Err(FormatError::Fault) => panic!("the canonical form of `{}` would not say the same", path.shown),
+            Err(FormatError::Fault) => panic!("the canonical form of `{path}` would not say the same"),
         }
     }
     // One file with mistakes, and none is touched: half a folder laid out anew helps nobody.
     refuse(&policy.sources, &mistakes, stage)?;
-    for (path, canonical) in &changed {
-        if args.check {
-            stage.print(&format!("{} is not in its canonical layout\n", visible(&path.shown)))?;
-        } else {
-            stage.replace(&path.real, canonical)?;
-            stage.print(&format!("{} laid out anew\n", visible(&path.shown)))?;
-        }
+    if !args.check && !changed.is_empty() {
+        let replacements: Vec<Replacement> = changed
+            .iter()
+            .map(|(path, file, text)| Replacement {
+                file: path,
+                old: policy.sources.text(**file).as_bytes(),
+                new: text.as_bytes(),
+            })
+            .collect();
+        write::commit(&root, &replacements, &|| policy.folder.changed(), &mut |_| Ok(()))
+            .map_err(|e| Failure::Outside(e.to_string()))?;
+    }
+    for (path, ..) in &changed {
+        let what = if args.check { "is not in its canonical layout" } else { "laid out anew" };
+        stage.print(&format!("{} {what}\n", visible(path)))?;
     }
     let same = policy.files.len() - changed.len();
     stage.print(&format!(

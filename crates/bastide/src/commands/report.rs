@@ -16,7 +16,7 @@ use bastide_model::Moment;
 use bastide_report::{Changes, Report, Sources, page};
 use clap::Args;
 use std::io::{self, IsTerminal};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// So many lines of changes are told.
 const MOST_CHANGES: usize = 60;
@@ -56,7 +56,7 @@ pub fn run(args: ReportArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
     let changes = match &args.since {
         Some(since) => {
             telling.tell("what changed");
-            Some(changes(since, &args, &root, (&opened, &moment), &case.harmless, stage)?)
+            Some(changes(since, &args, estate, (&opened, &moment), &case.harmless, stage)?)
         }
         None => None,
     };
@@ -81,13 +81,13 @@ pub fn run(args: ReportArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
 fn changes(
     since: &str,
     args: &ReportArgs,
-    here: &Path,
+    estate: &EstateArgs,
     (after, is): (&Opened, &Moment),
     harmless: &[String],
     stage: &mut Stage,
 ) -> Result<Changes, Failure> {
-    let old = named(since, Some(here))?;
-    let before = EstateArgs::at(&old.root).open(stage)?;
+    let old = named(since, estate.root().ok().as_deref())?;
+    let before = estate.open_named(&old, stage)?;
     let was = args.moment.moment(before.estate())?;
     let mut a = SetEngine::new(before.estate(), &was).map_err(|c| cycle(&before, &c, stage))?;
     let mut b = SetEngine::new(after.estate(), is).map_err(|c| cycle(after, &c, stage))?;

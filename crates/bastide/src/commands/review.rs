@@ -126,6 +126,7 @@ fn found(paths: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
 }
 
 fn read(args: AnswersArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+    let _lock = if args.write { estate.lock()? } else { None };
     let opened = estate.open(stage)?;
     let moment = args.part.moment.moment(opened.estate())?;
     let mut answers: Vec<Answer> = Vec::new();

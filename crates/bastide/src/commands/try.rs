@@ -13,6 +13,8 @@ use bastide_engine::change::{Described, describe, narrowed};
 use bastide_engine::difference::{Blocks, Difference, Radius, blocks, difference, radius, sides};
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
 use bastide_engine::sets::SetEngine;
+use bastide_formats::store::Folder;
+use bastide_formats::write::Replacement;
 use bastide_formats::{Loaded, write};
 use bastide_model::{Estate, Moment, ResourceId, UserId};
 use clap::Args;
@@ -124,6 +126,8 @@ pub struct Seconds {
 
 pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let root = estate.root()?;
+    // From reading to writing nobody else writes.
+    let _lock = if args.write { estate.lock()? } else { None };
     let mut opened = estate.open(stage)?;
     if args.changes.is_empty() {
         let hints = vec![
@@ -341,16 +345,16 @@ fn put(
             "the new files would not give what was tried ({what}); nothing is written"
         )));
     }
-    for (file, _) in texts.iter() {
-        let loaded = (0..opened.loaded.sources.len() as u32).map(bastide_syntax::FileId);
-        let known = loaded.map(|f| (opened.loaded.sources.name(f), opened.loaded.sources.text(f)));
-        let known = known.filter(|(name, _)| name == file).map(|(_, text)| text).next();
-        let now = std::fs::read_to_string(root.join(file)).ok();
-        if now.as_deref() != known && write::staged(root).is_ok_and(|s| s.is_empty()) {
-            return Err(Failure::Outside(format!("`{file}` has changed meanwhile; nothing is written")));
-        }
-    }
-    write::commit(root, &texts, &mut |_| Ok(()))
-        .map_err(|e| Failure::Outside(format!("the files cannot be written: {e}")))?;
+    let sources = &opened.loaded.sources;
+    let known = |file: &str| {
+        let mut files = (0..sources.len() as u32).map(bastide_syntax::FileId);
+        files.find(|f| sources.name(*f) == file).map_or("", |f| sources.text(f))
+    };
+    let replacements: Vec<Replacement> = texts
+        .iter()
+        .map(|(file, text)| Replacement { file, old: known(file).as_bytes(), new: text.as_bytes() })
+        .collect();
+    let still = || opened.loaded.folder.as_ref().and_then(Folder::changed);
+    write::commit(root, &replacements, &still, &mut |_| Ok(())).map_err(|e| Failure::Outside(e.to_string()))?;
     Ok(texts.keys().cloned().collect())
 }

@@ -1,0 +1,81 @@
+//! Where the files of an estate are: a folder on a disk, a revision, an archive.
+//!
+//! Paths are relative to the estate, with `/` between their segments. Nothing is passed over: what is there and cannot be
+//! read is an error that names it.
+
+mod find;
+mod folder;
+mod room;
+mod settled;
+mod unpack;
+
+pub use find::find;
+pub use folder::Folder;
+pub use unpack::{Limited, MOST as MOST_UNPACKED};
+
+use std::io;
+
+/// Names that begin so are our own, made while something is written.
+pub const OWN: &str = ".bastide-";
+
+/// What a path leads to.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Kind {
+    /// A file.
+    File,
+    /// A folder.
+    Folder,
+    /// Something else, by what it is.
+    Other(&'static str),
+}
+
+/// A name in a folder.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct Name {
+    /// The name; what is no UTF-8 in it is replaced.
+    pub text: String,
+    /// Whether it is valid UTF-8.
+    pub is_text: bool,
+}
+
+/// What holds the files of an estate.
+pub trait Store: Sync {
+    /// What a path leads to, links followed; none where nothing is there.
+    ///
+    /// # Errors
+    /// Something is there, and what it is cannot be told: a link that leads nowhere or round in a circle, a folder that may
+    /// not be entered.
+    fn kind(&self, path: &str) -> io::Result<Option<Kind>>;
+
+    /// The names in a folder, in any order.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    fn list(&self, folder: &str) -> io::Result<Vec<Name>>;
+
+    /// The bytes of a file.
+    ///
+    /// # Errors
+    /// It cannot be read, or there is no room for it.
+    fn read(&self, path: &str) -> io::Result<Vec<u8>>;
+
+    /// What tells a folder from every other one, whatever the path to it.
+    ///
+    /// # Errors
+    /// It cannot be told.
+    fn identity(&self, folder: &str) -> io::Result<(u64, u64)>;
+
+    /// Whether what a path leads to lies outside of the estate.
+    ///
+    /// # Errors
+    /// It cannot be told.
+    fn is_outside(&self, path: &str) -> io::Result<bool>;
+
+    /// Told of each file that a pattern named, so that it can be seen later whether the same ones would be found again.
+    fn found(&self, _pattern: &str, _outside: bool, _files: &[String]) {}
+}
+
+/// A path in a folder; the estate's own is the empty one.
+pub(crate) fn inside(folder: &str, name: &str) -> String {
+    if folder.is_empty() { name.to_string() } else { format!("{folder}/{name}") }
+}
