@@ -1,4 +1,5 @@
-//! Finding what a person names on the command line: exactly, or by a unique beginning.
+//! Finding what a person names on the command line: exactly. What a unique beginning stands for is told apart, for those who
+//! ask by hand.
 
 use bastide_model::catalog::PathPattern;
 use bastide_model::*;
@@ -34,18 +35,32 @@ pub enum FindError {
     },
 }
 
-/// The user of an id, or of its unique beginning.
+/// The user of whose id a name is the only beginning.
+pub fn user_begun(estate: &Estate, name: &str) -> Option<UserId> {
+    let mut fits = begun(estate, name);
+    fits.next().filter(|_| fits.next().is_none())
+}
+
+fn begun<'e>(estate: &'e Estate, name: &'e str) -> impl Iterator<Item = UserId> + 'e {
+    let people = &estate.people;
+    people.all().filter(move |u| !name.is_empty() && people.id(*u).starts_with(name))
+}
+
+/// The user of an id.
 ///
 /// # Errors
-/// No user or several.
+/// No user has it; those whose id begins so, or is like it, or who are named so.
 pub fn user(estate: &Estate, name: &str) -> Result<UserId, FindError> {
     if let Some(user) = estate.people.find(name) {
         return Ok(user);
     }
     let people = &estate.people;
-    let fits: Vec<UserId> = people.all().filter(|u| !name.is_empty() && people.id(*u).starts_with(name)).collect();
+    let fits: Vec<UserId> = begun(estate, name).collect();
     match fits.as_slice() {
-        [only] => Ok(*only),
+        [only] => {
+            let candidates = vec![people.id(*only).to_string()];
+            Err(FindError::Unknown { what: "user", name: name.to_string(), candidates })
+        }
         [] => {
             let mut near: Vec<String> = ranked(name, people.ids.iter(), MOST).iter().map(|n| n.to_string()).collect();
             // A person is often known by name only.
@@ -104,10 +119,18 @@ pub fn exact_resource(estate: &Estate, name: &str) -> Option<ResourceId> {
     })
 }
 
-/// The resource of an id, a path, or the unique beginning of a path.
+/// The resource of whose path a name is the only beginning.
+pub fn resource_begun(estate: &Estate, name: &str) -> Option<ResourceId> {
+    match beginning(&estate.catalog, &PathPattern::new(name.trim_end_matches('/'))).as_slice() {
+        [only] => Some(*only),
+        _ => None,
+    }
+}
+
+/// The resource of an id, or of a path that fits nothing else.
 ///
 /// # Errors
-/// No resource or several.
+/// No resource or several; those whose path begins so, or is like it.
 pub fn resource(estate: &Estate, name: &str) -> Result<ResourceId, FindError> {
     let catalog = &estate.catalog;
     if let Some(resource) = catalog.find(name) {
@@ -121,7 +144,9 @@ pub fn resource(estate: &Estate, name: &str) -> Result<ResourceId, FindError> {
     let found = if exact.is_empty() { beginning(catalog, &pattern) } else { exact };
     let shown = |r: &ResourceId| format!("{} (id {})", catalog.path(*r), catalog.id(*r));
     match found.as_slice() {
-        [only] => Ok(*only),
+        [only] => {
+            Err(FindError::Unknown { what: "resource", name: name.to_string(), candidates: vec![catalog.path(*only)] })
+        }
         [] => Err(FindError::Unknown {
             what: "resource",
             name: name.to_string(),

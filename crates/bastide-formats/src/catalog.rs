@@ -1,12 +1,14 @@
 //! The catalog from cells, whatever file they come from.
 
 use crate::csv_table::{Block, Cells, CsvRow, CsvTable, Plain};
+use crate::people::untidy_name;
 use bastide_model::column::{NONE, Values};
 use bastide_model::rows::{CatalogPart, CatalogRows, Codes, SourceRows, grid};
 use bastide_model::schema::{CATALOG_COLUMNS, read_flag, split_set};
+use bastide_model::tidy::untidy;
 use bastide_model::{KindId, ResourceAttributeId, Schema, Value};
 use bastide_syntax::nearest::nearest;
-use bastide_syntax::{Diagnostic, FileId, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 use hashbrown::HashSet;
 use rayon::prelude::*;
 use std::ops::Range;
@@ -61,6 +63,14 @@ struct Layout {
     kind: Option<usize>,
     name: Option<usize>,
     others: Vec<(usize, CatalogField)>,
+}
+
+/// The id of an owner.
+fn owner(text: &str) -> Result<Value, String> {
+    match untidy(text) {
+        Some((why, better)) => Err(format!("`owner`: the id {why}: write `{better}`")),
+        None => Ok(Value::Text(text.into())),
+    }
 }
 
 /// A part of a file that was read.
@@ -143,7 +153,7 @@ impl<'s> CatalogSink<'s> {
     }
 
     /// Reads a CSV file.
-    pub fn csv(&mut self, file: FileId, text: &str, out: &mut Vec<Diagnostic>) {
+    pub fn csv(&mut self, file: FileId, text: &str, out: &mut Diagnostics) {
         let Some(mut table) = CsvTable::open(file, text, out) else { return };
         let fields = table.fields(|n| self.field(n), &self.known(), &["id", "parent", "kind", "name"], out);
         let layout = Self::layout(&fields);
@@ -191,7 +201,7 @@ impl<'s> CatalogSink<'s> {
     fn piece(&mut self, layout: &Layout, mut part: Plain, number: usize) -> Option<Piece> {
         self.reserve(part.bytes());
         let mut block = part.block();
-        let mut out = Vec::new();
+        let mut out = Diagnostics::new();
         while !part.is_read() {
             if !part.next(&mut block) {
                 return None;
@@ -241,7 +251,7 @@ impl<'s> CatalogSink<'s> {
         let mut last = ("", None);
         for row in 0..block.len() {
             let (id, name, kind) = (block.text(row, id), block.text(row, name), block.text(row, kind));
-            if id.is_empty() || name.is_empty() {
+            if id.is_empty() || name.is_empty() || untidy(id).is_some() || untidy(name).is_some() {
                 return None;
             }
             if last.0 != kind {
@@ -262,7 +272,7 @@ impl<'s> CatalogSink<'s> {
         for &(column, field) in &layout.others {
             fill(column, &mut rows, &mut texts);
             let (at, numbers) = match field {
-                CatalogField::Owner => (grid::OWNER, self.owners.numbers(&texts, |t| Ok(Value::Text(t.into())))),
+                CatalogField::Owner => (grid::OWNER, self.owners.numbers(&texts, owner)),
                 CatalogField::State => {
                     (grid::STATE, self.states.numbers(&texts, |t| schema.read(schema.state_type(), t)))
                 }
@@ -341,11 +351,11 @@ impl<'s> CatalogSink<'s> {
     }
 
     /// Takes one resource in that was not read from CSV.
-    pub fn loose(&mut self, fields: &[Option<CatalogField>], cells: &impl Cells, out: &mut Vec<Diagnostic>) {
+    pub fn loose(&mut self, fields: &[Option<CatalogField>], cells: &impl Cells, out: &mut Diagnostics) {
         self.row(&Self::layout(fields), cells, out);
     }
 
-    fn row(&mut self, layout: &Layout, cells: &impl Cells, out: &mut Vec<Diagnostic>) {
+    fn row(&mut self, layout: &Layout, cells: &impl Cells, out: &mut Diagnostics) {
         let text = |column: Option<usize>| column.map_or("", |c| cells.text(c));
         let span = |column: Option<usize>| column.map_or(cells.place().span(), |c| cells.span(c));
         let id = text(layout.id);
@@ -357,6 +367,13 @@ impl<'s> CatalogSink<'s> {
         if name.is_empty() {
             let message = format!("resource `{id}` has no name");
             out.push(Diagnostic::at(&codes::MISSING_VALUE, span(layout.name), message));
+        }
+        let parts =
+            [("id", id, layout.id), ("name", name, layout.name), ("parent", text(layout.parent), layout.parent)];
+        for (what, text, column) in parts {
+            if let Some(told) = untidy_name("resource", id, what, text) {
+                out.push(Diagnostic { place: Some(span(column)), ..told });
+            }
         }
         let Some(kind) = self.kind(text(layout.kind), id, || span(layout.kind), out) else {
             self.rows.broken.insert(id.to_string());
@@ -399,7 +416,7 @@ impl<'s> CatalogSink<'s> {
         text: &str,
         id: &str,
         span: impl Fn() -> bastide_syntax::Span,
-        out: &mut Vec<Diagnostic>,
+        out: &mut Diagnostics,
     ) -> Option<KindId> {
         let found = self.schema.kind(text);
         if found.is_none() {
@@ -430,7 +447,7 @@ impl<'s> CatalogSink<'s> {
         let bad = |message: String| (message, false);
         Ok(Some(match field {
             CatalogField::Id | CatalogField::Parent | CatalogField::Kind | CatalogField::Name => return Ok(None),
-            CatalogField::Owner => (grid::OWNER, self.owners.number(text, |t| Ok(Value::Text(t.into()))).map_err(bad)?),
+            CatalogField::Owner => (grid::OWNER, self.owners.number(text, owner).map_err(bad)?),
             CatalogField::State => {
                 let scalar = self.schema.state_type();
                 let number = self.states.number(text, |t| self.schema.read(scalar, t));
@@ -443,6 +460,9 @@ impl<'s> CatalogSink<'s> {
             },
             CatalogField::Sources => {
                 let sources = split_set(text);
+                if let Some((why, better)) = sources.iter().find_map(|source| untidy(source)) {
+                    return Err(bad(format!("`sources`: an id of them {why}: write `{better}`")));
+                }
                 if !sources.is_empty() {
                     self.rows.sources.push((row as u32, sources));
                 }

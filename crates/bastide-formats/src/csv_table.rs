@@ -3,7 +3,7 @@
 use crate::text::{LONGEST_LINE, Lines};
 use bastide_model::rows::{Cell, RowPlace};
 use bastide_syntax::nearest::nearest;
-use bastide_syntax::{Diagnostic, FileId, Span, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
 use csv::StringRecord;
 use std::io::Cursor;
 
@@ -65,7 +65,7 @@ impl Cells for CsvRow<'_> {
 
 impl<'t> CsvTable<'t> {
     /// Opens a file and reads its header. None where it has none, which is reported.
-    pub fn open(file: FileId, text: &'t str, out: &mut Vec<Diagnostic>) -> Option<CsvTable<'t>> {
+    pub fn open(file: FileId, text: &'t str, out: &mut Diagnostics) -> Option<CsvTable<'t>> {
         let base = if text.starts_with('\u{feff}') { 3 } else { 0 };
         let mut table = CsvTable::over(file, text, base);
         let mut row = table.row();
@@ -135,7 +135,7 @@ impl<'t> CsvTable<'t> {
     }
 
     /// Reads the next row that has a cell for every column; others are reported and passed over.
-    pub fn next(&mut self, row: &mut CsvRow<'t>, out: &mut Vec<Diagnostic>) -> bool {
+    pub fn next(&mut self, row: &mut CsvRow<'t>, out: &mut Diagnostics) -> bool {
         while self.advance(row, out) {
             let (found, expected) = (row.record.len(), self.header.len());
             // A quote that never closes swallows the rest of the file, whatever number of cells that makes.
@@ -173,7 +173,7 @@ impl<'t> CsvTable<'t> {
         self.header.iter().map(|c| format!("`{}`", c.text)).collect()
     }
 
-    fn advance(&mut self, row: &mut CsvRow<'t>, out: &mut Vec<Diagnostic>) -> bool {
+    fn advance(&mut self, row: &mut CsvRow<'t>, out: &mut Diagnostics) -> bool {
         loop {
             let from = self.reader.position().byte() as usize + self.base;
             // The input is in memory and UTF-8 already, so reading cannot fail.
@@ -201,7 +201,7 @@ impl<'t> CsvTable<'t> {
         field: impl Fn(&str) -> Option<F>,
         known: &[String],
         required: &[&str],
-        out: &mut Vec<Diagnostic>,
+        out: &mut Diagnostics,
     ) -> Vec<Option<F>> {
         self.fields_but(field, known, required, &|_| false, out)
     }
@@ -213,7 +213,7 @@ impl<'t> CsvTable<'t> {
         known: &[String],
         required: &[&str],
         asked: &dyn Fn(&str) -> bool,
-        out: &mut Vec<Diagnostic>,
+        out: &mut Diagnostics,
     ) -> Vec<Option<F>> {
         let mut fields: Vec<Option<F>> = Vec::new();
         for cell in &self.header {
@@ -409,7 +409,7 @@ impl<'t> Plain<'t> {
             return false;
         }
         table.lines = Lines { text, at: base, line: self.line };
-        let (mut row, mut out) = (table.row(), Vec::new());
+        let (mut row, mut out) = (table.row(), Diagnostics::new());
         while table.advance(&mut row, &mut out) {
             let open = row.place.end as usize + 2 >= text.len() && cells(row.raw).1.is_some();
             if open || row.record.len() != self.width || !out.is_empty() || !take(&row) {
@@ -510,7 +510,7 @@ mod tests {
         ];
         let long = ["", "\"", "\n1,\"2\"\n"].map(|more| format!("a,b\n1,2\n3,{}{more}", "x".repeat(AHEAD)));
         for text in small.map(String::from).into_iter().chain(long).chain((0..60).map(random)) {
-            let mut out = Vec::new();
+            let mut out = Diagnostics::new();
             let mut table = CsvTable::open(FileId(0), &text, &mut out).unwrap();
             let from = table.reader.position().byte() as usize;
             let mut part = Plain {
@@ -569,7 +569,7 @@ mod tests {
             text += &format!("{number},{}\n", "x".repeat(number % 90));
             number += 1;
         }
-        let table = CsvTable::open(FileId(0), &text, &mut Vec::new()).unwrap();
+        let table = CsvTable::open(FileId(0), &text, &mut Diagnostics::new()).unwrap();
         for parts in [2, 3, 8] {
             let (mut next, mut first) = (0, table.first_line());
             for mut part in table.plain(parts).unwrap() {
@@ -589,7 +589,7 @@ mod tests {
     }
 
     fn rows(text: &str) -> (Vec<(u32, Vec<String>)>, Vec<String>) {
-        let mut out = Vec::new();
+        let mut out = Diagnostics::new();
         let mut found = Vec::new();
         if let Some(mut table) = CsvTable::open(FileId(0), text, &mut out) {
             let mut row = table.row();

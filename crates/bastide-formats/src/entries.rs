@@ -2,12 +2,13 @@
 
 use crate::csv_table::{Cells, CsvTable};
 use bastide_model::rows::{Cell, EntryRow};
-use bastide_syntax::{Diagnostic, FileId};
+use bastide_model::tidy::untidy;
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 
 const COLUMNS: [&str; 9] = ["subject", "modality", "actions", "place", "reach", "layer", "from", "until", "note"];
 
 /// Reads a CSV file of entries.
-pub fn csv(file: FileId, text: &str, rows: &mut Vec<EntryRow>, out: &mut Vec<Diagnostic>) {
+pub fn csv(file: FileId, text: &str, rows: &mut Vec<EntryRow>, out: &mut Diagnostics) {
     let Some(mut table) = CsvTable::open(file, text, out) else { return };
     let known: Vec<String> = COLUMNS.iter().map(|c| c.to_string()).collect();
     let field = |name: &str| COLUMNS.iter().position(|c| *c == name);
@@ -22,6 +23,15 @@ pub fn csv(file: FileId, text: &str, rows: &mut Vec<EntryRow>, out: &mut Vec<Dia
             }
             None => Cell { text: String::new(), span: whole },
         };
+        for (what, wanted) in [("subject", 0), ("place", 3)] {
+            let cell = cell(wanted);
+            if let Some((why, better)) = untidy(&cell.text) {
+                let message = format!("the {what} of an entry {why}");
+                out.push(
+                    Diagnostic::at(&codes::UNTIDY_NAME, cell.span, message).help(format!("write it as `{better}`")),
+                );
+            }
+        }
         rows.push(EntryRow {
             subject: cell(0),
             modality: cell(1),

@@ -1,11 +1,12 @@
 //! Memberships from CSV: one a row.
 
 use crate::csv_table::{Cells, CsvTable};
+use crate::people::untidy_name;
 use bastide_model::rows::{GroupRows, MemberRow};
-use bastide_syntax::{Diagnostic, FileId, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 
 /// Reads a CSV file of `group,member` and, if given, `name`.
-pub fn csv(file: FileId, text: &str, rows: &mut GroupRows, out: &mut Vec<Diagnostic>) {
+pub fn csv(file: FileId, text: &str, rows: &mut GroupRows, out: &mut Diagnostics) {
     let columns = ["group", "member", "name"];
     let Some(mut table) = CsvTable::open(file, text, out) else { return };
     let known: Vec<String> = columns.iter().map(|c| c.to_string()).collect();
@@ -19,6 +20,11 @@ pub fn csv(file: FileId, text: &str, rows: &mut GroupRows, out: &mut Vec<Diagnos
         if group.is_empty() {
             out.push(Diagnostic::at(&codes::MISSING_VALUE, row.place().span(), "a row without a group"));
             continue;
+        }
+        for (what, text, wanted) in [("id", group, 0), ("member", member, 1), ("name", name, 2)] {
+            if let Some(told) = untidy_name("group", group, what, text) {
+                out.push(Diagnostic { place: column(wanted).map(|c| row.span(c)), ..told });
+            }
         }
         rows.groups.push((group.to_string(), (!name.is_empty()).then(|| name.to_string())));
         if !member.is_empty() {

@@ -2,10 +2,11 @@
 
 use crate::catalog::CatalogSink;
 use crate::csv_table::{Cells, unknown_column};
+use crate::strict::{Keys, object};
 use crate::text::LONGEST_LINE;
 use bastide_model::rows::RowPlace;
-use bastide_syntax::{Diagnostic, FileId, Span, codes};
-use serde_json::{Map, Value};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
+use serde_json::Value;
 
 /// Cells gathered from a file that is not a table.
 pub struct LooseCells {
@@ -78,12 +79,20 @@ pub fn not_json(file: FileId, text: &str, from: usize, error: &serde_json::Error
     }
     let end = text[at..].chars().next().map_or(at, |c| at + c.len_utf8());
     let message = error.to_string();
-    let message = message.split(" at line ").next().unwrap_or("").to_lowercase();
-    Diagnostic::at(&codes::BAD_ROW, Span::new(file, at, end), format!("this is not JSON: {message}"))
+    let message = message.rsplit_once(" at line ").map_or(message.as_str(), |(message, _)| message);
+    let message = match error.classify() {
+        serde_json::error::Category::Data => message.to_string(),
+        _ => message.to_lowercase(),
+    };
+    let message = match error.classify() {
+        serde_json::error::Category::Data => message,
+        _ => format!("this is not JSON: {message}"),
+    };
+    Diagnostic::at(&codes::BAD_ROW, Span::new(file, at, end), message)
 }
 
 /// Reads a catalog with one object a line; keys are the columns of the CSV form.
-pub fn catalog(file: FileId, text: &str, sink: &mut CatalogSink, out: &mut Vec<Diagnostic>) {
+pub fn catalog(file: FileId, text: &str, sink: &mut CatalogSink, out: &mut Diagnostics) {
     let mut told: Vec<String> = Vec::new();
     for (place, line) in lines(file, text) {
         if line.len() > LONGEST_LINE {
@@ -91,7 +100,7 @@ pub fn catalog(file: FileId, text: &str, sink: &mut CatalogSink, out: &mut Vec<D
             out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a line of more than 16 MiB"));
             continue;
         }
-        let object: Map<String, Value> = match serde_json::from_str(line) {
+        let object = match object(line, Keys::Exact) {
             Ok(object) => object,
             Err(error) => {
                 out.push(not_json(file, text, place.start as usize, &error));

@@ -7,11 +7,11 @@
 
 use crate::json::{LooseCells, join_set};
 use crate::manifest::DataSource;
-use crate::people::{PeopleField, PeopleSink};
+use crate::people::{PeopleField, PeopleSink, untidy_name};
 use crate::text::LONGEST_LINE;
 use base64::Engine;
 use bastide_model::rows::{GroupRows, MemberRow, RowPlace};
-use bastide_syntax::{Diagnostic, FileId, Span, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
 use hashbrown::HashMap;
 
 /// What LDIF files leave to be joined once all of them were read.
@@ -42,6 +42,8 @@ struct Attribute {
     /// The first and the last value that a part of a list holds.
     range: Option<(String, String)>,
     value: String,
+    /// The byte at which a base64 value is no UTF-8; its text is empty then.
+    unread: Option<usize>,
     span: Span,
     line: u32,
 }
@@ -56,6 +58,18 @@ impl Entry {
     fn values<'e>(&'e self, name: &str) -> impl Iterator<Item = &'e str> {
         let name = name.to_lowercase();
         self.attributes.iter().filter(move |a| a.name == name).map(|a| a.value.as_str())
+    }
+
+    /// Reports values of an attribute that is read here and that are no text: pictures and certificates are of no use, and
+    /// what is of use must be readable.
+    fn must_be_text(&self, name: &str, out: &mut Diagnostics) {
+        let name = name.to_lowercase();
+        for attribute in self.attributes.iter().filter(|a| a.name == name) {
+            if let Some(at) = attribute.unread {
+                let message = format!("`{name}`: a base64 value that is not UTF-8 at byte {at}");
+                out.push(Diagnostic::at(&codes::NOT_UTF8, attribute.span, message));
+            }
+        }
     }
 
     /// The class that says the most: the last that is not an abstract one.
@@ -80,7 +94,7 @@ pub fn read(
     people: &mut PeopleSink,
     groups: &mut GroupRows,
     links: &mut LdifLinks,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) {
     let mapping = people.mapping(source, out);
     let entries = entries(file, text, out);
@@ -135,7 +149,7 @@ fn user(
     mapping: &[(String, PeopleField)],
     people: &mut PeopleSink,
     links: &mut LdifLinks,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) {
     let (mut fields, mut read): (Vec<Option<PeopleField>>, Vec<String>) = Default::default();
     let mut cells = LooseCells { texts: Vec::new(), place: entry.place };
@@ -149,6 +163,7 @@ fn user(
         }
     }
     for (theirs, field) in wanted {
+        entry.must_be_text(&theirs, out);
         let values: Vec<&str> = entry.values(&theirs).collect();
         if values.is_empty() || fields.contains(&Some(field)) {
             continue;
@@ -170,6 +185,7 @@ fn user(
         links.names.insert(normal(dn), MemberRow::User(cells.texts[id].clone()));
     }
     if people.row(&fields, &cells, source.realm.as_deref(), out) {
+        source.active.iter().for_each(|rule| entry.must_be_text(&rule.attribute.text, out));
         people.activity(&source.active, &|name| entry.values(name).map(str::to_string).collect());
         for other in entry.attributes.iter().filter(|a| a.name != "dn" && !read.contains(&a.name)) {
             people.remark(&other.name, &other.value);
@@ -181,13 +197,18 @@ fn set_or_text(people: &PeopleSink, field: PeopleField, values: &[&str]) -> Stri
     if people.is_set(field) { join_set(values.iter().copied()) } else { values[0].to_string() }
 }
 
-fn group(entry: &Entry, source: &DataSource, rows: &mut GroupRows, links: &mut LdifLinks, out: &mut Vec<Diagnostic>) {
+fn group(entry: &Entry, source: &DataSource, rows: &mut GroupRows, links: &mut LdifLinks, out: &mut Diagnostics) {
     let named = source.group_id.as_ref().map_or("cn", |id| &id.text);
+    entry.must_be_text(named, out);
+    entry.must_be_text("memberuid", out);
     let Some(id) = entry.values(named).find(|id| !id.is_empty()) else {
         let message = format!("a group without `{named}`, which is its id");
         out.push(Diagnostic::at(&codes::MISSING_VALUE, entry.place.span(), message));
         return;
     };
+    if let Some(told) = untidy_name("group", id, "id", id) {
+        out.push(Diagnostic { place: Some(entry.place.span()), ..told });
+    }
     let dn = entry.values("dn").next().unwrap_or_default();
     if let Some(other) = links.groups.insert((source.file.span, id.to_string()), dn.to_string()) {
         out.push(same_group(id, (&other, dn), "dn", entry.place.span()));
@@ -285,7 +306,7 @@ fn normal(name: &str) -> String {
 }
 
 /// Cuts a file into entries.
-fn entries(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Vec<Entry> {
+fn entries(file: FileId, text: &str, out: &mut Diagnostics) -> Vec<Entry> {
     let mut entries: Vec<Entry> = Vec::new();
     let mut attributes: Vec<Attribute> = Vec::new();
     let mut close = |attributes: &mut Vec<Attribute>| {
@@ -313,6 +334,12 @@ fn entries(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Vec<Entry> {
         }
         match attribute(&line) {
             Ok(found) => {
+                if !attributes.is_empty() && found.name == "dn" {
+                    let message = "a second `dn:` in one entry";
+                    let help =
+                        "entries are parted by an empty line; without it, one would be read as a part of the other";
+                    out.push(Diagnostic::at(&codes::BAD_ROW, line.span, message).help(help));
+                }
                 if attributes.is_empty() && found.name != "dn" {
                     let message = "an entry that does not begin with `dn:`";
                     out.push(Diagnostic::at(&codes::BAD_ROW, line.span, message));
@@ -376,6 +403,7 @@ fn attribute(line: &Line) -> Result<Attribute, Box<Diagnostic>> {
         let (from, upto) = option.strip_prefix("range=")?.split_once('-')?;
         Some((from.to_string(), upto.to_string()))
     });
+    let mut unread = None;
     let value = if let Some(encoded) = value.strip_prefix(':') {
         let decoded = base64::engine::general_purpose::STANDARD.decode(encoded.trim());
         let Ok(bytes) = decoded else { return Err(bad(&codes::BAD_ROW, "a value that is not valid base64")) };
@@ -386,7 +414,10 @@ fn attribute(line: &Line) -> Result<Attribute, Box<Diagnostic>> {
                 let message = format!("a base64 value that is not UTF-8 at byte {}", error.utf8_error().valid_up_to());
                 return Err(bad(&codes::NOT_UTF8, &message));
             }
-            Err(_) => String::new(),
+            Err(error) => {
+                unread = Some(error.utf8_error().valid_up_to());
+                String::new()
+            }
         }
     } else if value.starts_with('<') {
         let diagnostic = bad(&codes::UNSUPPORTED, "a value that stands in another file is not fetched");
@@ -394,7 +425,7 @@ fn attribute(line: &Line) -> Result<Attribute, Box<Diagnostic>> {
     } else {
         value.trim_start_matches(' ').to_string()
     };
-    Ok(Attribute { name, range, value, span: line.span, line: line.line })
+    Ok(Attribute { name, range, value, unread, span: line.span, line: line.line })
 }
 
 #[cfg(test)]
@@ -414,7 +445,7 @@ mod tests {
     #[test]
     fn lines_fold_and_values_decode() {
         let text = "version: 1\n# a comment\n  that goes on\ndn: cn=a,\n o=x\ncn;lang-de:: U8O4cmVu\njpegPhoto:: /9j/\n\n\ndn: o=y\n";
-        let mut out = Vec::new();
+        let mut out = Diagnostics::new();
         let found = entries(FileId(0), text, &mut out);
         assert!(out.is_empty(), "{out:?}");
         assert_eq!(found.len(), 2);
@@ -432,7 +463,7 @@ mod tests {
             ("dn: o=x\ncn:: /w==\n", "a base64 value that is not UTF-8 at byte 0"),
             ("dn: o=x\nphoto:< file:///x\n", "a value that stands in another file is not fetched"),
         ] {
-            let mut out = Vec::new();
+            let mut out = Diagnostics::new();
             entries(FileId(0), text, &mut out);
             assert_eq!(out.iter().map(|d| d.message.as_str()).collect::<Vec<_>>(), [message], "{text}");
         }

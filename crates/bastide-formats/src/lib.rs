@@ -20,6 +20,7 @@ pub mod scim;
 pub mod sheets;
 pub mod store;
 pub mod stray;
+pub mod strict;
 pub mod text;
 pub mod usage;
 pub mod write;

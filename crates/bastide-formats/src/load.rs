@@ -14,7 +14,7 @@ use crate::{entries, groups, json, usage};
 use bastide_engine::resolve::{self, Parts};
 use bastide_model::rows::{EntryRow, GroupRows};
 use bastide_model::{Estate, Schema};
-use bastide_syntax::{Diagnostic, FileId, Sources, codes, diagnostic};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Sources, codes, diagnostic};
 use hashbrown::HashMap;
 use jiff::civil::Date;
 use std::path::Path;
@@ -168,7 +168,7 @@ pub fn policy_files(root: &Path) -> Result<PolicyFiles, Refused> {
     let read = |folder: &Folder| {
         let mut loader = Loader::new(folder);
         let files = loader.manifest().map_or(Vec::new(), |manifest| loader.policy_texts(&manifest));
-        (loader.sources, loader.out, files)
+        (loader.sources, loader.out.finish(), files)
     };
     let ((sources, diagnostics, files), folder, _) = at_one_moment(root, read)?;
     Ok(PolicyFiles { sources, diagnostics, files, folder })
@@ -189,7 +189,7 @@ impl<'m> Came<'m> {
     }
 
     /// Reports sources of which fewer rows came than the manifest says there are at least.
-    fn report(&self, out: &mut Vec<Diagnostic>) {
+    fn report(&self, out: &mut Diagnostics) {
         for (source, came) in &self.0 {
             let Some((least, span)) = source.at_least.filter(|(least, _)| came < least) else { continue };
             let message = format!("`{}` holds {came} rows, and {least} are wanted at least", source.file.text);
@@ -202,7 +202,7 @@ impl<'m> Came<'m> {
 struct Loader<'r> {
     store: &'r dyn Store,
     sources: Sources,
-    out: Vec<Diagnostic>,
+    out: Diagnostics,
     audit: AuditSettings,
     tables: Tables,
     used: Vec<Used>,
@@ -228,14 +228,15 @@ impl<'r> Loader<'r> {
             outside: false,
             ahead: HashMap::new(),
             today: jiff::ZonedDateTime::now().date(),
-            out: Vec::new(),
+            out: Diagnostics::new(),
             audit: AuditSettings::default(),
             tables: Tables::default(),
         }
     }
 
     fn loaded(self, estate: Option<Estate>, usage_rows: usize) -> Loaded {
-        let Loader { sources, out: mut diagnostics, audit, tables, used, passed, .. } = self;
+        let Loader { sources, out, audit, tables, used, passed, .. } = self;
+        let mut diagnostics = out.finish();
         diagnostic::sort(&mut diagnostics);
         let whole = !diagnostics.iter().any(Diagnostic::is_error);
         let estate = estate.filter(|_| whole);
@@ -259,7 +260,13 @@ impl<'r> Loader<'r> {
         let store = self.store;
         let ((), ahead) = rayon::join(
             || self.people_and_groups(&manifest, &mut people, &mut group_rows),
-            || paths.into_iter().map(|path| (text::text(store, &path), path)).map(|(text, path)| (path, text)).collect(),
+            || {
+                paths
+                    .into_iter()
+                    .map(|path| (text::text(store, &path), path))
+                    .map(|(text, path)| (path, text))
+                    .collect()
+            },
         );
         self.ahead = ahead;
         self.passed = people.passed().iter().map(|(class, count)| (class.clone(), *count)).collect();
@@ -315,7 +322,7 @@ impl<'r> Loader<'r> {
                 || (!catalog_whole && *d.code == codes::STALE_PLACE)
         };
         self.out.retain(|d| !hollow(d));
-        for said in &mut self.out {
+        for said in self.out.iter_mut() {
             let level = manifest.levels.iter().find(|(code, _)| *code == said.code).map(|(_, level)| *level);
             said.level = level.or(said.level);
         }
@@ -339,8 +346,9 @@ impl<'r> Loader<'r> {
 
     /// Where the files are that sources name; whatever is wrong is told when they are read.
     fn paths(&self, sources: &[DataSource]) -> Vec<String> {
-        let find =
-            |source: &DataSource| find(self.store, &source.file.text, self.outside, source.file.span, &mut Vec::new());
+        let find = |source: &DataSource| {
+            find(self.store, &source.file.text, self.outside, source.file.span, &mut Diagnostics::new())
+        };
         sources.iter().flat_map(find).filter(|path| !self.texts.contains_key(path)).collect()
     }
 

@@ -4,9 +4,9 @@ use crate::activity::{ActiveRule, Off};
 use crate::farewell::WORDS;
 use bastide_model::Combining;
 use bastide_model::value::Pattern;
-use bastide_syntax::nearest::nearest;
 use bastide_syntax::codes::Code;
-use bastide_syntax::{Diagnostic, FileId, Severity, Span, codes};
+use bastide_syntax::nearest::nearest;
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Severity, Span, codes};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
@@ -126,7 +126,7 @@ impl Default for AuditSettings {
 }
 
 /// Reads a manifest. What cannot be used is reported.
-pub fn read(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Manifest {
+pub fn read(file: FileId, text: &str, out: &mut Diagnostics) -> Manifest {
     out.extend(bastide_syntax::hidden::check(file, text, &[]));
     let mut reader = Reader { file, out };
     let (table, errors) = DeTable::parse_recoverable(text);
@@ -140,7 +140,7 @@ pub fn read(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Manifest {
 
 struct Reader<'o> {
     file: FileId,
-    out: &'o mut Vec<Diagnostic>,
+    out: &'o mut Diagnostics,
 }
 
 type Entry<'a, 'i> = (&'a Spanned<std::borrow::Cow<'i, str>>, &'a Spanned<DeValue<'i>>);

@@ -7,9 +7,10 @@ use crate::manifest::DataSource;
 use bastide_model::column::ColumnBuilder;
 use bastide_model::rows::PeopleRows;
 use bastide_model::schema::{PEOPLE_COLUMNS, Scalar, USER_KINDS, read_flag};
+use bastide_model::tidy::{shown, untidy};
 use bastide_model::{Schema, UserAttributeId, Value};
 use bastide_syntax::nearest::nearest;
-use bastide_syntax::{Diagnostic, FileId, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 
@@ -28,6 +29,20 @@ pub enum PeopleField {
     Realm,
     /// A declared attribute.
     Attribute(UserAttributeId),
+}
+
+/// The diagnostic of an id or a name that is not in its form, without its place.
+pub fn untidy_name(of: &str, id: &str, what: &str, text: &str) -> Option<Diagnostic> {
+    let (why, better) = untidy(text)?;
+    let message = match what {
+        "id" => format!("the id `{}` of a {of} {why}", shown(text)),
+        _ => format!("the {what} `{}` of {of} `{}` {why}", shown(text), shown(id)),
+    };
+    let nowhere = Span::new(FileId(0), 0, 0);
+    Some(
+        Diagnostic::at(&codes::UNTIDY_NAME, nowhere, message)
+            .help(format!("write it as `{better}`, where it comes from")),
+    )
 }
 
 /// Gathers people.
@@ -82,7 +97,7 @@ impl<'s> PeopleSink<'s> {
     }
 
     /// The mapping of a source, its right sides looked up. Unknown ones are reported.
-    pub fn mapping(&self, source: &DataSource, out: &mut Vec<Diagnostic>) -> Vec<(String, PeopleField)> {
+    pub fn mapping(&self, source: &DataSource, out: &mut Diagnostics) -> Vec<(String, PeopleField)> {
         let mut found = Vec::new();
         for (theirs, ours) in &source.attributes {
             match self.field(&ours.text) {
@@ -100,7 +115,7 @@ impl<'s> PeopleSink<'s> {
         fields: &[Option<PeopleField>],
         cells: &impl Cells,
         realm: Option<&str>,
-        out: &mut Vec<Diagnostic>,
+        out: &mut Diagnostics,
     ) -> bool {
         let row = self.rows.ids.len();
         let column = |wanted: PeopleField| fields.iter().position(|f| *f == Some(wanted));
@@ -110,6 +125,11 @@ impl<'s> PeopleSink<'s> {
             let span = column(PeopleField::Id).map_or(cells.place().span(), |c| cells.span(c));
             out.push(Diagnostic::at(&codes::MISSING_VALUE, span, "a user without an id"));
             return false;
+        }
+        for (what, field) in [("id", PeopleField::Id), ("name", PeopleField::Name)] {
+            if let Some(told) = untidy_name("user", id, what, text(field)) {
+                out.push(Diagnostic { place: column(field).map(|c| cells.span(c)).or(told.place), ..told });
+            }
         }
         self.rows.ids.push(id);
         self.rows.names.push(text(PeopleField::Name));
@@ -211,7 +231,7 @@ impl<'s> PeopleSink<'s> {
     }
 
     /// Reads a CSV file.
-    pub fn csv(&mut self, file: FileId, text: &str, source: &DataSource, out: &mut Vec<Diagnostic>) {
+    pub fn csv(&mut self, file: FileId, text: &str, source: &DataSource, out: &mut Diagnostics) {
         let mapping = self.mapping(source, out);
         let Some(mut table) = CsvTable::open(file, text, out) else { return };
         let field = |name: &str| {

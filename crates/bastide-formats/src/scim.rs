@@ -7,10 +7,11 @@
 use crate::json::{LooseCells, cell, lines, not_json};
 use crate::ldif::same_group;
 use crate::manifest::DataSource;
-use crate::people::{PeopleField, PeopleSink};
+use crate::people::{PeopleField, PeopleSink, untidy_name};
+use crate::strict::{self, Keys, object};
 use crate::text::Lines;
 use bastide_model::rows::{GroupRows, MemberRow, RowPlace};
-use bastide_syntax::{Diagnostic, FileId, Span, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
 use hashbrown::HashMap;
 use serde_json::value::RawValue;
 use serde_json::{Map, Value};
@@ -53,7 +54,7 @@ impl ScimLinks {
     }
 
     /// Reports lists of which not every page came.
-    pub fn report(&self, out: &mut Vec<Diagnostic>) {
+    pub fn report(&self, out: &mut Diagnostics) {
         let mut found: Vec<Diagnostic> = Vec::new();
         for ((_, what, total), (pages, span)) in &self.pages {
             let mut pages = pages.clone();
@@ -80,7 +81,7 @@ pub fn read(
     people: &mut PeopleSink,
     groups: &mut GroupRows,
     links: &mut ScimLinks,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) {
     let mapping = people.mapping(source, out);
     let (resources, list) = resources(file, text, out);
@@ -136,7 +137,7 @@ struct ListPage {
 /// The resources of a file with their places, and what it says of the list that they are from.
 type Resources = (Vec<(RowPlace, Map<String, Value>)>, Option<ListPage>);
 
-fn resources(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Resources {
+fn resources(file: FileId, text: &str, out: &mut Diagnostics) -> Resources {
     let base = if text.starts_with('\u{feff}') { 3 } else { 0 };
     let trimmed = text[base..].trim_end();
     let mut found = Vec::new();
@@ -146,7 +147,7 @@ fn resources(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Resources {
         whole.is_err() && trimmed.lines().next().is_some_and(|l| serde_json::from_str::<&RawValue>(l).is_ok());
     if one_a_line {
         for (place, line) in lines(file, text) {
-            match serde_json::from_str::<Map<String, Value>>(line) {
+            match object(line, Keys::Caseless) {
                 Ok(object) => found.push((place, object)),
                 Err(error) => out.push(not_json(file, text, place.start as usize, &error)),
             }
@@ -160,6 +161,10 @@ fn resources(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Resources {
             return (found, None);
         }
     };
+    if let Err(error) = strict::check(trimmed, Keys::Caseless) {
+        out.push(not_json(file, text, base, &error));
+        return (found, None);
+    }
     let key = |name: &str| whole.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| *value);
     let number = |name: &str| key(name).and_then(|raw| serde_json::from_str::<usize>(raw.get()).ok());
     let page = |count: usize| {
@@ -196,7 +201,7 @@ fn resources(file: FileId, text: &str, out: &mut Vec<Diagnostic>) -> Resources {
     for raw in listed.map_or_else(|| vec![trimmed], |list| list.iter().map(|r| r.get()).collect()) {
         let start = raw.as_ptr() as usize - text.as_ptr() as usize;
         let place = RowPlace { file, line: line.line(start), start: start as u32, end: (start + raw.len()) as u32 };
-        match serde_json::from_str::<Map<String, Value>>(raw) {
+        match object(raw, Keys::Caseless) {
             Ok(object) => found.push((place, object)),
             Err(error) => out.push(not_json(file, text, start, &error)),
         }
@@ -279,8 +284,15 @@ fn user(
     mapping: &[(String, PeopleField)],
     people: &mut PeopleSink,
     links: &mut ScimLinks,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) {
+    // Anything else than a boolean would have to be guessed at (RFC 7643, 4.1.1).
+    let active = get(resource, "active");
+    if let Some(value) = active.filter(|value| !value.is_boolean()) {
+        let message = format!("`active`: expected `true` or `false`, found `{value}`");
+        let help = "to read it from another attribute, or another value, write `[people.active]` in the manifest";
+        out.push(Diagnostic::at(&codes::BAD_VALUE, place.span(), message).help(help));
+    }
     let (mut fields, mut cells) = (Vec::new(), LooseCells { texts: Vec::new(), place });
     let mut put = |field: PeopleField, name: &str, value: Option<&Value>| {
         let Some(value) = value.filter(|_| !fields.contains(&Some(field))) else { return };
@@ -306,7 +318,7 @@ fn user(
     }
     put(PeopleField::Id, "userName", get(resource, "userName"));
     put(PeopleField::Name, "displayName", get(resource, "displayName").or_else(|| lookup(resource, "name.formatted")));
-    put(PeopleField::Active, "active", get(resource, "active"));
+    put(PeopleField::Active, "active", active.filter(|value| value.is_boolean()));
     let enterprise = get(resource, ENTERPRISE).and_then(Value::as_object);
     for name in people.known() {
         if let Some(field @ PeopleField::Attribute(_)) = people.field(&name) {
@@ -344,7 +356,7 @@ fn group(
     source: &DataSource,
     rows: &mut GroupRows,
     links: &mut ScimLinks,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) {
     let named = source.group_id.as_ref().map_or("displayName", |id| &id.text);
     let Some(id) = lookup(resource, named).and_then(Value::as_str).filter(|id| !id.is_empty()) else {
@@ -361,8 +373,21 @@ fn group(
         out.push(same_group(id, (&other, own), "id", place.span()));
     }
     let name = get(resource, "displayName").and_then(Value::as_str).filter(|_| source.group_id.is_some());
+    if let Some(told) = untidy_name("group", id, "id", id) {
+        out.push(Diagnostic { place: Some(place.span()), ..told });
+    }
     rows.groups.push((id.to_string(), name.map(str::to_string)));
-    for member in get(resource, "members").and_then(Value::as_array).into_iter().flatten() {
+    let members = get(resource, "members");
+    if let Some(value) = members.filter(|value| !value.is_array() && !value.is_null()) {
+        let what = match value {
+            Value::Object(_) => "an object",
+            Value::String(_) => "a text",
+            _ => "a single value",
+        };
+        let message = format!("`members` of group `{id}`: expected a list, found {what}");
+        out.push(Diagnostic::at(&codes::BAD_VALUE, place.span(), message));
+    }
+    for member in members.and_then(Value::as_array).into_iter().flatten() {
         match member.as_object().and_then(|m| get(m, "value")).and_then(Value::as_str) {
             Some(value) => links.members.push((id.to_string(), value.to_string(), place)),
             None => {

@@ -63,7 +63,7 @@ fn unguarded(text: &str) -> &str {
 
 /// The text of a sheet.
 pub fn text(sheet: &Sheet, date: &str) -> String {
-    let mut out = csv::Writer::from_writer(Vec::new());
+    let mut out = csv::WriterBuilder::new().quote_style(csv::QuoteStyle::Always).from_writer(Vec::new());
     out.write_record(COLUMNS).expect("memory takes everything");
     for row in &sheet.rows {
         let mut people = row.people.iter().take(MOST_PEOPLE).cloned().collect::<Vec<_>>().join("; ");

@@ -49,7 +49,14 @@ pub fn remove_all() {
     std::mem::forget(hold());
     let there = THERE.lock().unwrap_or_else(PoisonError::into_inner);
     for path in there.iter() {
-        let _ = if path.is_dir() { std::fs::remove_dir_all(path) } else { std::fs::remove_file(path) };
+        // Whoever is still at work may put something in while it is taken away, until the folder is gone.
+        for _ in 0..200 {
+            let _ = if path.is_dir() { std::fs::remove_dir_all(path) } else { std::fs::remove_file(path) };
+            if std::fs::symlink_metadata(path).is_err() {
+                break;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(1));
+        }
     }
     std::mem::forget(there);
 }

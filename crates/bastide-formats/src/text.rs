@@ -1,7 +1,7 @@
 //! Files to text: found, unpacked, checked to be UTF-8, and entered into the table of sources.
 
 use crate::store::{Limited, Store};
-use bastide_syntax::{Diagnostic, FileId, Position, Sources, Span, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Position, Sources, Span, codes};
 use std::string::FromUtf8Error;
 
 /// A line longer than this is an error.
@@ -9,7 +9,7 @@ pub const LONGEST_LINE: usize = 16 << 20;
 
 /// Reads a file into the table of sources, unpacking `.gz`. None where it cannot be used, which is
 /// reported.
-pub fn read(store: &dyn Store, path: &str, sources: &mut Sources, out: &mut Vec<Diagnostic>) -> Option<FileId> {
+pub fn read(store: &dyn Store, path: &str, sources: &mut Sources, out: &mut Diagnostics) -> Option<FileId> {
     take(path, text(store, path), sources, out)
 }
 
@@ -36,12 +36,7 @@ pub fn text(store: &dyn Store, path: &str) -> Result<String, Useless> {
 }
 
 /// Takes in a file that was read.
-pub fn take(
-    path: &str,
-    text: Result<String, Useless>,
-    sources: &mut Sources,
-    out: &mut Vec<Diagnostic>,
-) -> Option<FileId> {
+pub fn take(path: &str, text: Result<String, Useless>, sources: &mut Sources, out: &mut Diagnostics) -> Option<FileId> {
     let refuse = |code, message: String| Diagnostic::file(code, path, message);
     let refused = match text {
         Ok(text) => return Some(sources.add(path, text)),

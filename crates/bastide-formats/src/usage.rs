@@ -4,7 +4,7 @@
 use crate::csv_table::{Cells, CsvTable};
 use bastide_model::{ActionId, Schema};
 use bastide_syntax::nearest::nearest;
-use bastide_syntax::{Diagnostic, FileId, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 
 const COLUMNS: [&str; 4] = ["when", "user", "action", "resource"];
 
@@ -22,7 +22,7 @@ pub struct Used {
 }
 
 /// Reads a CSV file of usage; gives the number of its rows, those with mistakes included.
-pub fn csv(file: FileId, text: &str, schema: &Schema, used: &mut Vec<Used>, out: &mut Vec<Diagnostic>) -> usize {
+pub fn csv(file: FileId, text: &str, schema: &Schema, used: &mut Vec<Used>, out: &mut Diagnostics) -> usize {
     let Some(mut table) = CsvTable::open(file, text, out) else { return 0 };
     let known: Vec<String> = COLUMNS.iter().map(|c| c.to_string()).collect();
     let field = |name: &str| COLUMNS.iter().position(|c| *c == name);

@@ -16,6 +16,7 @@ pub mod rows;
 pub mod schema;
 pub mod statement;
 pub mod strings;
+pub mod tidy;
 pub mod truth;
 pub mod value;
 

@@ -3,12 +3,14 @@
 //! Names from data pass through three gates: what could act on a terminal or turn the direction of text is
 //! made visible, the template engine writes markup as text, and what the script reads stands in a block of
 //! JSON in which no `<`, `>` or `&` occurs, so that nothing in it can end the block. A policy in the page
-//! itself forbids it to load anything.
+//! itself forbids it to load anything, and allows no style and no script but its own two, by their checksums.
 
 use crate::Report;
+use base64::Engine;
 use bastide_syntax::visible;
 use minijinja::{Environment, HtmlEscape, context};
 use serde_json::Value;
+use sha2::{Digest, Sha256};
 
 const TEMPLATE: &str = include_str!("../templates/report.html");
 const STYLE: &str = include_str!("../templates/report.css");
@@ -31,13 +33,31 @@ pub fn page(report: &Report) -> String {
         .collect();
     value["harmless_names"] = serde_json::json!(harmless);
     let data = serde_json::json!({ "folded": value["folded"].take(), "heat": value["heat"] });
+    let deepest = report.heat.places.iter().map(|place| place.indent).max().unwrap_or(0);
+    let style = format!("{STYLE}{}", steps(deepest));
+    let (style_sum, script_sum) = (sum(&style), sum(SCRIPT));
     let mut templates = Environment::new();
     templates.add_filter("ticks", ticks);
     templates.add_template("report.html", TEMPLATE).expect("the template is well-formed");
     let template = templates.get_template("report.html").expect("just added");
     template
-        .render(context! { r => value, css => STYLE, js => SCRIPT, data => inert(&data) })
+        .render(context! { r => value, css => style, js => SCRIPT, style_sum, script_sum, data => inert(&data) })
         .expect("the template fits the report")
+}
+
+/// The rules by which shares and depths are drawn: an element carries the class of its share, for a style of its own would
+/// have to be allowed to every element.
+fn steps(deepest: usize) -> String {
+    let shares = (0..=100).map(|share| format!(".w{share}{{width:{share}%}}.v{share}{{--v:{share}}}\n"));
+    let depths =
+        (0..=deepest).map(|depth| format!(".in{depth}{{padding-inline-start:{:.1}rem}}\n", 0.4 + depth as f64 * 0.9));
+    shares.chain(depths).collect()
+}
+
+/// The checksum by which the page allows its own style or script and no other (Content Security Policy, level 2).
+fn sum(text: &str) -> String {
+    let digest = Sha256::digest(text.as_bytes());
+    format!("sha256-{}", base64::engine::general_purpose::STANDARD.encode(digest))
 }
 
 /// What stands between backticks, as in the terminal, is set as code. Everything else is text.

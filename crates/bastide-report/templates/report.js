@@ -192,8 +192,8 @@
   const fill = (q) => heat.rows.forEach((row, g) => heat.places.forEach((place, p) => {
     const td = byId("heat-table").tBodies[0].rows[p].cells[g + 1], v = row.shares[q][p];
     td.textContent = v === null ? "·" : v > 0 && v < 1 ? "<1" : v > 0 ? String(Math.round(v)) : "";
-    if (v === null) { td.style.removeProperty("--v"); td.removeAttribute("title"); }
-    else { td.style.setProperty("--v", v.toFixed(1)); td.title = row.group + " · " + place.path + ": " + v.toFixed(1) + " %"; }
+    if (v === null) { td.removeAttribute("class"); td.removeAttribute("title"); }
+    else { td.className = "v" + Math.round(v); td.title = row.group + " · " + place.path + ": " + v.toFixed(1) + " %"; }
   }));
   const what = byId("heat-what");
   if (what) {

@@ -39,8 +39,10 @@ codes! {
     DUPLICATE_ID "duplicate-id" Error "an id that stands twice in the data";
     GROUP_CYCLE "group-cycle" Error "a membership cycle that passes through a computed group";
     HIDDEN_CHARACTER "hidden-character" Error "a character that does not show, or shows something else than is there";
+    ID_LIKE_A_PATH "id-like-a-path" Warning "an id that is also the path of something else";
     KIND_CYCLE "kind-cycle" Error "kinds that are sub-kinds of each other";
     LINE_TOO_LONG "line-too-long" Error "a line of more than 16 MiB";
+    LOOK_ALIKE "look-alike" Warning "two ids that a reader takes for each other";
     LOST_RESTRICTION "lost-restriction" Error "a prohibition or ceiling that has lost whom, where or what it speaks of";
     MANIFEST "manifest" Error "something in `bastide.toml` that cannot be used";
     MISPLACED "misplaced" Error "a resource in a container that may not hold it";
@@ -72,6 +74,7 @@ codes! {
     UNKNOWN_VALUE "unknown-value" Error "a value that its type does not have";
     UNREADABLE "unreadable" Error "a file, folder or link that is there and cannot be read";
     UNSUPPORTED "unsupported" Error "a form of a file that is not read";
+    UNTIDY_NAME "untidy-name" Error "an id or a name that is not in the one form that names have";
     UNUSED "unused" Warning "a declaration that nothing uses";
     WRONG_TARGET "wrong-target" Error "a target that cannot be used here";
 }

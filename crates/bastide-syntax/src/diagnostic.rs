@@ -2,7 +2,8 @@
 //! what to do about it. How it is drawn is somebody else's business.
 
 use crate::codes::Code;
-use crate::source::Span;
+use crate::source::{FileId, Span};
+use std::collections::HashMap;
 
 /// How bad it is. Any error means that nothing is evaluated.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
@@ -61,6 +62,97 @@ pub struct Diagnostic {
     pub helps: Vec<Help>,
     /// How bad it is, where that is not what its code says.
     pub level: Option<Severity>,
+    /// How many more of its code there are in its file that are not listed.
+    pub more: usize,
+    /// What is looked for among the names that are known, to suggest the nearest.
+    pub seek: Option<Seek>,
+}
+
+/// A name that leads nowhere, of which the nearest known one is to be suggested. That takes a look at every known name, so it
+/// is done for the first few only, once all are told.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Seek {
+    /// Among what: `user`, `group` or `resource`.
+    pub among: &'static str,
+    /// The name.
+    pub name: String,
+    /// Whether the place of the diagnostic holds the name alone, so that it can be replaced.
+    pub edit: bool,
+}
+
+/// So many of one code are listed of one file; of more, only the number is known.
+pub const MOST_LISTED: usize = 200;
+
+/// Diagnostics as they are told, within bounds: whatever is wrong with a file, what is kept of it stays small.
+#[derive(Default, Debug)]
+pub struct Diagnostics {
+    list: Vec<Diagnostic>,
+    counts: HashMap<(&'static str, Option<FileId>), usize>,
+}
+
+impl Diagnostics {
+    /// None yet.
+    pub fn new() -> Diagnostics {
+        Diagnostics::default()
+    }
+
+    /// Takes one in, or its number.
+    pub fn push(&mut self, mut diagnostic: Diagnostic) {
+        let file = diagnostic.place.map(|place| place.file);
+        let count = self.counts.entry((diagnostic.code.name, file)).or_default();
+        *count += 1 + std::mem::take(&mut diagnostic.more);
+        if *count <= MOST_LISTED {
+            self.list.push(diagnostic);
+        }
+    }
+
+    /// Keeps those that are wanted.
+    pub fn retain(&mut self, wanted: impl FnMut(&Diagnostic) -> bool) {
+        self.list.retain(wanted);
+    }
+
+    /// All of them; the last of each code and file knows how many more there are.
+    pub fn finish(mut self) -> Vec<Diagnostic> {
+        let mut listed: HashMap<(&'static str, Option<FileId>), usize> = HashMap::new();
+        let key = |d: &Diagnostic| (d.code.name, d.place.map(|place| place.file));
+        self.list.iter().for_each(|d| *listed.entry(key(d)).or_default() += 1);
+        for diagnostic in self.list.iter_mut().rev() {
+            let key = key(diagnostic);
+            let (Some(listed), Some(count)) = (listed.remove(&key), self.counts.get(&key)) else { continue };
+            // What was taken out again, or is called otherwise by now, was within the bound.
+            diagnostic.more = if *count > MOST_LISTED { count.saturating_sub(listed.max(MOST_LISTED)) } else { 0 };
+        }
+        self.list
+    }
+}
+
+impl Extend<Diagnostic> for Diagnostics {
+    fn extend<I: IntoIterator<Item = Diagnostic>>(&mut self, all: I) {
+        all.into_iter().for_each(|diagnostic| self.push(diagnostic));
+    }
+}
+
+impl IntoIterator for Diagnostics {
+    type Item = Diagnostic;
+    type IntoIter = std::vec::IntoIter<Diagnostic>;
+
+    fn into_iter(self) -> Self::IntoIter {
+        self.finish().into_iter()
+    }
+}
+
+impl std::ops::Deref for Diagnostics {
+    type Target = [Diagnostic];
+
+    fn deref(&self) -> &[Diagnostic] {
+        &self.list
+    }
+}
+
+impl std::ops::DerefMut for Diagnostics {
+    fn deref_mut(&mut self) -> &mut [Diagnostic] {
+        &mut self.list
+    }
 }
 
 impl Diagnostic {
@@ -85,6 +177,8 @@ impl Diagnostic {
             notes: Vec::new(),
             helps: Vec::new(),
             level: None,
+            more: 0,
+            seek: None,
         }
     }
 
@@ -119,6 +213,12 @@ impl Diagnostic {
     /// Adds advice.
     pub fn help(mut self, text: impl Into<String>) -> Self {
         self.helps.push(Help { text: text.into(), edit: None });
+        self
+    }
+
+    /// Has the nearest known name suggested later; see [`Seek`].
+    pub fn seek(mut self, among: &'static str, name: &str, edit: bool) -> Self {
+        self.seek = Some(Seek { among, name: name.to_string(), edit });
         self
     }
 

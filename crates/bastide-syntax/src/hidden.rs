@@ -1,8 +1,9 @@
 //! Characters that do not show, or show something else than is there.
 
 use crate::codes;
-use crate::diagnostic::Diagnostic;
+use crate::diagnostic::{Diagnostic, Diagnostics};
 use crate::source::{FileId, Span};
+use unicode_normalization::{UnicodeNormalization, is_nfc};
 
 /// A character that a reader does not see, by what it does.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -47,13 +48,13 @@ pub fn hidden(c: char) -> Option<Hidden> {
 
 /// What is hidden in a text that people read and write by hand. In comments, which are not in order of anything, what only
 /// takes no room is let pass.
-pub fn check(file: FileId, text: &str, comments: &[Span]) -> Vec<Diagnostic> {
+pub fn check(file: FileId, text: &str, comments: &[Span]) -> Diagnostics {
     let start = if text.starts_with('\u{feff}') { 3 } else { 0 };
     let suspicious = |b: &u8| !matches!(b, b'\t' | b'\n' | b' '..=b'~');
     if !text.as_bytes()[start..].iter().any(suspicious) {
-        return Vec::new();
+        return Diagnostics::new();
     }
-    let mut found = Vec::new();
+    let mut found = Diagnostics::new();
     for (i, c) in text[start..].char_indices() {
         let at = start + i;
         let Some(what) = hidden(c) else { continue };
@@ -85,6 +86,23 @@ pub fn check(file: FileId, text: &str, comments: &[Span]) -> Vec<Diagnostic> {
         let span = Span::new(file, at, at + c.len_utf8());
         found.push(Diagnostic::at(&codes::HIDDEN_CHARACTER, span, message).help(help));
     }
+    let mut from = 0;
+    for line in text.split_inclusive('\n') {
+        let at = from;
+        from += line.len();
+        if line.is_ascii() || is_nfc(line) {
+            continue;
+        }
+        let apart = line.chars().zip(line.nfc()).take_while(|(is, should)| is == should).map(|(c, _)| c.len_utf8());
+        let at = at + apart.sum::<usize>();
+        if comments.iter().any(|span| span.range().contains(&at)) {
+            continue;
+        }
+        let letter = text[at..].chars().next().map_or(at, |c| at + c.len_utf8());
+        let message = "a letter and its mark are apart: this is not the normal form NFC";
+        let help = "write them as one character: texts that look the same would not be equal";
+        found.push(Diagnostic::at(&codes::HIDDEN_CHARACTER, Span::new(file, at, letter), message).help(help));
+    }
     found
 }
 
@@ -96,12 +114,24 @@ mod tests {
     fn what_hides_is_told_and_what_shows_is_not() {
         let told = |text: &str| check(FileId(0), text, &[]).len();
         assert_eq!(told("\u{feff}rule a {\r\n\tmay read # Søren, 日本, ﷺ\n}\n"), 0);
-        for c in ["\r", "\u{b}", "\u{c}", "\u{85}", "\u{2028}", "\u{202e}", "\u{61c}", "\u{200b}", "\u{e0041}", "\u{7f}", "\0"]
-        {
+        for c in [
+            "\r",
+            "\u{b}",
+            "\u{c}",
+            "\u{85}",
+            "\u{2028}",
+            "\u{202e}",
+            "\u{61c}",
+            "\u{200b}",
+            "\u{e0041}",
+            "\u{7f}",
+            "\0",
+        ] {
             assert_eq!(told(&format!("a{c}b")), 1, "{c:?}");
         }
+        assert_eq!(told("who user jose\u{301}"), 1);
         let comment = Span::new(FileId(0), 2, 20);
-        assert_eq!(check(FileId(0), "a # \u{1f469}\u{200d}\u{1f4bb}", &[comment]), []);
+        assert!(check(FileId(0), "a # \u{1f469}\u{200d}\u{1f4bb}", &[comment]).is_empty());
         assert_eq!(check(FileId(0), "a # \u{202e}x", &[comment]).len(), 1);
     }
 }

@@ -2,7 +2,7 @@
 //! Comments are kept aside, so that a formatter can put them back.
 
 use crate::codes;
-use crate::diagnostic::Diagnostic;
+use crate::diagnostic::{Diagnostic, Diagnostics};
 use crate::source::{FileId, Span};
 
 /// What a token is. The text itself is cut from the file by the span.
@@ -77,7 +77,7 @@ pub struct Tokens {
     /// Spans of comments, `#` included, line end not.
     pub comments: Vec<Span>,
     /// What could not be read.
-    pub diagnostics: Vec<Diagnostic>,
+    pub diagnostics: Diagnostics,
 }
 
 /// Cuts a text into tokens.
@@ -87,13 +87,14 @@ pub fn tokens(file: FileId, text: &str) -> Tokens {
         text,
         at: if text.starts_with('\u{feff}') { 3 } else { 0 },
         fresh: true,
-        out: Tokens { tokens: Vec::new(), comments: Vec::new(), diagnostics: Vec::new() },
+        out: Tokens { tokens: Vec::new(), comments: Vec::new(), diagnostics: Diagnostics::new() },
     };
     lexer.run();
     let hidden = crate::hidden::check(file, text, &lexer.out.comments);
     // It is told once, and not as something without a meaning, too.
-    let told = |d: &Diagnostic| hidden.iter().any(|h| h.place == d.place);
-    lexer.out.diagnostics.retain(|d| !told(d));
+    if !hidden.is_empty() {
+        lexer.out.diagnostics.retain(|d| !hidden.iter().any(|h| h.place == d.place));
+    }
     lexer.out.diagnostics.extend(hidden);
     lexer.out
 }

@@ -14,7 +14,7 @@ pub mod source;
 pub mod tree;
 mod visible;
 
-pub use diagnostic::{Diagnostic, Edit, Help, Label, Severity};
+pub use diagnostic::{Diagnostic, Diagnostics, Edit, Help, Label, Severity};
 pub use parser::parse;
 pub use source::{FileId, Position, Sources, Span};
-pub use visible::visible;
+pub use visible::{escaped_json, no_commands, visible};

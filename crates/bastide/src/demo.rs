@@ -5,8 +5,10 @@ use crate::commands::new::lay_out;
 use crate::failure::{DONE, Failure};
 use crate::print::text::{bold, dim, wrap};
 use crate::stage::{Color, Stage};
+use bastide_formats::stray::Stray;
 use clap::{Args, Parser};
 use include_dir::{Dir, include_dir};
+use std::io::Write;
 use std::path::{Path, PathBuf};
 
 static DEMO: Dir = include_dir!("$CARGO_MANIFEST_DIR/demo");
@@ -26,6 +28,8 @@ pub struct DemoArgs {
 
 /// What the tour writes.
 const PAGE: &str = "report.html";
+/// What is in a page of ours.
+const PAGE_TITLE: &str = "Four Tides Museums";
 
 /// One stop of the tour: what the story says, and the command that is run.
 struct Stop {
@@ -116,6 +120,12 @@ pub fn run(args: DemoArgs, color: Color, stage: &mut Stage) -> Result<u8, Failur
     let known = DEMO.get_file("bastide.toml").expect("the demo has a manifest").contents();
     let there = std::fs::read(dir.join("bastide.toml")).is_ok_and(|found| found == known);
     if there {
+        if let Some(strange) = strange(dir, Path::new(""))? {
+            let hint = "nothing is touched where something else lies: name a folder that is empty or not there yet"
+                .to_string();
+            let message = format!("`{}` holds `{}`, which the demo did not write", dir.display(), strange.display());
+            return Err(Failure::Usage(message, vec![hint]));
+        }
         stage.print(&format!("the demo estate stands in `{}` already\n", dir.display()))?;
     } else {
         lay_out(&DEMO, dir)?;
@@ -133,6 +143,39 @@ pub fn run(args: DemoArgs, color: Color, stage: &mut Stage) -> Result<u8, Failur
     }
     tell(stage, "That was the tour. Everything it showed are files in the folder: change them and ask again.")?;
     Ok(DONE)
+}
+
+/// Something in the demo's folder that is none of its own: neither a file of the estate nor what a tour leaves.
+fn strange(dir: &Path, inside: &Path) -> Result<Option<PathBuf>, Failure> {
+    for entry in std::fs::read_dir(dir.join(inside))? {
+        let entry = entry?;
+        let path = inside.join(entry.file_name());
+        let kind = entry.file_type()?;
+        let known = if kind.is_dir() {
+            if DEMO.get_dir(&path).is_some() {
+                if let Some(strange) = strange(dir, &path)? {
+                    return Ok(Some(strange));
+                }
+                true
+            } else {
+                false
+            }
+        } else if path == Path::new(PAGE) {
+            kind.is_file() && std::fs::read_to_string(entry.path()).is_ok_and(|page| page.contains(PAGE_TITLE))
+        } else {
+            kind.is_file()
+                && (DEMO.get_file(&path).is_some() || path == Path::new(DRAFT_FILE) && is_draft(&entry.path()))
+        };
+        if !known {
+            return Ok(Some(path));
+        }
+    }
+    Ok(None)
+}
+
+/// Whether a file is what a tour that was cut off left behind.
+fn is_draft(path: &Path) -> bool {
+    std::fs::read(path).is_ok_and(|text| text == DRAFT.as_bytes())
 }
 
 fn tell(stage: &mut Stage, story: &str) -> Result<(), Failure> {
@@ -166,18 +209,28 @@ fn step(dir: &Path, command: &[&str], color: Color, stage: &mut Stage) -> Result
     }
 }
 
+/// The rule that is saved for a moment, and where.
+const DRAFT: &str = "rule reading-room-sees-reports {\n    because \"Visitors ask about the state of the objects.\"\n    \
+                     who     user reading-room\n    may     raed\n    what    report where resource.label <= internl\n}\n";
+const DRAFT_FILE: &str = "policy/draft.bastide";
+
 /// Shows what a mistake looks like: a rule with two of them is saved beside the others for a moment.
 fn mistake(dir: &Path, color: Color, stage: &mut Stage) -> Result<(), Failure> {
-    const DRAFT: &str = "rule reading-room-sees-reports {\n    because \"Visitors ask about the state of the objects.\"\n    \
-                         who     user reading-room\n    may     raed\n    what    report where resource.label <= internl\n}\n";
     tell(
         stage,
         "Those are warnings: leads for later. An error stops everything, for an answer from half an estate would be worse \
          than none. Somebody saves a new rule in policy/draft.bastide in a hurry and asks for the matrix:",
     )?;
-    let draft = dir.join("policy/draft.bastide");
-    std::fs::write(&draft, DRAFT)?;
+    let draft = dir.join(DRAFT_FILE);
+    if is_draft(&draft) {
+        std::fs::remove_file(&draft)?;
+    }
+    let make = || std::fs::OpenOptions::new().write(true).create_new(true).open(&draft);
+    let (mut file, stray) = Stray::make(make, |_| draft.clone())?;
+    file.write_all(DRAFT.as_bytes())?;
+    drop(file);
     let shown = step(dir, &["matrix"], color, stage);
     std::fs::remove_file(&draft)?;
+    drop(stray);
     shown
 }

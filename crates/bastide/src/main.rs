@@ -16,6 +16,7 @@ mod revision;
 mod shells;
 mod stage;
 mod tidy;
+mod whole;
 
 fn main() -> std::process::ExitCode {
     cli::main()

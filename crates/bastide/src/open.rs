@@ -11,7 +11,8 @@ use bastide_engine::{Judge, find, session};
 use bastide_formats::write::{Lock, Texts};
 use bastide_formats::{Loaded, manifest};
 use bastide_model::proof::Persona;
-use bastide_model::{Estate, Moment, Origin, UserId};
+use bastide_model::schema::read_date;
+use bastide_model::{Estate, Moment, Origin, ResourceId, UserId};
 use bastide_syntax::{Diagnostic, codes};
 use clap::Args;
 use jiff::ZonedDateTime;
@@ -73,7 +74,7 @@ pub fn zone_name() -> String {
 static ON: OnceLock<Date> = OnceLock::new();
 
 fn on(text: &str) -> Result<Date, String> {
-    let day: Date = text.parse().map_err(|error: jiff::Error| error.to_string())?;
+    let day = read_date(text).ok_or("expected a day such as 2027-06-30, up to the year 9999")?;
     let _ = ON.set(day);
     Ok(day)
 }
@@ -128,7 +129,7 @@ impl Opened {
 
     /// Users that are named, personas (`persona:NAME`) and somebody who is in a group and has nothing else (`group:GROUP`)
     /// among them. Where one of those is named, they stand behind everybody from here on.
-    pub fn somebody(&mut self, names: &[&str]) -> Result<Vec<UserId>, Failure> {
+    pub fn somebody(&mut self, names: &[&str], stage: &Stage) -> Result<Vec<UserId>, Failure> {
         let is_persona = |name: &&&str| name.starts_with("persona:");
         let mut groups = Vec::new();
         for name in names {
@@ -159,7 +160,7 @@ impl Opened {
                 // Somebody is called so; who is meant cannot be told.
                 Failure::Usage(format!("`{name}` is the id of a user, too"), Vec::new())
             }),
-            None => Ok(find::user(estate, name)?),
+            None => user(estate, name, stage),
         };
         names.iter().map(one).collect()
     }
@@ -200,7 +201,9 @@ impl EstateArgs {
         if Lock::is_held(&root) {
             return Ok(None);
         }
-        Lock::take(&root).map(Some).map_err(|error| Failure::Outside(format!("the estate cannot be written to: {error}")))
+        Lock::take(&root)
+            .map(Some)
+            .map_err(|error| Failure::Outside(format!("the estate cannot be written to: {error}")))
     }
 
     /// Loads the estate; with any error in it there is none.
@@ -236,7 +239,7 @@ impl EstateArgs {
             let errors: Vec<&Diagnostic> = loaded.diagnostics.iter().filter(|d| d.is_error()).collect();
             return Err(Failure::Estate(diagnostics::report(&loaded.sources, &errors, stage)));
         }
-        let warnings = loaded.diagnostics.len();
+        let warnings: usize = loaded.diagnostics.iter().map(|d| 1 + d.more).sum();
         if warnings > 0 && !self.quiet && !std::mem::replace(&mut stage.warned, true) {
             let them = if warnings == 1 { "1 warning".to_string() } else { format!("{warnings} warnings") };
             stage.complain(&format!("note: the estate has {them}: `bastide check` shows them\n"));
@@ -247,11 +250,42 @@ impl EstateArgs {
                 stage.complain(&format!("warning: {}{}\n", visible(&place), visible(&one.message)));
             }
             if lost.len() > MOST_LOST {
-                stage.complain(&format!("warning: and {} more have lost something\n", count(lost.len() - MOST_LOST, "restriction")));
+                stage.complain(&format!(
+                    "warning: and {} more have lost something\n",
+                    count(lost.len() - MOST_LOST, "restriction")
+                ));
             }
         }
         Ok(Opened { loaded: ManuallyDrop::new(loaded), seconds: started.elapsed().as_secs_f64(), root })
     }
+}
+
+/// The user of an id; on a terminal, of its only beginning, too, which is said.
+pub fn user(estate: &Estate, name: &str, stage: &Stage) -> Result<UserId, Failure> {
+    let found = find::user(estate, name);
+    match find::user_begun(estate, name).filter(|_| found.is_err() && stage.by_hand()) {
+        Some(user) => {
+            taken(name, estate.people.id(user), stage);
+            Ok(user)
+        }
+        None => Ok(found?),
+    }
+}
+
+/// The resource of an id or a path; on a terminal, of the only beginning of a path, too, which is said.
+pub fn resource(estate: &Estate, name: &str, stage: &Stage) -> Result<ResourceId, Failure> {
+    let found = find::resource(estate, name);
+    match find::resource_begun(estate, name).filter(|_| found.is_err() && stage.by_hand()) {
+        Some(resource) => {
+            taken(name, &estate.catalog.path(resource), stage);
+            Ok(resource)
+        }
+        None => Ok(found?),
+    }
+}
+
+fn taken(name: &str, whole: &str, stage: &Stage) {
+    stage.complain(&format!("note: `{}` is taken for `{}`\n", visible(name), visible(whole)));
 }
 
 /// Reads the estate in a folder, with other texts in some of its files.

@@ -2,6 +2,8 @@
 
 use crate::failure::Failure;
 use bastide_formats::stray::Stray;
+use bastide_formats::write::{keep, may_be_replaced};
+use bastide_syntax::no_commands;
 use std::io::{self, BufWriter, IsTerminal, Write};
 use std::path::{Path, PathBuf};
 
@@ -17,14 +19,15 @@ pub enum Color {
 }
 
 /// A temporary file beside the one it will replace, with its permissions.
-fn temporary_beside(path: &Path, folder: &Path) -> io::Result<tempfile::NamedTempFile> {
+pub fn temporary_beside(path: &Path, folder: &Path) -> io::Result<tempfile::NamedTempFile> {
     let mut builder = tempfile::Builder::new();
-    builder.prefix(".bastide-");
+    builder.prefix(".bastide-").rand_bytes(16);
     #[cfg(unix)]
     builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
     let temporary = builder.tempfile_in(folder)?;
     if let Ok(known) = std::fs::metadata(path) {
-        temporary.as_file().set_permissions(known.permissions())?;
+        may_be_replaced(path, &known).map_err(io::Error::other)?;
+        keep(temporary.as_file(), path)?;
     }
     Ok(temporary)
 }
@@ -52,6 +55,7 @@ pub fn is_standard_output(path: &Path) -> bool {
 pub struct Stage {
     color: bool,
     width: usize,
+    by_hand: bool,
     /// Whether the warnings of the estate were mentioned.
     pub warned: bool,
 }
@@ -69,12 +73,22 @@ impl Stage {
         let asked = std::env::var("COLUMNS").ok().and_then(|c| c.parse().ok());
         let found = terminal_size::terminal_size().filter(|_| terminal).map(|(w, _)| w.0 as usize);
         let width = found.or(asked).unwrap_or(100).clamp(40, 400);
-        Stage { color, width, warned: false }
+        // Scripts name what they mean exactly, and so does whoever writes or asks for a form that is read by a program.
+        let by_script = |word: String| {
+            ["--exit-code", "--write", "--output", "--format", "-o"].iter().any(|option| word.starts_with(option))
+        };
+        let by_hand = terminal && io::stderr().is_terminal() && !std::env::args().any(by_script);
+        Stage { color, width, by_hand, warned: false }
     }
 
     /// The width of the terminal in columns; 100 where there is none.
     pub fn width(&self) -> usize {
         self.width
+    }
+
+    /// Whether somebody asks who sees at once whom and what was taken.
+    pub fn by_hand(&self) -> bool {
+        self.by_hand
     }
 
     /// Whether to colour what does not pass through [`Stage::print`].
@@ -95,7 +109,7 @@ impl Stage {
             &plain
         };
         let mut out = io::stdout().lock();
-        out.write_all(text.as_bytes())?;
+        out.write_all(no_commands(text).as_bytes())?;
         Ok(out.flush()?)
     }
 
@@ -168,6 +182,7 @@ impl Stage {
     pub fn complain(&self, text: &str) {
         let terminal = io::stderr().is_terminal() && self.color;
         let plain = anstream::adapter::strip_str(text).to_string();
-        let _ = io::stderr().write_all(if terminal { text.as_bytes() } else { plain.as_bytes() });
+        let text = no_commands(if terminal { text } else { &plain });
+        let _ = io::stderr().write_all(text.as_bytes());
     }
 }

@@ -163,7 +163,7 @@ fn the_examples_of_the_reference_are_one_policy() {
 fn the_manifest_of_the_page_is_one() {
     let page = std::fs::read_to_string(docs().join("estate-files.md")).unwrap();
     let manifest = &blocks(&page, "toml")[0];
-    let mut out = Vec::new();
+    let mut out = bastide_syntax::Diagnostics::new();
     bastide_formats::manifest::read(bastide_syntax::FileId(0), manifest, &mut out);
     assert!(out.is_empty(), "{out:?}");
 }

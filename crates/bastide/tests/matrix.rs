@@ -30,7 +30,7 @@ fn the_table() {
     );
     insta::assert_snapshot!(
         "matrix_two_users",
-        matrix(demo.path(), &["--users", "ines.v,bruno.tavares", "--kind", "workspace"])
+        matrix(demo.path(), &["--users", "ines.varga,bruno.tavares", "--kind", "workspace"])
     );
 }
 
@@ -166,7 +166,14 @@ fn cells_that_a_spreadsheet_would_run() {
     let plain = matrix(dir.path(), &["--format", "csv", "--depth", "1"]);
     assert_eq!(plain, "user,resource,actions\n=1+1,r-1,read\n");
     let guarded = matrix(dir.path(), &["--format", "csv", "--depth", "1", "--for-spreadsheet"]);
-    assert_eq!(guarded, "user,resource,actions\n'=1+1,r-1,read\n");
+    assert_eq!(guarded, "user,resource,actions\n\"'=1+1\",\"r-1\",\"read\"\n");
+    // An id by which a line would be a command to what runs the program is quoted, and the same.
+    let dir = common::case(
+        "=== use base.estate\n=== data/people.csv\nid,name,kind,active,wing,age,topics,expert\n::error::x,Ann,person,yes,,,,\n",
+    );
+    let quoted = matrix(dir.path(), &["--format", "csv", "--depth", "1"]);
+    assert_eq!(records(&quoted), [["::error::x", "r-1", "read"]]);
+    assert!(quoted.lines().all(|line| !line.starts_with("::")), "{quoted}");
 }
 
 #[test]
@@ -176,8 +183,8 @@ fn names_that_would_act_on_a_terminal() {
     );
     for command in [&["matrix"][..], &["what", "ann"], &["why", "ann", "read", "r-1"], &["who", "read", "r-1"]] {
         let run = run_in(dir.path(), command);
-        assert_eq!(run.status, 0);
-        assert!(!run.out.contains('\u{1b}') && run.out.contains("Ma\\u{1b}[2Jps"), "{}", run.out);
+        assert_eq!((run.status, run.out.as_str()), (3, ""));
+        assert!(!run.err.contains('\u{1b}') && run.err.contains("Ma\\u{1b}[2Jps"), "{}", run.err);
     }
 }
 

@@ -303,23 +303,3 @@ fn changes_are_written_where_they_stand() {
     assert_eq!(export.status, 4);
     assert!(export.err.contains("is an export of a directory"), "{}", export.err);
 }
-
-/// A change that was cut off after it counted is read whole, and finished by the next one.
-#[test]
-fn a_change_that_was_cut_off_is_finished() {
-    let demo = demo();
-    let entries = demo.path().join("data/entries.csv");
-    let text = fs::read_to_string(&entries).unwrap();
-    let new: String = text.lines().filter(|l| !l.contains("bruno.tavares")).map(|l| format!("{l}\n")).collect();
-    fs::write(demo.path().join("data/.bastide-1-0"), &new).unwrap();
-    fs::write(demo.path().join(".bastide-journal"), ".bastide-1-0\tdata/entries.csv\n").unwrap();
-    let why = || {
-        run_in(demo.path(), &[&["why", "bruno.tavares", "read", "in-007", "--remedies", "0"][..], &ON].concat()).ok()
-    };
-    assert!(why().starts_with("allowed"), "the new text is read through the journal");
-    assert_eq!(fs::read_to_string(&entries).unwrap(), text, "asking writes nothing");
-    run_in(demo.path(), &[&["try", "--join", "marisol.ferro:lab", "--write"][..], &ON].concat()).ok();
-    assert_eq!(fs::read_to_string(&entries).unwrap(), new);
-    assert!(!demo.path().join(".bastide-journal").exists());
-    assert!(why().starts_with("allowed"));
-}

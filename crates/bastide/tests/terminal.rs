@@ -25,6 +25,27 @@ fn colour_where_the_terminal_can_show_it() {
     }
 }
 
+/// A unique beginning is taken on a terminal, which says what it was taken for; never where a script asks.
+#[test]
+fn a_beginning_is_taken_from_a_hand_alone() {
+    let demo = demo();
+    let (shown, well) = Terminal::start(demo.path(), "bastide -q why ines.v read Governance/Pol", &[]).ended();
+    assert!(well && shown.contains("Ines Varga (ines.varga) can read `Governance/Policies`"), "{shown}");
+    assert!(shown.contains("`ines.v` is taken for `ines.varga`"), "{shown}");
+    assert!(shown.contains("`Governance/Pol` is taken for `Governance/Policies`"), "{shown}");
+    for line in [
+        "bastide -q why ines.v read Press --exit-code",
+        "bastide -q what ines.v --format json",
+        "bastide -q who read Governance/Pol --format csv",
+        "bastide -q try --leave ines.v:board",
+        "bastide -q try --set user:ines.v.kind=guest",
+        "bastide -q what bj",
+    ] {
+        let (shown, well) = Terminal::start(demo.path(), line, &[]).ended();
+        assert!(!well && shown.contains("error: "), "{line}: {shown}");
+    }
+}
+
 /// What reaches far is written once somebody says yes, and not otherwise.
 #[test]
 fn what_reaches_far_is_asked_about() {

@@ -109,7 +109,7 @@ impl Plan {
         let mut case = Case::default();
         let manifest = format!(
             "name = \"Random\"\npolicy = [\"policy/*.bastide\"]\n[decide]\ncombining = {:?}\nlayers = [{}]\n\
-             [[people]]\nfile = \"people.csv\"\n[[groups]]\nfile = \"groups.csv\"\n[[catalog]]\nfile = \"catalog.csv\"\n\
+             [check.levels]\nlost-restriction = \"warning\"\n[[people]]\nfile = \"people.csv\"\n[[groups]]\nfile = \"groups.csv\"\n[[catalog]]\nfile = \"catalog.csv\"\n\
              [[entries]]\nfile = \"entries.csv\"\n",
             self.combining,
             layers.join(", ")

@@ -17,7 +17,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let _ = survey;
-    let wanted = [&codes::UNKNOWN_REFERENCE, &codes::UNKNOWN_SUBJECT, &codes::STALE_PLACE];
+    let wanted = [&codes::UNKNOWN_REFERENCE, &codes::UNKNOWN_SUBJECT, &codes::STALE_PLACE, &codes::LOST_RESTRICTION];
     let all =
         case.diagnostics.iter().zip(&case.lines).filter(|(d, _)| wanted.iter().any(|code| code.name == d.code.name));
     all.map(|(d, origin)| Found::new(d.message.clone(), *origin, d.message.clone())).collect()

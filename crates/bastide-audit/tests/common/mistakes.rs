@@ -158,7 +158,7 @@ pub const MISTAKES: &[Mistake] = &[
         if rng.bool() {
             entry(c, format!("user:{},may,idle,n1,at,,,Its role is off", one(rng, &STAFF)));
         } else {
-            rule(c, "who members of editors may never idle what item");
+            rule(c, "who members of editors may not idle what item");
         }
     }),
     ("guest-among-staff", &[], |c, rng| {

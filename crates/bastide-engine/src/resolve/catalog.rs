@@ -11,7 +11,7 @@ use bastide_model::schema::{Attribute, Travel};
 use bastide_model::value::Value;
 use bastide_model::*;
 use bastide_syntax::nearest::nearest;
-use bastide_syntax::{Diagnostic, FileId, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use rayon::prelude::*;
@@ -20,7 +20,7 @@ use std::sync::Arc;
 /// The nearest id is looked for this often at most: it reads every id.
 const MOST_SUGGESTIONS: usize = 20;
 
-pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &mut Vec<Diagnostic>) -> Catalog {
+pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &mut Diagnostics) -> Catalog {
     let links = link(&rows, out);
     let Some(tree) = tree(&rows, &links, out) else {
         let labels = Labels::of(&rows, (0..rows.len() as u32).collect());
@@ -60,7 +60,7 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
             origins: Arc::new(files.into_iter().zip(lines).map(origin).collect()),
         };
         catalog.barrier_depths = Arc::new(barrier_depths(&catalog));
-        let mut out = Vec::new();
+        let mut out = Diagnostics::new();
         containment(&catalog, schema, &places, &mut out);
         unknown_owners(&catalog, &places, &mut out);
         (catalog, out)
@@ -80,6 +80,9 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
         catalog.sources = Arc::new(sources.collect());
     }
     check_sources(&catalog, &places, out);
+    let place = |resource: ResourceId| places.at(resource.index()).span();
+    super::alike::resources(&catalog, &place, out);
+    super::alike::paths(&catalog, &place, out);
     let has = |attribute: &Attribute| -> Vec<bool> {
         KindId::all(schema.kinds.len()).map(|kind| schema.is_any(kind, attribute.kinds.as_deref())).collect()
     };
@@ -126,7 +129,7 @@ impl Places<'_> {
 }
 
 /// Reports ids that stand twice, whatever the order in which they were met: all but the first in the files.
-fn doubles(rows: &CatalogRows, order: &[u32], twice: &[(u32, u32)], out: &mut Vec<Diagnostic>) {
+fn doubles(rows: &CatalogRows, order: &[u32], twice: &[(u32, u32)], out: &mut Diagnostics) {
     let mut same: HashMap<u32, Vec<u32>> = HashMap::new();
     for (later, first) in twice {
         let old = |new: &u32| order[*new as usize];
@@ -145,7 +148,7 @@ fn doubles(rows: &CatalogRows, order: &[u32], twice: &[(u32, u32)], out: &mut Ve
 }
 
 /// Looks every id up among those of parents, which are few: the table of all ids is far larger.
-pub(super) fn link(rows: &CatalogRows, out: &mut Vec<Diagnostic>) -> Links {
+pub(super) fn link(rows: &CatalogRows, out: &mut Diagnostics) -> Links {
     let mut own = vec![NONE; rows.len()];
     let mut left = own.as_mut_slice();
     let mut parts: Vec<(&CatalogPart, &mut [u32])> = Vec::new();
@@ -174,7 +177,7 @@ pub(super) fn link(rows: &CatalogRows, out: &mut Vec<Diagnostic>) -> Links {
 }
 
 /// Reports parents that are not there.
-fn lost(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) {
+fn lost(rows: &CatalogRows, links: &Links, out: &mut Diagnostics) {
     let lost = |row: &usize| !rows.parent(*row).is_empty() && links.parent(rows, *row) == NONE;
     let lost = (0..rows.len()).filter(lost).filter(|row| !rows.broken.contains(rows.parent(*row)));
     for (told, row) in lost.enumerate() {
@@ -203,7 +206,7 @@ pub(crate) fn barrier_depths(catalog: &Catalog) -> Vec<u16> {
 }
 
 /// Reports what lies in something that may not hold it, and roots of kinds that lie in something.
-fn containment(catalog: &Catalog, schema: &Schema, places: &Places, out: &mut Vec<Diagnostic>) {
+fn containment(catalog: &Catalog, schema: &Schema, places: &Places, out: &mut Diagnostics) {
     let kinds = schema.kinds.len();
     // By kind and the kind of the parent; the last of each is for roots.
     let mut fits = vec![false; kinds * (kinds + 1)];
@@ -239,7 +242,7 @@ fn containment(catalog: &Catalog, schema: &Schema, places: &Places, out: &mut Ve
     }
 }
 
-fn unknown_owners(catalog: &Catalog, places: &Places, out: &mut Vec<Diagnostic>) {
+fn unknown_owners(catalog: &Catalog, places: &Places, out: &mut Diagnostics) {
     let mut seen: Vec<(usize, usize)> = vec![(0, 0); catalog.owner_users.len()];
     for resource in catalog.all() {
         if let Some(code) = catalog.owners.code(resource.index())
@@ -261,7 +264,7 @@ fn unknown_owners(catalog: &Catalog, places: &Places, out: &mut Vec<Diagnostic>)
 }
 
 /// Reports sources that are not there, and cycles of sources, each named whole.
-fn check_sources(catalog: &Catalog, places: &Places, out: &mut Vec<Diagnostic>) {
+fn check_sources(catalog: &Catalog, places: &Places, out: &mut Diagnostics) {
     let mut linked: Vec<ResourceId> = catalog.sources.keys().copied().collect();
     linked.sort();
     for &resource in &linked {

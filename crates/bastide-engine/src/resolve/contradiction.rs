@@ -10,7 +10,7 @@ use bastide_model::condition::{Condition, Operand, Step, Test};
 use bastide_model::statement::{Comparison, SetRelation};
 use bastide_model::value::{compares, is_element};
 use bastide_model::*;
-use bastide_syntax::{Diagnostic, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, codes};
 
 /// Alternatives beyond this are not looked into.
 const MOST_ALTERNATIVES: usize = 64;
@@ -18,7 +18,7 @@ const MOST_ALTERNATIVES: usize = 64;
 /// A comparison, and whether it is asked for or its opposite.
 type Literal<'c> = (&'c Condition, bool);
 
-pub(super) fn report(estate: &Estate, out: &mut Vec<Diagnostic>) {
+pub(super) fn report(estate: &Estate, out: &mut Diagnostics) {
     for statement in &estate.statements {
         let parts = [&statement.who.condition, &statement.what.condition, &statement.condition];
         let parts: Vec<&Condition> = parts.into_iter().flatten().collect();

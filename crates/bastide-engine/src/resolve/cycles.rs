@@ -11,7 +11,7 @@ use bastide_model::groups::Computed;
 use bastide_model::schema::Target;
 use bastide_model::*;
 use bastide_syntax::tree::{self, Declaration};
-use bastide_syntax::{Diagnostic, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, codes};
 use hashbrown::{HashMap, HashSet};
 use jiff::civil::Date;
 use std::hash::Hash;
@@ -105,7 +105,7 @@ pub(crate) fn cycle_text(groups: &Groups, cycle: &[GroupId]) -> String {
 }
 
 /// Reports membership cycles that pass through a computed group.
-pub(super) fn groups(groups: &Groups, trees: &[tree::File], out: &mut Vec<Diagnostic>) {
+pub(super) fn groups(groups: &Groups, trees: &[tree::File], out: &mut Diagnostics) {
     for cycle in computed_cycles(groups) {
         let first = groups.id(cycle[0]);
         let span = trees.iter().flat_map(|t| &t.declarations).find_map(|d| match d {

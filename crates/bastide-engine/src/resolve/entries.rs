@@ -8,7 +8,7 @@ use bastide_model::statement::{Place, Sort, What};
 use bastide_model::*;
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::tree::Name;
-use bastide_syntax::{Diagnostic, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, codes};
 use fixedbitset::FixedBitSet;
 use jiff::civil::Date;
 use rayon::prelude::*;
@@ -18,22 +18,22 @@ pub(super) fn entries(
     scope: &Scope,
     rows: &[EntryRow],
     files: &[String],
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) -> Vec<Arc<Statement>> {
     let read = |row: &EntryRow| {
-        let mut told = Vec::new();
+        let mut told = Diagnostics::new();
         (Arc::new(scope.entry(row, files, &mut told)), told)
     };
-    let read: Vec<(Arc<Statement>, Vec<Diagnostic>)> = rows.par_iter().with_min_len(256).map(read).collect();
+    let read: Vec<(Arc<Statement>, Diagnostics)> = rows.par_iter().with_min_len(256).map(read).collect();
     let tell = |(statement, told)| {
-        out.extend::<Vec<Diagnostic>>(told);
+        out.extend::<Diagnostics>(told);
         statement
     };
     read.into_iter().map(tell).collect()
 }
 
 impl Scope<'_> {
-    fn entry(&self, row: &EntryRow, files: &[String], out: &mut Vec<Diagnostic>) -> Statement {
+    fn entry(&self, row: &EntryRow, files: &[String], out: &mut Diagnostics) -> Statement {
         let modality = entry_modality(&row.modality, out);
         let said = out.len();
         let mut listed = Vec::new();
@@ -95,7 +95,7 @@ impl Scope<'_> {
         statement
     }
 
-    fn subject(&self, cell: &Cell, out: &mut Vec<Diagnostic>) -> Term {
+    fn subject(&self, cell: &Cell, out: &mut Diagnostics) -> Term {
         match cell.text.split_once(':') {
             None if cell.text == "anyone" => Term::Anyone,
             None if cell.text == "owner" => Term::Owner,
@@ -114,7 +114,7 @@ impl Scope<'_> {
         }
     }
 
-    fn entry_places(&self, row: &EntryRow, out: &mut Vec<Diagnostic>) -> Option<Vec<Place>> {
+    fn entry_places(&self, row: &EntryRow, out: &mut Diagnostics) -> Option<Vec<Place>> {
         let reach = match row.reach.text.as_str() {
             "" | "under" => Reach::Under,
             "below" => Reach::Below,
@@ -148,7 +148,7 @@ fn within(cell: &Cell, part: &str) -> bastide_syntax::Span {
     }
 }
 
-fn entry_modality(cell: &Cell, out: &mut Vec<Diagnostic>) -> Modality {
+fn entry_modality(cell: &Cell, out: &mut Diagnostics) -> Modality {
     let words: Vec<&str> = cell.text.split_whitespace().collect();
     let found = Modality::ALL.into_iter().find(|m| m.words().split(' ').eq(words.iter().copied()));
     found.unwrap_or_else(|| {
@@ -163,7 +163,7 @@ fn entry_modality(cell: &Cell, out: &mut Vec<Diagnostic>) -> Modality {
     })
 }
 
-fn date(cell: &Cell, out: &mut Vec<Diagnostic>) -> Option<Date> {
+fn date(cell: &Cell, out: &mut Diagnostics) -> Option<Date> {
     if cell.text.is_empty() {
         return None;
     }

@@ -10,7 +10,7 @@ use bastide_syntax::nearest::nearest;
 use bastide_syntax::tree::{
     self, Comparison, Domain, Expr, ExprBody, Literal, LiteralBody, Member, Name, OperandBody, SetOperand, SetRelation,
 };
-use bastide_syntax::{Diagnostic, Span};
+use bastide_syntax::{Diagnostic, Diagnostics, Span};
 
 /// The type of one side.
 #[derive(Clone, Copy, PartialEq)]
@@ -32,12 +32,12 @@ type Typed<T> = Result<T, Failed>;
 
 impl Scope<'_> {
     /// Types a condition; none where it has mistakes, which are reported.
-    pub fn condition(&self, expr: &Expr, out: &mut Vec<Diagnostic>) -> Option<Condition> {
+    pub fn condition(&self, expr: &Expr, out: &mut Diagnostics) -> Option<Condition> {
         Typer { scope: self, out }.expr(expr).ok()
     }
 
     /// Types a who-clause.
-    pub fn who(&self, who: &tree::Who, out: &mut Vec<Diagnostic>) -> Who {
+    pub fn who(&self, who: &tree::Who, out: &mut Diagnostics) -> Who {
         let terms = who
             .terms
             .iter()
@@ -132,7 +132,7 @@ fn shown(literal: &Literal) -> String {
 
 struct Typer<'s, 'a, 'o> {
     scope: &'s Scope<'a>,
-    out: &'o mut Vec<Diagnostic>,
+    out: &'o mut Diagnostics,
 }
 
 impl Typer<'_, '_, '_> {

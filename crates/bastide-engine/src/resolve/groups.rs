@@ -7,9 +7,8 @@ use bastide_model::groups::{Computed, Membership};
 use bastide_model::rows::{GroupRows, MemberRow};
 use bastide_model::strings::{Index, Strings};
 use bastide_model::*;
-use bastide_syntax::nearest::nearest;
 use bastide_syntax::tree::{self, Declaration, GroupBody};
-use bastide_syntax::{Diagnostic, Span, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, Span, codes};
 use hashbrown::{HashMap, HashSet};
 
 fn declared(trees: &[tree::File]) -> impl Iterator<Item = &tree::Group> {
@@ -25,7 +24,7 @@ pub(super) fn build(
     trees: &[tree::File],
     people: &People,
     line: &dyn Fn(Span) -> u32,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) -> Groups {
     let mut names: HashMap<&str, &str> = HashMap::new();
     let mut ids: Vec<&str> = rows.members.iter().map(|(group, ..)| group.as_str()).collect();
@@ -69,16 +68,12 @@ pub(super) fn build(
             Some(member) => members[group].push(Membership { member, origin: place.origin() }),
             None => {
                 let message = format!("group `{}` has a member that does not exist: {what} `{id}`", ids.get(group));
-                let known: Vec<&str> = match member {
-                    MemberRow::User(_) => people.ids.iter().collect(),
-                    MemberRow::Group(_) => ids.iter().collect(),
-                    MemberRow::Nobody(_) => Vec::new(),
-                };
-                let mut diagnostic = Diagnostic::at(&codes::UNKNOWN_REFERENCE, place.span(), message);
-                if let Some(near) = nearest(id, known) {
-                    diagnostic = diagnostic.help(format!("did you mean `{near}`?"));
-                }
-                out.push(diagnostic);
+                let diagnostic = Diagnostic::at(&codes::UNKNOWN_REFERENCE, place.span(), message);
+                out.push(match member {
+                    MemberRow::User(_) => diagnostic.seek("user", id, false),
+                    MemberRow::Group(_) => diagnostic.seek("group", id, false),
+                    MemberRow::Nobody(_) => diagnostic,
+                });
             }
         }
     }
@@ -86,6 +81,12 @@ pub(super) fn build(
         list.sort();
         list.dedup_by_key(|m| m.member);
     }
+    let place = |at: usize| {
+        let id = ids.get(at);
+        let member = || rows.members.iter().find(|(group, ..)| group == id).map(|(.., place)| place.span());
+        in_policy.get(id).copied().or_else(member).unwrap_or(Span::new(bastide_syntax::FileId(0), 0, 0))
+    };
+    super::alike::groups(&ids, &place, out);
     let names = ids.iter().map(|id| names.get(id).copied().unwrap_or(id)).collect();
     let origin = |id: &str| in_policy.get(id).map(|span| Origin { file: span.file, line: line(*span) });
     let declared = ids.iter().map(origin).collect();
@@ -93,7 +94,7 @@ pub(super) fn build(
 }
 
 /// Types the bodies of computed groups, each with whether it names what does not exist.
-pub(super) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Vec<Diagnostic>) -> Vec<(GroupId, Computed, bool)> {
+pub(super) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Diagnostics) -> Vec<(GroupId, Computed, bool)> {
     let mut bodies = Vec::new();
     for group in declared(trees) {
         let id = scope.groups.find(&group.name.text).expect("every declared group has an id");
@@ -137,7 +138,7 @@ pub(super) fn forbid(
     condition: &condition::Condition,
     is: impl Fn(Mentions) -> bool,
     message: &str,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) {
     condition.visit(&mut |inner| {
         let is_leaf = !matches!(inner.test, condition::Test::Or(_) | condition::Test::And(_) | condition::Test::Not(_));

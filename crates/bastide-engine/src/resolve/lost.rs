@@ -8,10 +8,10 @@ use super::scope::Scope;
 use crate::show;
 use bastide_model::condition::{Condition, Operand, ResourceField, Term, Test, UserField};
 use bastide_model::schema::Scalar;
-use bastide_model::statement::Comparison;
+use bastide_model::statement::{Comparison, Sort};
 use bastide_model::*;
 use bastide_syntax::tree::{Items, Name};
-use bastide_syntax::{Diagnostic, Severity, Span, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, Severity, Span, codes};
 use hashbrown::HashSet;
 
 impl Scope<'_> {
@@ -26,7 +26,12 @@ impl Scope<'_> {
     }
 
     fn lost(&self, statement: &Statement, span: Span, what: String) -> Diagnostic {
-        let message = format!("`{}` ({}) has lost {what}", statement.name, statement.modality.words());
+        // The name of an entry is its line, which its place says already.
+        let name = match statement.sort {
+            Sort::Rule => format!("`{}`", statement.name),
+            Sort::Entry => "an entry".to_string(),
+        };
+        let message = format!("{name} ({}) has lost {what}", statement.modality.words());
         let diagnostic = Diagnostic::at(&codes::LOST_RESTRICTION, span, message);
         Diagnostic { level: self.level(statement.modality), ..diagnostic }
             .help("to restrict again, correct it; to be rid of it, take it out or switch it off")
@@ -58,7 +63,7 @@ impl Scope<'_> {
     }
 
     /// Reports roles that are off in the list of a restriction. Of a ceiling, only an empty list restricts nothing.
-    pub fn tell_lost_roles(&self, statement: &Statement, items: &[(&str, Span)], out: &mut Vec<Diagnostic>) {
+    pub fn tell_lost_roles(&self, statement: &Statement, items: &[(&str, Span)], out: &mut Diagnostics) {
         if !self.matters(statement) || (statement.modality == Modality::MayOnly && !statement.actions.is_clear()) {
             return;
         }
@@ -72,7 +77,7 @@ impl Scope<'_> {
     }
 
     /// Reports computed groups that a restriction speaks of and that have lost a part of their own rule.
-    pub fn tell_lost_groups(&self, statement: &Statement, out: &mut Vec<Diagnostic>, span: Span) {
+    pub fn tell_lost_groups(&self, statement: &Statement, out: &mut Diagnostics, span: Span) {
         if self.hurt.is_empty() || !self.matters(statement) {
             return;
         }
@@ -95,11 +100,14 @@ impl Scope<'_> {
                 continue;
             }
             if self.hurt.contains(&group) {
-                let what = format!("people: group `{}`, which it speaks of, names what does not exist", self.groups.id(group));
+                let what =
+                    format!("people: group `{}`, which it speaks of, names what does not exist", self.groups.id(group));
                 out.push(self.lost(statement, span, what));
             }
             let inner = self.groups.members.get(group.index()).into_iter().flatten();
-            named.extend(inner.filter_map(|m| if let groups::Member::Group(inner) = m.member { Some(inner) } else { None }));
+            named.extend(
+                inner.filter_map(|m| if let groups::Member::Group(inner) = m.member { Some(inner) } else { None }),
+            );
         }
     }
 }
@@ -115,7 +123,7 @@ pub(super) fn names(items: &Items) -> Vec<(&str, Span)> {
 
 /// Reports words that a restriction compares with and that nothing carries, where no type says which words there are. What
 /// is free text may have been renamed, and may yet come: that is a warning in any case.
-pub(super) fn values(estate: &Estate, scope: &Scope, out: &mut Vec<Diagnostic>) {
+pub(super) fn values(estate: &Estate, scope: &Scope, out: &mut Diagnostics) {
     for statement in estate.statements.iter().filter(|s| scope.matters(s)) {
         for condition in statement.conditions() {
             condition.visit(&mut |inner| {
@@ -125,7 +133,11 @@ pub(super) fn values(estate: &Estate, scope: &Scope, out: &mut Vec<Diagnostic>) 
                         continue;
                     }
                     let text = show::condition(estate, inner);
-                    let lost = scope.lost(statement, inner.span, format!("what it speaks of: in `{text}`, nothing has that value"));
+                    let lost = scope.lost(
+                        statement,
+                        inner.span,
+                        format!("what it speaks of: in `{text}`, nothing has that value"),
+                    );
                     let level = if is_word { lost.level } else { scope.lost.or(Some(Severity::Warning)) };
                     out.push(Diagnostic { level, ..lost });
                 }

@@ -4,6 +4,7 @@
 //! What is not resolved cannot be evaluated: [`estate`] gives an [`Estate`] only where no error was
 //! found by it or before it.
 
+mod alike;
 pub(crate) mod catalog;
 mod contradiction;
 pub(crate) mod cycles;
@@ -27,7 +28,7 @@ pub use schema::{Declarations, declarations};
 
 use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows};
 use bastide_model::{Combining, Estate, Schema, Statement};
-use bastide_syntax::{Diagnostic, Severity, Span, tree};
+use bastide_syntax::{Diagnostics, Severity, Span, tree};
 use hashbrown::HashMap;
 use jiff::civil::Date;
 use std::sync::Arc;
@@ -63,10 +64,10 @@ pub struct Parts {
 /// Links and types an estate. Every mistake goes to `diagnostics`; an estate comes back in any
 /// case, for what may be asked of it, but the caller must not evaluate it while any error stands.
 /// `lines` gives the line (from 1) at which a span begins.
-pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut Vec<Diagnostic>) -> Estate {
+pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut Diagnostics) -> Estate {
     let Parts { schema, trees, .. } = parts;
     let people = people::build(parts.people, &schema, diagnostics);
-    let (mut of_catalog, mut of_groups) = (Vec::new(), Vec::new());
+    let (mut of_catalog, mut of_groups) = (Diagnostics::new(), Diagnostics::new());
     let (catalog, mut groups) = rayon::join(
         || catalog::build(parts.catalog, &schema, &people, &mut of_catalog),
         || groups::build(&parts.groups, &trees, &people, lines, &mut of_groups),
@@ -131,6 +132,7 @@ pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &
         hurt: &hurt,
     };
     lost::values(&estate, &scope, diagnostics);
+    scope::suggest(diagnostics, &scope);
     contradiction::report(&estate, diagnostics);
     // Of many that takes a while, and nobody has to wait for it.
     rayon::spawn(move || drop(parts.entries));

@@ -3,11 +3,11 @@
 //! changes what names mean and needs a whole new reading.
 
 use super::proofs::proofs;
-use super::scope::Scope;
+use super::scope::{Scope, suggest};
 use bastide_model::Estate;
 use bastide_model::statement::Sort;
 use bastide_syntax::tree::{self, Declaration};
-use bastide_syntax::{Diagnostic, Span};
+use bastide_syntax::{Diagnostic, Diagnostics, Span};
 use std::sync::Arc;
 
 /// Whether a text can be laid over an estate without reading everything anew.
@@ -28,7 +28,7 @@ pub fn lay_over(
     files: &[String],
     lines: &dyn Fn(Span) -> u32,
 ) -> Result<Estate, Vec<Diagnostic>> {
-    let mut out = Vec::new();
+    let mut out = Diagnostics::new();
     let scope = Scope {
         schema: &estate.schema,
         people: &estate.people,
@@ -64,5 +64,10 @@ pub fn lay_over(
             None => all.guarantees.push(guarantee),
         }
     }
-    if out.iter().any(Diagnostic::is_error) { Err(out) } else { Ok(after) }
+    if out.iter().any(Diagnostic::is_error) {
+        suggest(&mut out, &scope);
+        Err(out.finish())
+    } else {
+        Ok(after)
+    }
 }

@@ -7,11 +7,11 @@ use bastide_model::schema::Attribute;
 use bastide_model::strings::{Index, Strings};
 use bastide_model::value::Value;
 use bastide_model::{People, Schema, UserId};
-use bastide_syntax::{Diagnostic, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, codes};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 
-pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Vec<Diagnostic>) -> People {
+pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Diagnostics) -> People {
     let (_, twice) = Index::of(&rows.ids);
     duplicates(&rows.ids, &twice, &rows.places, out);
     let dropped: FixedBitSet = twice.iter().map(|(later, _)| *later as usize).collect();
@@ -39,6 +39,7 @@ pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Vec<Diagnostic>
             column
         })
         .collect();
+    super::alike::people(&ids, &|at| places[at].span(), out);
     let farewells = farewells(rows.farewells, &order);
     People {
         index: Index::of(&ids).0,
@@ -68,7 +69,7 @@ fn farewells(of_rows: Vec<(u32, String, String)>, order: &[u32]) -> Vec<Farewell
 }
 
 /// Reports ids that stand twice, naming both places.
-fn duplicates(ids: &Strings, twice: &[(u32, u32)], places: &[RowPlace], out: &mut Vec<Diagnostic>) {
+fn duplicates(ids: &Strings, twice: &[(u32, u32)], places: &[RowPlace], out: &mut Diagnostics) {
     for &(later, first) in twice {
         let message = format!("user `{}` stands twice", ids.get(later as usize));
         let (here, there) = (places[later as usize].span(), places[first as usize].span());
@@ -96,7 +97,7 @@ pub(super) fn required(
     what: &dyn Fn(usize) -> String,
     places: &dyn Fn(usize) -> RowPlace,
     has: impl Fn(usize) -> bool,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) {
     if !attribute.required {
         return;

@@ -10,7 +10,7 @@ use bastide_model::column::NONE;
 use bastide_model::rows::{CatalogPart, CatalogRows, grid};
 use bastide_model::strings::beginning;
 use bastide_model::*;
-use bastide_syntax::{Diagnostic, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, codes};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use rayon::prelude::*;
@@ -60,7 +60,7 @@ pub(super) struct Tree {
 }
 
 /// Puts rows in order. None where the tree has a cycle or is too deep, which is reported.
-pub(super) fn tree(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) -> Option<Tree> {
+pub(super) fn tree(rows: &CatalogRows, links: &Links, out: &mut Diagnostics) -> Option<Tree> {
     let groups = groups(rows, links, out)?;
     let buckets = deal(rows, links, &groups);
     let sorted: Vec<Bucket> = buckets.into_par_iter().map(|(from, pieces)| sort(rows, from, pieces)).collect();
@@ -100,7 +100,7 @@ struct Groups {
 }
 
 /// Puts the containers in order.
-fn groups(rows: &CatalogRows, links: &Links, out: &mut Vec<Diagnostic>) -> Option<Groups> {
+fn groups(rows: &CatalogRows, links: &Links, out: &mut Diagnostics) -> Option<Groups> {
     let numbers = links.rows.len();
     let mut within: Vec<Vec<u32>> = vec![Vec::new(); numbers + 1];
     for (number, row) in links.rows.iter().enumerate().filter(|(_, row)| **row != NONE) {
@@ -153,7 +153,7 @@ impl Groups {
 }
 
 /// Reports the first of those that lie in a container which is as deep as a resource may be.
-fn too_deep(rows: &CatalogRows, number: u32, out: &mut Vec<Diagnostic>) {
+fn too_deep(rows: &CatalogRows, number: u32, out: &mut Diagnostics) {
     let inside = rows.parent_numbers().enumerate().filter(|(_, parent)| *parent == number);
     if let Some(row) = inside.map(|(row, _)| row).min_by_key(|row| (rows.name(*row), rows.id(*row))) {
         let message = format!("resource `{}` lies deeper than {DEEPEST} levels", rows.id(row));
@@ -162,7 +162,7 @@ fn too_deep(rows: &CatalogRows, number: u32, out: &mut Vec<Diagnostic>) {
 }
 
 /// Rows no root leads to lie on or under a cycle; each cycle is named whole, once.
-fn cycles(rows: &CatalogRows, links: &Links, reached: &Groups, out: &mut Vec<Diagnostic>) {
+fn cycles(rows: &CatalogRows, links: &Links, reached: &Groups, out: &mut Diagnostics) {
     let under = |number: u32| links.container(number).is_none_or(|number| reached.of[number] != NONE);
     let numbers = rows.parent_numbers().enumerate();
     let mut seen: FixedBitSet = numbers.filter(|(_, number)| under(*number)).map(|(row, _)| row).collect();
@@ -423,6 +423,7 @@ fn runs(buckets: &[Bucket]) -> (Vec<Run>, Vec<(ResourceId, u32)>) {
 mod tests {
     use super::*;
     use bastide_model::labels::Labels;
+    use bastide_syntax::Diagnostics;
     use std::collections::BTreeMap;
     use std::sync::Arc;
 
@@ -479,7 +480,7 @@ mod tests {
                 plainly(&list, "", 1, &mut expected);
             }
             let rows = rows(&list);
-            let mut out = Vec::new();
+            let mut out = Diagnostics::new();
             let links = super::super::catalog::link(&rows, &mut out);
             let tree = tree(&rows, &links, &mut out).expect("there is no cycle");
             assert!(out.is_empty());

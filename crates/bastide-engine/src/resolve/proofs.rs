@@ -13,7 +13,7 @@ use bastide_syntax::nearest::nearest;
 use bastide_syntax::tree::{
     self, Declaration, ExpectClauseBody, GuaranteeClauseBody, Name, PersonaClauseBody, WaiveClauseBody,
 };
-use bastide_syntax::{Diagnostic, Span, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, Span, codes};
 use fixedbitset::FixedBitSet;
 
 pub(super) fn proofs(
@@ -21,7 +21,7 @@ pub(super) fn proofs(
     trees: &[tree::File],
     known: &[Persona],
     line: &dyn Fn(Span) -> u32,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) -> Proofs {
     let mut proofs = Proofs { personas: known.to_vec(), ..Proofs::default() };
     let origin = |span: Span| Origin { file: span.file, line: line(span) };
@@ -56,7 +56,7 @@ pub(super) fn proofs(
     proofs
 }
 
-fn waiver(declared: &tree::Waive, origin: Origin, out: &mut Vec<Diagnostic>) -> Waiver {
+fn waiver(declared: &tree::Waive, origin: Origin, out: &mut Diagnostics) -> Waiver {
     let mut waiver =
         Waiver { finding: declared.name.text.clone(), about: Vec::new(), because: String::new(), until: None, origin };
     for clause in &declared.clauses {
@@ -79,7 +79,7 @@ fn lost(diagnostics: &[Diagnostic]) -> Vec<String> {
 
 impl Scope<'_> {
     /// The actions of a list that something is claimed of. One that is empty, since its roles are off, is lost.
-    fn claimed(&self, items: &tree::Items, lost: &mut Vec<String>, out: &mut Vec<Diagnostic>) -> FixedBitSet {
+    fn claimed(&self, items: &tree::Items, lost: &mut Vec<String>, out: &mut Diagnostics) -> FixedBitSet {
         let actions = self.actions(items, out);
         if actions.is_clear() {
             lost.push("no action is left of the list, since its roles are off".to_string());
@@ -87,7 +87,7 @@ impl Scope<'_> {
         actions
     }
 
-    fn only_actions(&self, names: &[Name], out: &mut Vec<Diagnostic>) -> FixedBitSet {
+    fn only_actions(&self, names: &[Name], out: &mut Diagnostics) -> FixedBitSet {
         let mut actions = FixedBitSet::with_capacity(self.schema.actions.len());
         for name in names {
             if let Some(action) = self.action(name, out) {
@@ -97,7 +97,7 @@ impl Scope<'_> {
         actions
     }
 
-    fn persona(&self, declared: &tree::Persona, origin: Origin, out: &mut Vec<Diagnostic>) -> Persona {
+    fn persona(&self, declared: &tree::Persona, origin: Origin, out: &mut Diagnostics) -> Persona {
         let name = &declared.name;
         let mut persona = Persona {
             name: name.text.clone(),
@@ -138,8 +138,8 @@ impl Scope<'_> {
         persona
     }
 
-    fn persona_value(&self, persona: &mut Persona, name: &Name, values: &tree::Values, out: &mut Vec<Diagnostic>) {
-        let single = |scalar: Scalar, out: &mut Vec<Diagnostic>| {
+    fn persona_value(&self, persona: &mut Persona, name: &Name, values: &tree::Values, out: &mut Diagnostics) {
+        let single = |scalar: Scalar, out: &mut Diagnostics| {
             let read = values.literals.first().map(|written| literal(self.schema, scalar, written))?;
             read.map_err(|diagnostic| out.push(diagnostic)).ok()
         };
@@ -170,7 +170,7 @@ impl Scope<'_> {
         attribute: &Attribute,
         name: &Name,
         values: &tree::Values,
-        out: &mut Vec<Diagnostic>,
+        out: &mut Diagnostics,
     ) -> Option<Value> {
         if values.list && !attribute.set {
             let message = format!("`{}` holds one value, found a list", name.text);
@@ -192,7 +192,7 @@ impl Scope<'_> {
         declared: &tree::Expect,
         personas: &[Persona],
         origin: Origin,
-        out: &mut Vec<Diagnostic>,
+        out: &mut Diagnostics,
     ) -> Expectation {
         let mut expectation = Expectation {
             name: declared.name.text.clone(),
@@ -257,7 +257,7 @@ impl Scope<'_> {
         &self,
         name: &Name,
         values: &tree::Values,
-        out: &mut Vec<Diagnostic>,
+        out: &mut Diagnostics,
     ) -> Option<(SessionAttributeId, Value)> {
         let Some(id) = self.schema.session_attribute(&name.text) else {
             let near = nearest(&name.text, self.schema.session_attributes.iter().map(|a| a.name.as_str()));
@@ -270,7 +270,7 @@ impl Scope<'_> {
         Some((id, value))
     }
 
-    fn guarantee(&self, declared: &tree::Guarantee, origin: Origin, out: &mut Vec<Diagnostic>) -> Guarantee {
+    fn guarantee(&self, declared: &tree::Guarantee, origin: Origin, out: &mut Diagnostics) -> Guarantee {
         let mut guarantee = Guarantee {
             name: declared.name.text.clone(),
             origin,

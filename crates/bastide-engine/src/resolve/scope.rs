@@ -5,9 +5,9 @@ use bastide_model::catalog::PathPattern;
 use bastide_model::statement::Place;
 use bastide_model::*;
 use bastide_syntax::codes;
-use bastide_syntax::nearest::{nearest, ranked};
+use bastide_syntax::nearest::nearest;
 use bastide_syntax::tree::{self, Items, Name};
-use bastide_syntax::{Diagnostic, Severity, Span};
+use bastide_syntax::{Diagnostic, Diagnostics, Edit, Help, Severity, Span};
 use fixedbitset::FixedBitSet;
 
 /// Everything a statement may name.
@@ -27,7 +27,7 @@ pub(super) struct Scope<'a> {
 
 impl Scope<'_> {
     /// The actions of a list, roles taken apart.
-    pub fn actions(&self, items: &Items, out: &mut Vec<Diagnostic>) -> FixedBitSet {
+    pub fn actions(&self, items: &Items, out: &mut Diagnostics) -> FixedBitSet {
         let mut actions = FixedBitSet::with_capacity(self.schema.actions.len());
         match items {
             Items::Everything(_) => actions.insert_range(..),
@@ -36,7 +36,7 @@ impl Scope<'_> {
         actions
     }
 
-    pub fn add_item(&self, name: &Name, actions: &mut FixedBitSet, out: &mut Vec<Diagnostic>) {
+    pub fn add_item(&self, name: &Name, actions: &mut FixedBitSet, out: &mut Diagnostics) {
         if let Some(action) = self.schema.action(&name.text) {
             actions.insert(action.index());
         } else if let Some(role) = self.schema.role(&name.text) {
@@ -46,7 +46,7 @@ impl Scope<'_> {
         }
     }
 
-    pub fn action(&self, name: &Name, out: &mut Vec<Diagnostic>) -> Option<ActionId> {
+    pub fn action(&self, name: &Name, out: &mut Diagnostics) -> Option<ActionId> {
         let found = self.schema.action(&name.text);
         if found.is_none() {
             let near = nearest(&name.text, self.schema.actions.iter().map(|a| a.name.as_str()));
@@ -61,7 +61,7 @@ impl Scope<'_> {
         found
     }
 
-    pub fn kind(&self, name: &Name, out: &mut Vec<Diagnostic>) -> Option<KindId> {
+    pub fn kind(&self, name: &Name, out: &mut Diagnostics) -> Option<KindId> {
         let found = self.schema.kind(&name.text);
         if found.is_none() {
             let near = nearest(&name.text, self.schema.kinds.iter().map(|k| k.name.as_str()));
@@ -72,29 +72,29 @@ impl Scope<'_> {
         found
     }
 
-    pub fn kinds(&self, names: &[Name], out: &mut Vec<Diagnostic>) -> Vec<KindId> {
+    pub fn kinds(&self, names: &[Name], out: &mut Diagnostics) -> Vec<KindId> {
         names.iter().filter_map(|name| self.kind(name, out)).collect()
     }
 
     /// The user of an id; an unknown one is nobody, with a warning.
-    pub fn user(&self, id: &str, span: Span, out: &mut Vec<Diagnostic>) -> Option<UserId> {
+    pub fn user(&self, id: &str, span: Span, out: &mut Diagnostics) -> Option<UserId> {
         let found = self.people.find(id);
         if found.is_none() {
-            out.push(unknown_subject("user", id, span, self.people.ids.iter()));
+            out.push(unknown_subject("user", id, span));
         }
         found
     }
 
     /// The group of an id; an unknown one is nobody, with a warning.
-    pub fn group(&self, id: &str, span: Span, out: &mut Vec<Diagnostic>) -> Option<GroupId> {
+    pub fn group(&self, id: &str, span: Span, out: &mut Diagnostics) -> Option<GroupId> {
         let found = self.groups.find(id);
         if found.is_none() {
-            out.push(unknown_subject("group", id, span, self.groups.ids.iter()));
+            out.push(unknown_subject("group", id, span));
         }
         found
     }
 
-    pub fn layer(&self, name: &Name, out: &mut Vec<Diagnostic>) -> Option<LayerId> {
+    pub fn layer(&self, name: &Name, out: &mut Diagnostics) -> Option<LayerId> {
         if name.text == "rest" {
             return Some(LayerId::new(self.layers.len()));
         }
@@ -112,7 +112,7 @@ impl Scope<'_> {
     }
 
     /// The places of a list. One that fits nothing is left out, with a warning.
-    pub fn places(&self, reach: Reach, places: &[tree::Place], out: &mut Vec<Diagnostic>) -> Vec<Place> {
+    pub fn places(&self, reach: Reach, places: &[tree::Place], out: &mut Diagnostics) -> Vec<Place> {
         let mut found = Vec::new();
         for place in places {
             let span = place.span();
@@ -122,7 +122,7 @@ impl Scope<'_> {
     }
 
     /// The resources a place names: one, or with `*` any number.
-    pub fn place(&self, place: &tree::Place, out: &mut Vec<Diagnostic>) -> Vec<ResourceId> {
+    pub fn place(&self, place: &tree::Place, out: &mut Diagnostics) -> Vec<ResourceId> {
         match place {
             tree::Place::Id(id) => self.place_id(&id.text, id.span, out).into_iter().collect(),
             tree::Place::Path(path) => {
@@ -145,15 +145,11 @@ impl Scope<'_> {
     }
 
     /// The resource of an id.
-    pub fn place_id(&self, id: &str, span: Span, out: &mut Vec<Diagnostic>) -> Option<ResourceId> {
+    pub fn place_id(&self, id: &str, span: Span, out: &mut Diagnostics) -> Option<ResourceId> {
         let found = self.catalog.find(id);
         if found.is_none() {
             let message = format!("no resource has the id `{id}`: this place reaches nothing");
-            let mut diagnostic = Diagnostic::at(&codes::STALE_PLACE, span, message);
-            if let Some(near) = nearest(id, self.catalog.labels.ids()) {
-                diagnostic = diagnostic.help(format!("did you mean `{near}`?"));
-            }
-            out.push(diagnostic);
+            out.push(Diagnostic::at(&codes::STALE_PLACE, span, message).seek("resource", id, false));
         }
         found
     }
@@ -185,8 +181,39 @@ fn parent_path(path: &str) -> &str {
     path.rsplit_once('/').map_or(path, |(parent, _)| parent)
 }
 
-fn unknown_subject<'a>(what: &str, id: &str, span: Span, known: impl Iterator<Item = &'a str>) -> Diagnostic {
+fn unknown_subject(what: &'static str, id: &str, span: Span) -> Diagnostic {
     let message = format!("unknown {what} `{id}`: nobody is meant by it");
-    let near = ranked(id, known, 1);
-    Diagnostic::at(&codes::UNKNOWN_SUBJECT, span, message).suggest(near.first().copied())
+    Diagnostic::at(&codes::UNKNOWN_SUBJECT, span, message).seek(what, id, true)
+}
+
+/// The nearest name is looked for this often at most for each code: it takes a look at every name.
+const MOST_SUGGESTIONS: usize = 20;
+
+/// Suggests the nearest known names for those that lead nowhere: for the first few of each code, so that the time does not grow
+/// with the mistakes.
+pub(super) fn suggest(out: &mut Diagnostics, scope: &Scope) {
+    let mut counts: Vec<(&str, usize)> = Vec::new();
+    for diagnostic in out.iter_mut() {
+        let Some(seek) = diagnostic.seek.take() else { continue };
+        let code = diagnostic.code.name;
+        let at = counts.iter().position(|(name, _)| *name == code).unwrap_or_else(|| {
+            counts.push((code, 0));
+            counts.len() - 1
+        });
+        counts[at].1 += 1;
+        if counts[at].1 > MOST_SUGGESTIONS {
+            continue;
+        }
+        let near = match seek.among {
+            "user" => nearest(&seek.name, scope.people.ids.iter()),
+            "group" => nearest(&seek.name, scope.groups.ids.iter()),
+            _ => nearest(&seek.name, scope.catalog.labels.ids()),
+        };
+        let Some(near) = near else { continue };
+        let behind = std::mem::take(&mut diagnostic.helps);
+        let span = diagnostic.place.filter(|_| seek.edit);
+        let edit = span.map(|span| Edit { span, replacement: bastide_syntax::quote::name(near) });
+        diagnostic.helps.push(Help { text: format!("did you mean `{near}`?"), edit });
+        diagnostic.helps.extend(behind);
+    }
 }

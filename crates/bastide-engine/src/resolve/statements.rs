@@ -9,7 +9,7 @@ use bastide_model::schema::read_date;
 use bastide_model::statement::{Sort, What};
 use bastide_model::*;
 use bastide_syntax::tree::{self, ClauseBody, DateText, Declaration, Items};
-use bastide_syntax::{Diagnostic, Span, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, Span, codes};
 use fixedbitset::FixedBitSet;
 use jiff::civil::Date;
 
@@ -17,7 +17,7 @@ pub(super) fn rules(
     scope: &Scope,
     trees: &[tree::File],
     line: &dyn Fn(Span) -> u32,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) -> Vec<Statement> {
     let declarations = trees.iter().flat_map(|t| &t.declarations);
     let rules = declarations.filter_map(|d| if let Declaration::Rule(r) = d { Some(r) } else { None });
@@ -25,7 +25,15 @@ pub(super) fn rules(
 }
 
 impl Scope<'_> {
-    pub(super) fn rule(&self, rule: &tree::Rule, line: &dyn Fn(Span) -> u32, out: &mut Vec<Diagnostic>) -> Statement {
+    /// A rule, typed. What is said of it is gathered apart first: what it has lost is made out from that.
+    pub(super) fn rule(&self, rule: &tree::Rule, line: &dyn Fn(Span) -> u32, out: &mut Diagnostics) -> Statement {
+        let mut told = Diagnostics::new();
+        let statement = self.typed(rule, line, &mut told);
+        out.extend(told);
+        statement
+    }
+
+    fn typed(&self, rule: &tree::Rule, line: &dyn Fn(Span) -> u32, out: &mut Diagnostics) -> Statement {
         let mut statement = Statement {
             name: rule.name.text.clone(),
             sort: Sort::Rule,
@@ -98,7 +106,7 @@ impl Scope<'_> {
     }
 
     /// Types a what-clause.
-    pub fn what(&self, what: &tree::What, out: &mut Vec<Diagnostic>) -> What {
+    pub fn what(&self, what: &tree::What, out: &mut Diagnostics) -> What {
         What {
             kinds: what.kinds.as_ref().map(|names| self.kinds(names, out)),
             places: what.places.as_ref().map(|(reach, places)| self.places(*reach, places, out)),
@@ -108,7 +116,7 @@ impl Scope<'_> {
 }
 
 /// The day that is written. The parser saw its shape; the calendar is asked here.
-pub(super) fn day(written: &DateText, out: &mut Vec<Diagnostic>) -> Option<Date> {
+pub(super) fn day(written: &DateText, out: &mut Diagnostics) -> Option<Date> {
     let date = read_date(&written.text);
     if date.is_none() {
         out.push(bad_date(&written.text, written.span));

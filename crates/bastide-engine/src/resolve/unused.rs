@@ -4,7 +4,7 @@ use bastide_model::rows::{EntryRow, GroupRows, MemberRow};
 use bastide_model::schema::split_set;
 use bastide_model::{Catalog, Schema};
 use bastide_syntax::tree::*;
-use bastide_syntax::{Diagnostic, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, codes};
 use hashbrown::HashSet;
 
 /// Names in use, by what they name.
@@ -23,7 +23,7 @@ pub(super) fn report(
     rows: &GroupRows,
     entries: &[EntryRow],
     catalog: &Catalog,
-    out: &mut Vec<Diagnostic>,
+    out: &mut Diagnostics,
 ) {
     let mut used = Used::default();
     let declarations = || trees.iter().flat_map(|t| &t.declarations);

@@ -1,7 +1,7 @@
 //! The files that a path or a pattern names.
 
 use super::{Kind, Name, OWN, Store, inside};
-use bastide_syntax::{Diagnostic, Span, codes, visible};
+use bastide_syntax::{Diagnostic, Diagnostics, Span, codes, visible};
 use std::collections::BTreeSet;
 
 /// Folders nested deeper than this are not looked through.
@@ -21,13 +21,7 @@ enum Segment {
 ///
 /// None found is an error: a file that went missing must not silently take its statements along. So is whatever fits and
 /// is no file that can be read, and what lies outside of the estate unless that is allowed.
-pub fn find(
-    store: &dyn Store,
-    pattern: &str,
-    outside: bool,
-    place: Span,
-    out: &mut Vec<Diagnostic>,
-) -> Vec<String> {
+pub fn find(store: &dyn Store, pattern: &str, outside: bool, place: Span, out: &mut Diagnostics) -> Vec<String> {
     let segments = match segments(pattern, outside) {
         Ok(segments) => segments,
         Err((message, help)) => {

@@ -1,7 +1,7 @@
 //! A folder on a disk, read as it is at one moment.
 
 use super::{Kind, Name, Store, find, room, settled};
-use bastide_syntax::{FileId, Span};
+use bastide_syntax::{Diagnostics, FileId, Span};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::fs::{self, File, Metadata};
@@ -74,7 +74,7 @@ impl Folder {
         let nowhere = Span::new(FileId(0), 0, 0);
         for ((pattern, outside), files) in found.iter() {
             let again = Folder::through(&self.root, self.instead.clone());
-            if find(&again, pattern, *outside, nowhere, &mut Vec::new()) != *files {
+            if find(&again, pattern, *outside, nowhere, &mut Diagnostics::new()) != *files {
                 return Some(pattern.clone());
             }
         }

@@ -124,7 +124,9 @@ impl Staged {
             _ => false,
         });
         let folder = path.parent().map(|folder| fs::canonicalize(root.join(folder)));
-        plain && folder.is_some_and(|folder| folder.is_ok_and(|folder| folder == root.join(path.parent().unwrap_or(path))))
+        plain
+            && folder
+                .is_some_and(|folder| folder.is_ok_and(|folder| folder == root.join(path.parent().unwrap_or(path))))
     }
 }
 

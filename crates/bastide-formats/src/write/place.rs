@@ -54,7 +54,11 @@ pub fn keep(new: &File, old: &Path) -> io::Result<()> {
         let now = new.metadata()?;
         if (now.uid(), now.gid()) != (about.uid(), about.gid()) {
             fchown(new, Some(about.uid()), Some(about.gid())).map_err(|_| {
-                io::Error::other(format!("its owner and group (user {}, group {}) cannot be kept", about.uid(), about.gid()))
+                io::Error::other(format!(
+                    "its owner and group (user {}, group {}) cannot be kept",
+                    about.uid(),
+                    about.gid()
+                ))
             })?;
         }
     }

@@ -1,7 +1,7 @@
 //! Edits of CSV files: cells and rows change, everything else stays byte for byte.
 
 use crate::csv_table::{Cells, CsvTable};
-use bastide_syntax::{FileId, Span};
+use bastide_syntax::{Diagnostics, FileId, Span};
 
 /// A row as edits ask for it.
 pub struct Row<'r> {
@@ -23,7 +23,7 @@ pub type Is<'i> = dyn Fn(&Row) -> bool + 'i;
 
 /// The byte ranges of the rows that fit, their line ends left out, and of their cells in a column.
 fn find(text: &str, is: &Is, column: Option<&str>) -> Option<(Vec<Span>, Vec<Span>)> {
-    let mut out = Vec::new();
+    let mut out = Diagnostics::new();
     let mut table = CsvTable::open(FileId(0), text, &mut out)?;
     let header: Vec<String> = table.header.iter().map(|c| c.text.clone()).collect();
     let at = column.and_then(|column| header.iter().position(|h| h == column));
@@ -82,13 +82,13 @@ pub fn set_cell(text: &str, is: &Is, column: &str, value: &str) -> Option<String
 
 /// The text with a column of that name, empty where it was not there. None where it is no table.
 pub fn with_column(text: &str, column: &str) -> Option<String> {
-    let table = CsvTable::open(FileId(0), text, &mut Vec::new())?;
+    let table = CsvTable::open(FileId(0), text, &mut Diagnostics::new())?;
     if table.header.iter().any(|c| c.text == column) { Some(text.to_string()) } else { add_column(text, column) }
 }
 
 fn add_column(text: &str, column: &str) -> Option<String> {
     let (rows, _) = find(text, &|_| true, None)?;
-    let table = CsvTable::open(FileId(0), text, &mut Vec::new())?;
+    let table = CsvTable::open(FileId(0), text, &mut Diagnostics::new())?;
     let header = table.header.last()?.span.range().end;
     let mut out = text.to_string();
     for row in rows.iter().rev() {
@@ -101,7 +101,7 @@ fn add_column(text: &str, column: &str) -> Option<String> {
 /// The text with one more row; columns that are not given stay empty. None where a column that is
 /// given, and not empty, is not there.
 pub fn append(text: &str, cells: &[(&str, String)]) -> Option<String> {
-    let table = CsvTable::open(FileId(0), text, &mut Vec::new())?;
+    let table = CsvTable::open(FileId(0), text, &mut Diagnostics::new())?;
     let header: Vec<&str> = table.header.iter().map(|c| c.text.as_str()).collect();
     if cells.iter().any(|(column, value)| !value.is_empty() && !header.contains(column)) {
         return None;

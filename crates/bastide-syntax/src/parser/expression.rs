@@ -164,8 +164,8 @@ impl Parser<'_> {
         };
         let token = self.token();
         let count = (token.kind == TokenKind::Number).then(|| self.slice(token).parse::<i64>().ok()).flatten();
-        // Ten million days are more than the calendar holds on either side.
-        let Some(count) = count.filter(|c| *c <= 10_000_000) else {
+        // From any day of our age it stays within the calendar, which ends with the year 9999.
+        let Some(count) = count.filter(|c| *c <= 400_000) else {
             return Err(self.unexpected("a whole number of days or weeks", &[]));
         };
         self.advance();

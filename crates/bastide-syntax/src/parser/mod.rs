@@ -12,7 +12,7 @@ mod tests;
 
 use crate::codes;
 use crate::codes::Code;
-use crate::diagnostic::Diagnostic;
+use crate::diagnostic::{Diagnostic, Diagnostics};
 use crate::lexer::{Symbol, Token, TokenKind, inside, tokens, unquote};
 use crate::nearest::nearest;
 use crate::quote::is_reserved;
@@ -43,7 +43,7 @@ pub fn parse(file: FileId, text: &str) -> Parsed {
     };
     let declarations = parser.declarations();
     let Parser { diagnostics, comments, .. } = parser;
-    Parsed { tree: File { file, declarations, comments }, diagnostics }
+    Parsed { tree: File { file, declarations, comments }, diagnostics: diagnostics.finish() }
 }
 
 /// Something was reported; the caller goes to the next place where it can go on.
@@ -55,7 +55,7 @@ struct Parser<'t> {
     tokens: Vec<Token>,
     at: usize,
     depth: usize,
-    diagnostics: Vec<Diagnostic>,
+    diagnostics: Diagnostics,
     comments: Vec<Span>,
 }
 

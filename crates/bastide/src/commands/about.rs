@@ -3,7 +3,7 @@
 use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
-use crate::open::{EstateArgs, MomentArgs, cycle};
+use crate::open::{self, EstateArgs, MomentArgs, cycle};
 use crate::print::{json, known};
 use crate::stage::Stage;
 use bastide_engine::access::{self, Subject};
@@ -42,7 +42,7 @@ pub struct AboutArgs {
 pub fn run(args: AboutArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let opened = estate.open(stage)?;
     let moment = args.moment.moment(opened.estate())?;
-    let subject = subject(opened.estate(), &args.what)?;
+    let subject = subject(opened.estate(), &args.what, stage)?;
     let found = access::known(opened.estate(), &moment, subject).map_err(|cycles| cycle(&opened, &cycles, stage))?;
     let text = match args.format {
         Format::Table => known::known(&found, args.all, stage.width()),
@@ -53,11 +53,11 @@ pub fn run(args: AboutArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
 }
 
 /// What a name leads to. Without a word before it, it must lead to one thing alone.
-fn subject(estate: &Estate, name: &str) -> Result<Subject, Failure> {
+fn subject(estate: &Estate, name: &str, stage: &Stage) -> Result<Subject, Failure> {
     match name.split_once(':') {
-        Some(("user", id)) => return Ok(Subject::User(find::user(estate, id)?)),
+        Some(("user", id)) => return Ok(Subject::User(open::user(estate, id, stage)?)),
         Some(("group", id)) => return Ok(Subject::Group(find::group(estate, id)?)),
-        Some(("resource", id)) => return Ok(Subject::Resource(find::resource(estate, id)?)),
+        Some(("resource", id)) => return Ok(Subject::Resource(open::resource(estate, id, stage)?)),
         _ => {}
     }
     let user = estate.people.find(name).map(Subject::User);
@@ -67,9 +67,16 @@ fn subject(estate: &Estate, name: &str) -> Result<Subject, Failure> {
     match exact.as_slice() {
         [only] => Ok(*only),
         [] => match (find::user(estate, name), find::resource(estate, name)) {
+            (Err(user), Err(resource)) => {
+                let begun = (find::user_begun(estate, name), find::resource_begun(estate, name));
+                match begun {
+                    (Some(_), None) if stage.by_hand() => Ok(Subject::User(open::user(estate, name, stage)?)),
+                    (None, Some(_)) if stage.by_hand() => Ok(Subject::Resource(open::resource(estate, name, stage)?)),
+                    _ => Err(unknown(estate, name, [user, resource])),
+                }
+            }
             (Ok(user), Err(_)) => Ok(Subject::User(user)),
             (_, Ok(resource)) => Ok(Subject::Resource(resource)),
-            (Err(user), Err(resource)) => Err(unknown(estate, name, [user, resource])),
         },
         _ => {
             let hint = "write `user:`, `group:` or `resource:` before it".to_string();

@@ -12,6 +12,7 @@ use bastide_audit::{ALL, Case, Fewest, Finding, Level, Limits, Survey, audit_by,
 use bastide_formats::{Loaded, sarif};
 use bastide_model::*;
 use bastide_syntax::Span;
+use bastide_syntax::escaped_json;
 use clap::Args;
 use jiff::ToSpan;
 use schemars::JsonSchema;
@@ -163,7 +164,7 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         Format::Md => audit::markdown(&audited),
         Format::Sarif => {
             let log = sarif::findings(&audited.findings, &About::of(&opened, &moment).run(&root));
-            format!("{}\n", serde_json::to_string_pretty(&log).expect("JSON always serialises"))
+            format!("{}\n", escaped_json(&serde_json::to_string_pretty(&log).expect("JSON always serialises")))
         }
     };
     stage.deliver(&text, args.output.as_deref())?;

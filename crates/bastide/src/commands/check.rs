@@ -11,7 +11,7 @@ use bastide_formats::write::Texts;
 use bastide_formats::{Loaded, sarif};
 use bastide_model::statement::Sort;
 use bastide_model::{Estate, Member};
-use bastide_syntax::{Diagnostic, Sources, Span, diagnostic};
+use bastide_syntax::{Diagnostic, Sources, Span, diagnostic, escaped_json};
 use clap::Args;
 use serde_json::{Value, json};
 use std::path::PathBuf;
@@ -63,7 +63,7 @@ pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         Format::Sarif => {
             let about = About::loaded(&loaded, &root);
             let log = sarif::log(&loaded.sources, &loaded.diagnostics, &about.run(&root));
-            serde_json::to_string_pretty(&log).expect("JSON always serialises") + "\n"
+            format!("{}\n", escaped_json(&serde_json::to_string_pretty(&log).expect("JSON always serialises")))
         }
     };
     stage.deliver(&text, args.output.as_deref())?;
@@ -132,8 +132,8 @@ fn counts(estate: &Estate, loaded: &Loaded, columns: usize) -> String {
 fn machine(loaded: &Loaded, about: &About) -> String {
     let sources = &loaded.sources;
     let list: Vec<Value> = loaded.diagnostics.iter().map(|d| one(sources, d)).collect();
-    let errors = loaded.diagnostics.iter().filter(|d| d.is_error()).count();
-    json::document("check", about, &json!({"errors": errors, "warnings": list.len() - errors, "diagnostics": list}))
+    let number = |is: bool| loaded.diagnostics.iter().filter(|d| d.is_error() == is).map(|d| 1 + d.more).sum::<usize>();
+    json::document("check", about, &json!({"errors": number(true), "warnings": number(false), "diagnostics": list}))
 }
 
 fn place(sources: &Sources, span: Span) -> Value {
@@ -149,6 +149,7 @@ fn one(sources: &Sources, d: &Diagnostic) -> Value {
         "code": d.code.name,
         "severity": if d.is_error() { "error" } else { "warning" },
         "message": d.message,
+        "more": d.more,
         "place": d.place.map_or_else(|| d.file.as_ref().map_or(Value::Null, |f| json!({"file": f})), |p| place(sources, p)),
         "others": d.others.iter().map(|o| json!({"place": place(sources, o.span), "text": o.text})).collect::<Vec<_>>(),
         "notes": d.notes,

@@ -48,9 +48,9 @@ pub fn run(args: CompareArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<
     // A group on the right are its members, not somebody who is in it.
     let group = args.other.strip_prefix("group:").map(|name| find::group(opened.estate(), name)).transpose()?;
     let (user, other) = match group {
-        Some(group) => (opened.somebody(&[&args.user])?[0], Beside::Group(group)),
+        Some(group) => (opened.somebody(&[&args.user], stage)?[0], Beside::Group(group)),
         None => {
-            let both = opened.somebody(&[&args.user, &args.other])?;
+            let both = opened.somebody(&[&args.user, &args.other], stage)?;
             (both[0], Beside::User(both[1]))
         }
     };

@@ -3,6 +3,7 @@
 use crate::about::About;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle};
+use crate::print::csv::{style, writer};
 use crate::print::{diff, json, trial};
 use crate::revision::named;
 use crate::stage::Stage;
@@ -149,7 +150,9 @@ fn counts(found: &Difference, before: &Estate, after: &Estate) -> Vec<Count> {
 }
 
 fn csv(out: &mut dyn Write, found: &Difference, before: &Estate, after: &Estate) -> io::Result<()> {
-    let mut writer = csv::Writer::from_writer(out);
+    let odd = [before, after].iter().any(|estate| matches!(style(estate, false), csv::QuoteStyle::Always));
+    let quote = if odd { csv::QuoteStyle::Always } else { csv::QuoteStyle::Necessary };
+    let mut writer = writer(out, quote);
     writer.write_record(["user", "resource", "action", "change"])?;
     let joint = &found.joint;
     let mut failed = None;

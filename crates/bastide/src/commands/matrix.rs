@@ -5,7 +5,8 @@ use super::picture;
 use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
-use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::open::{self, EstateArgs, MomentArgs, Opened, cycle};
+use crate::print::csv::{style, writer};
 use crate::print::summary::Cost;
 use crate::print::{json, matrix, summary};
 use crate::progress::Progress;
@@ -15,6 +16,7 @@ use bastide_engine::find;
 use bastide_formats::parquet::{Cell, Holds, ParquetRows};
 use bastide_model::{ActionId, Moment, ResourceId, UserId};
 use bastide_report::picture::{Medium, heat_map};
+use bastide_syntax::escaped_json;
 use clap::Args;
 use std::io::{self, Write};
 use std::path::PathBuf;
@@ -121,7 +123,7 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
         return Err(Failure::Usage("`--rows users` goes with the table".to_string(), hint));
     }
     let mut opened = estate.open(stage)?;
-    let users = users(&args, &mut opened)?;
+    let users = users(&args, &mut opened, stage)?;
     let opened = opened;
     let moment = args.moment.moment(opened.estate())?;
     if args.summary {
@@ -130,7 +132,7 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
     if let Some(by) = args.totals {
         return totals(&args, by, &opened, &moment, stage);
     }
-    let resources = resources(&args, &opened)?;
+    let resources = resources(&args, &opened, stage)?;
     let wanted = actions(&args, &opened)?;
     let unwrap = |stopped: Stopped<std::convert::Infallible>| match stopped {
         Stopped::Cycle(cycles) => cycle(&opened, &cycles, stage),
@@ -187,14 +189,14 @@ fn heat(
     heat_map(table, &title, resources.iter().map(fits).collect(), harmless, medium)
 }
 
-fn users(args: &MatrixArgs, opened: &mut Opened) -> Result<Vec<UserId>, Failure> {
+fn users(args: &MatrixArgs, opened: &mut Opened, stage: &Stage) -> Result<Vec<UserId>, Failure> {
     if args.users.is_empty() {
         let people = &opened.estate().people;
         return Ok(people.all().filter(|u| args.inactive || args.all || people.is_active(*u)).collect());
     }
     let (groups, names): (Vec<&str>, Vec<&str>) =
         args.users.iter().map(String::as_str).partition(|name| name.starts_with("group:"));
-    let mut users = opened.somebody(&names)?;
+    let mut users = opened.somebody(&names, stage)?;
     let estate = opened.estate();
     for name in groups {
         let group = find::group(estate, name.trim_start_matches("group:"))?;
@@ -225,7 +227,7 @@ fn depth(args: &MatrixArgs) -> Option<u16> {
     args.depth.or(if args.all || args.kind.is_some() || list { None } else { Some(2) })
 }
 
-fn resources(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ResourceId>, Failure> {
+fn resources(args: &MatrixArgs, opened: &Opened, stage: &Stage) -> Result<Vec<ResourceId>, Failure> {
     let estate = opened.estate();
     let catalog = &estate.catalog;
     // Each place with what lies beneath it, and the depth at which it begins.
@@ -234,7 +236,7 @@ fn resources(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ResourceId>, Fail
         within.extend(catalog.all().map(|resource| (resource, 1)));
     }
     for name in &args.under {
-        let place = find::resource(estate, name)?;
+        let place = open::resource(estate, name, stage)?;
         let top = catalog.depth(place);
         within.extend(catalog.subtree(place).map(|resource| (ResourceId(resource), top)));
     }
@@ -244,7 +246,7 @@ fn resources(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ResourceId>, Fail
     let of_kind = |r: &ResourceId| kind.is_none_or(|k| estate.schema.is_kind(catalog.kind(*r), k));
     let mut found: Vec<ResourceId> = within.into_iter().filter(shallow).map(|(r, _)| r).filter(of_kind).collect();
     for name in &args.also {
-        found.push(find::resource(estate, name)?);
+        found.push(open::resource(estate, name, stage)?);
     }
     // In the order of the tree, each once.
     found.sort_unstable();
@@ -296,7 +298,7 @@ fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, stage: &m
         Stopped::Receiver(never) => match never {},
     })?;
     stage.stream(args.output.as_deref(), |out| {
-        let mut csv = csv::Writer::from_writer(out);
+        let mut csv = writer(out, style(estate, args.for_spreadsheet));
         let header = std::iter::once("id").chain(estate.schema.actions.iter().map(|a| a.name.as_str()));
         csv.write_record(header).map_err(plain)?;
         for (id, counts) in &totals.rows {
@@ -337,7 +339,8 @@ fn long(
         let progress = Progress::new(resources.len());
         let swept = if args.format == Format::Csv && !args.reasons {
             let guard: fn(&str) -> String = if args.for_spreadsheet { |c| guarded(c, true) } else { str::to_string };
-            let mut pairs = Pairs::new(opened.estate(), users, wanted, args.all, guard);
+            let quote = style(opened.estate(), args.for_spreadsheet);
+            let mut pairs = Pairs::new(opened.estate(), users, wanted, args.all, (guard, quote));
             let swept = sweep(opened.estate(), moment, users, resources, |row| {
                 progress.advance(1);
                 pairs.row(&row, out)
@@ -345,7 +348,7 @@ fn long(
             swept.and_then(|()| pairs.finish(out).map_err(Stopped::Receiver))
         } else {
             let target = match args.format {
-                Format::Csv => Target::Csv(Box::new(csv::Writer::from_writer(out))),
+                Format::Csv => Target::Csv(Box::new(writer(out, style(opened.estate(), args.for_spreadsheet)))),
                 Format::Parquet => {
                     let holds =
                         |name: &&'static str| (*name, if *name == "actions" { Holds::Texts } else { Holds::Text });
@@ -448,7 +451,7 @@ impl Lines<'_, '_> {
                     Cell::Text(text) => serde_json::json!(text),
                 };
                 let pairs = columns.iter().zip(cells).map(|(name, cell)| (name.to_string(), value(name, cell)));
-                writeln!(out, "{}", serde_json::Value::Object(pairs.collect()))
+                writeln!(out, "{}", escaped_json(&serde_json::Value::Object(pairs.collect()).to_string()))
             }
         }
     }

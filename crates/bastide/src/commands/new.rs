@@ -2,6 +2,8 @@
 
 use crate::failure::{DONE, Failure};
 use crate::stage::Stage;
+use crate::whole;
+use bastide_formats::manifest;
 use clap::Args;
 use include_dir::{Dir, include_dir};
 use std::path::{Path, PathBuf};
@@ -34,17 +36,14 @@ pub fn lay_out(from: &Dir, to: &Path) -> Result<(), Failure> {
         let hint = "nothing is overwritten: name a folder that is empty or not there yet".to_string();
         return Err(Failure::Usage(format!("`{}` is not empty", to.display()), vec![hint]));
     }
-    std::fs::create_dir_all(to).map_err(named)?;
-    write(from, to).map_err(named)
+    let mut files = Vec::new();
+    gather(from, &mut files);
+    // The manifest makes an estate of a folder: it comes last.
+    files.sort_by_key(|(path, _)| path.as_path() == Path::new(manifest::NAME));
+    whole::folder(to, &files).map_err(named)
 }
 
-fn write(from: &Dir, to: &Path) -> std::io::Result<()> {
-    for dir in from.dirs() {
-        std::fs::create_dir_all(to.join(dir.path()))?;
-        write(dir, to)?;
-    }
-    for file in from.files() {
-        std::fs::write(to.join(file.path()), file.contents())?;
-    }
-    Ok(())
+fn gather(from: &Dir, files: &mut whole::Files) {
+    from.dirs().for_each(|dir| gather(dir, files));
+    files.extend(from.files().map(|file| (file.path().to_path_buf(), file.contents().to_vec())));
 }

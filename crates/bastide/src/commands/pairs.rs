@@ -4,6 +4,7 @@
 
 use bastide_engine::access::Row;
 use bastide_model::{ActionId, Estate, UserId};
+use csv::QuoteStyle;
 use hashbrown::HashMap;
 use std::borrow::Cow;
 use std::io::{self, Write};
@@ -22,6 +23,7 @@ pub struct Pairs<'a> {
     /// Pairs without any access, too.
     all: bool,
     guard: fn(&str) -> String,
+    quote: QuoteStyle,
     /// The position of each user among those asked for.
     position: Vec<u32>,
     /// By position: the cell of the id and the comma behind it.
@@ -95,19 +97,19 @@ impl Buffer {
 }
 
 impl<'a> Pairs<'a> {
-    /// Begins with the header. `guard` makes a cell harmless before it is quoted.
+    /// Begins with the header. `guard` makes a cell harmless before it is quoted as `quote` says.
     pub fn new(
         estate: &'a Estate,
         users: &'a [UserId],
         wanted: &'a [ActionId],
         all: bool,
-        guard: fn(&str) -> String,
+        (guard, quote): (fn(&str) -> String, QuoteStyle),
     ) -> Pairs<'a> {
         let mut position = vec![NOBODY; estate.people.len()];
         users.iter().enumerate().for_each(|(at, user)| position[user.index()] = at as u32);
         let mut ids = Pieces::default();
         for user in users {
-            ids.push(&cell(&guard(estate.people.id(*user)), b','), &[]);
+            ids.push(&cell(&guard(estate.people.id(*user)), b',', quote), &[]);
         }
         let header = b"user,resource,actions\n";
         Pairs {
@@ -115,6 +117,7 @@ impl<'a> Pairs<'a> {
             wanted,
             all,
             guard,
+            quote,
             position,
             ids,
             masks: vec![0; users.len() * wanted.len().div_ceil(64)],
@@ -131,7 +134,7 @@ impl<'a> Pairs<'a> {
     pub fn row(&mut self, row: &Row, out: &mut dyn Write) -> io::Result<()> {
         self.gather(row);
         let words = self.wanted.len().div_ceil(64);
-        let resource = cell(&(self.guard)(self.estate.catalog.id(row.resource)), b',');
+        let resource = cell(&(self.guard)(self.estate.catalog.id(row.resource)), b',', self.quote);
         self.rests.clear();
         self.cells.values_mut().for_each(|allowed| allowed.rest = None);
         let mut last: (Option<&[u64]>, usize) = (None, 0);
@@ -189,7 +192,7 @@ impl<'a> Pairs<'a> {
     fn joined(&self, mask: &[u64]) -> Box<[u8]> {
         let allowed = self.wanted.iter().enumerate().filter(|(at, _)| mask[at / 64] >> (at % 64) & 1 == 1);
         let names: Vec<&str> = allowed.map(|(_, a)| self.estate.schema.actions[a.index()].name.as_str()).collect();
-        cell(&(self.guard)(&joined(names.into_iter())), b'\n')
+        cell(&(self.guard)(&joined(names.into_iter())), b'\n', self.quote)
     }
 
     /// Hands on what is left.
@@ -215,10 +218,10 @@ pub fn joined<'n>(names: impl Iterator<Item = &'n str>) -> String {
 }
 
 /// A cell as CSV, quoted where it must be, and what stands behind it.
-fn cell(text: &str, behind: u8) -> Box<[u8]> {
+fn cell(text: &str, behind: u8, quote: QuoteStyle) -> Box<[u8]> {
     let mut out = Vec::with_capacity(text.len() + 1);
-    if !text.is_empty() {
-        let mut writer = csv::WriterBuilder::new().from_writer(&mut out);
+    if !text.is_empty() || matches!(quote, QuoteStyle::Always) {
+        let mut writer = crate::print::csv::writer(&mut out, quote);
         writer.write_record([text]).expect("memory takes everything");
         drop(writer);
         out.pop();

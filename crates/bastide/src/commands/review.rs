@@ -89,16 +89,15 @@ fn write(args: &SheetsArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     let opened = estate.open(stage)?;
     let moment = args.part.moment.moment(opened.estate())?;
     let sheets = made(&opened, &moment, &args.part.by, stage)?;
-    std::fs::create_dir_all(&args.dir)?;
     let names = files::names(&sheets);
     if let Some(there) = names.iter().map(|name| args.dir.join(name)).find(|file| file.exists()) {
         let hint = "answers may stand in it; write the new sheets into another folder".to_string();
         return Err(Failure::Usage(format!("`{}` is there already", there.display()), vec![hint]));
     }
-    for (sheet, name) in sheets.iter().zip(&names) {
-        let text = files::text(sheet, &moment.date.to_string());
-        stage.replace(&args.dir.join(name), &text)?;
-    }
+    let text = |sheet: &Sheet| files::text(sheet, &moment.date.to_string()).into_bytes();
+    let all = names.iter().zip(&sheets).map(|(name, sheet)| (args.dir.join(name), text(sheet))).collect();
+    crate::whole::write(&all)
+        .map_err(|e| Failure::Outside(format!("`{}` cannot be written: {e}", args.dir.display())))?;
     stage.print(&review::written(&sheets, &names, &args.dir, stage.width()))?;
     Ok(DONE)
 }

@@ -159,7 +159,9 @@ fn check() -> Schema {
             "diagnostics": {"type": "array", "items": {
                 "type": "object",
                 "properties": {
-                    "code": text, "severity": {"enum": ["error", "warning"]}, "message": text, "place": place,
+                    "code": text, "severity": {"enum": ["error", "warning"]}, "message": text,
+                    "more": {"type": "integer", "description": "how many more of its code there are in its file that are not listed"},
+                    "place": place,
                     "others": {"type": "array", "items": {
                         "type": "object", "properties": {"place": place, "text": text}, "required": ["place", "text"],
                     }},
@@ -174,7 +176,7 @@ fn check() -> Schema {
                         "required": ["text", "edit"],
                     }},
                 },
-                "required": ["code", "severity", "message", "place", "others", "notes", "helps"],
+                "required": ["code", "severity", "message", "more", "place", "others", "notes", "helps"],
             }},
         },
         "required": ["errors", "warnings", "diagnostics"],

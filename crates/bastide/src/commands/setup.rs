@@ -20,22 +20,30 @@ pub struct SetupArgs {
 }
 
 pub fn run(args: SetupArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let outside = |path: &Path, e: std::io::Error| Failure::Outside(format!("`{}`: {e}", path.display()));
+    let outside =
+        |path: &Path, e: std::io::Error| Failure::Outside(format!("`{}` cannot be written: {e}", path.display()));
     let man = args.dir.join("man");
-    std::fs::create_dir_all(&man).map_err(|e| outside(&man, e))?;
-    clap_mangen::generate_to(Cli::command(), &man).map_err(|e| outside(&man, e))?;
+    let mut files = Vec::new();
+    // The pages are drawn in a folder that nobody sees.
+    let drawn = tempfile::tempdir()?;
+    clap_mangen::generate_to(Cli::command(), drawn.path()).map_err(|e| outside(&man, e))?;
+    for page in std::fs::read_dir(drawn.path())? {
+        let page = page?;
+        files.push((man.join(page.file_name()), std::fs::read(page.path())?));
+    }
+    files.sort();
+    let pages = files.len();
     let shells = crate::shells::all();
     for (shell, name) in SCRIPTS {
-        let dir = args.dir.join("completions").join(shell);
-        std::fs::create_dir_all(&dir).map_err(|e| outside(&dir, e))?;
+        let path = args.dir.join("completions").join(shell).join(name);
         let mut script = Vec::new();
         let completer = shells.completer(shell).expect("the shell is one of those built in");
         completer
             .write_registration(VARIABLE, "bastide", "bastide", "bastide", &mut script)
-            .map_err(|e| outside(&dir, e))?;
-        stage.stream(Some(&dir.join(name)), |out| out.write_all(&script))?;
+            .map_err(|e| outside(&path, e))?;
+        files.push((path, script));
     }
-    let pages = std::fs::read_dir(&man).map_err(|e| outside(&man, e))?.count();
+    crate::whole::write(&files).map_err(|e| outside(&args.dir, e))?;
     stage.print(&format!(
         "{pages} manual pages in `{}`; completions for bash, zsh, fish and PowerShell in `{}`\n",
         man.display(),

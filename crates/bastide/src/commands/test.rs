@@ -3,10 +3,9 @@
 use crate::about::About;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
-use crate::open::{EstateArgs, MomentArgs, cycle};
+use crate::open::{self, EstateArgs, MomentArgs, cycle};
 use crate::print::{json, test};
 use crate::stage::Stage;
-use bastide_engine::find;
 use bastide_engine::prove::{self, Proof, Sort};
 use bastide_formats::junit;
 use bastide_model::value::Pattern;
@@ -74,7 +73,7 @@ pub fn run(args: TestArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     let moment = args.moment.moment(estate)?;
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, stage);
     if let Some(name) = &args.record {
-        let text = prove::record(estate, &moment, find::user(estate, name)?).map_err(failed)?;
+        let text = prove::record(estate, &moment, open::user(estate, name, stage)?).map_err(failed)?;
         stage.deliver(&text, args.output.as_deref())?;
         return Ok(DONE);
     }

@@ -3,11 +3,10 @@
 use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
-use crate::open::{EstateArgs, MomentArgs, cycle};
+use crate::open::{self, EstateArgs, MomentArgs, cycle};
 use crate::print::{json, what};
 use crate::stage::Stage;
 use bastide_engine::access::{self, Stopped};
-use bastide_engine::find;
 use clap::Args;
 use jiff::civil::Date;
 use std::path::PathBuf;
@@ -50,10 +49,10 @@ pub struct WhatArgs {
 
 pub fn run(args: WhatArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let mut opened = estate.open(stage)?;
-    let user = opened.somebody(&[&args.user])?[0];
+    let user = opened.somebody(&[&args.user], stage)?[0];
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let under = args.under.as_ref().map(|place| find::resource(estate, place)).transpose()?;
+    let under = args.under.as_ref().map(|place| open::resource(estate, place, stage)).transpose()?;
     if let Some(through) = args.until_changes {
         let turns = access::turns(estate, &moment, user, through, &opened.loaded.audit.harmless)
             .map_err(|cycles| cycle(&opened, &cycles, stage))?;

@@ -3,7 +3,7 @@
 use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
-use crate::open::{EstateArgs, MomentArgs, cycle, judge};
+use crate::open::{self, EstateArgs, MomentArgs, cycle, judge};
 use crate::print::{json, who};
 use crate::stage::Stage;
 use bastide_engine::{access, find};
@@ -89,7 +89,7 @@ pub fn run(args: WhoArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let opened = estate.open(stage)?;
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let resource = find::resource(estate, &args.resource)?;
+    let resource = open::resource(estate, &args.resource, stage)?;
     let actions = actions(estate, &args.action, resource)?;
     let judge = judge(&opened, &moment, stage)?;
     let holders =

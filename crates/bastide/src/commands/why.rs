@@ -5,7 +5,7 @@ use crate::about::About;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::history::{History, Touched};
-use crate::open::{EstateArgs, MomentArgs, judge};
+use crate::open::{self, EstateArgs, MomentArgs, judge};
 use crate::print::{changes, json, why};
 use crate::stage::Stage;
 use bastide_engine::explain::{self, Explanation, StatementRef};
@@ -89,11 +89,11 @@ pub struct Answer {
 pub fn run(args: WhyArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
     let mut opened = estate.open(stage)?;
     let mut history = History::of(&estate.root()?);
-    let user = opened.somebody(&[&args.user])?[0];
+    let user = opened.somebody(&[&args.user], stage)?[0];
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
     let action = find::action(estate, &args.action)?;
-    let resource = find::resource(estate, &args.resource)?;
+    let resource = open::resource(estate, &args.resource, stage)?;
     let judge = judge(&opened, &moment, stage)?;
     let explanation = explain::explain(&judge, user, action, resource);
     let wanted = args.want.map_or(!explanation.allowed, |want| want == Want::Allowed);

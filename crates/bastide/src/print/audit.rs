@@ -5,6 +5,7 @@ use super::text::{bad, blocks, bold, count, cut, dim, doubt, good, grouped, hang
 use crate::commands::audit::Audited;
 use bastide_audit::{Descriptor, Fewest, Finding, Level};
 use bastide_engine::change::Described;
+use bastide_formats::sheets::guarded;
 use bastide_syntax::{FileId, Sources};
 
 /// Findings of one name that are shown.
@@ -218,7 +219,8 @@ pub fn explained(d: &Descriptor, columns: usize) -> String {
 
 /// One row a finding.
 pub fn csv(a: &Audited) -> String {
-    let mut writer = csv::Writer::from_writer(Vec::new());
+    // It is read in spreadsheets by most, and what stands in it are words.
+    let mut writer = super::csv::writer(Vec::new(), csv::QuoteStyle::Always);
     let mut rows = vec![
         ["level", "finding", "place", "about", "message", "evidence", "user", "action", "resource", "advice"]
             .map(String::from),
@@ -245,7 +247,8 @@ pub fn csv(a: &Audited) -> String {
         ]);
     }
     for row in rows {
-        writer.write_record(row).expect("memory takes everything");
+        let cells = row.iter().map(|cell| guarded(&visible(cell)));
+        writer.write_record(cells).expect("memory takes everything");
     }
     String::from_utf8(writer.into_inner().unwrap_or_default()).unwrap_or_default()
 }

@@ -108,7 +108,7 @@ pub fn shell(word: &str) -> String {
     let acts = |c: char| visible(c.encode_utf8(&mut [0; 4])).len() > c.len_utf8();
     if word.contains(acts) {
         let escaped = word.chars().map(|c| match c {
-            c if acts(c) => format!("\\u{:04x}", u32::from(c)),
+            c if acts(c) => format!("\\U{:08x}", u32::from(c)),
             '\\' | '\'' => format!("\\{c}"),
             c => c.to_string(),
         });

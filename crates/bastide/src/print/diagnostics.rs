@@ -1,9 +1,10 @@
 //! Diagnostics drawn with their lines.
 
-use super::text::{bad, count, doubt, good, visible};
+use super::text::{bad, count, doubt, good, grouped, visible};
 use crate::stage::Stage;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Origin, Renderer, Snippet};
+use bastide_syntax::diagnostic::MOST_LISTED;
 use bastide_syntax::{Diagnostic, Severity, Sources, Span};
 use std::ops::Range;
 
@@ -15,23 +16,27 @@ const LONGEST_SHOWN: usize = 400;
 /// All diagnostics, drawn, warnings before errors, with a closing line that counts them.
 pub fn report(sources: &Sources, diagnostics: &[&Diagnostic], stage: &Stage) -> String {
     let mut out = String::new();
-    let mut seen: Vec<(&str, usize)> = Vec::new();
+    let (mut seen, mut shown): (Vec<(&str, usize)>, Vec<usize>) = Default::default();
     // Errors come last: on a terminal that is where the eye is.
     let (errors, warnings): (Vec<&Diagnostic>, Vec<&Diagnostic>) = diagnostics.iter().partition(|d| d.is_error());
     for diagnostic in warnings.into_iter().chain(errors) {
         let code = diagnostic.code.name;
         let at = seen.iter().position(|(name, _)| *name == code).unwrap_or_else(|| {
             seen.push((code, 0));
+            shown.push(0);
             seen.len() - 1
         });
-        seen[at].1 += 1;
-        if seen[at].1 <= MOST_ALIKE {
+        seen[at].1 += 1 + diagnostic.more;
+        shown[at] += 1;
+        if shown[at] <= MOST_ALIKE {
             out.push_str(&draw(sources, diagnostic, stage));
             out.push_str("\n\n");
         }
     }
-    for (code, number) in seen.iter().filter(|(_, n)| *n > MOST_ALIKE) {
-        out.push_str(&format!("{} more of `{code}` are not shown: `--format json` lists all\n\n", number - MOST_ALIKE));
+    for ((code, number), shown) in seen.iter().zip(shown).filter(|((_, n), _)| *n > MOST_ALIKE) {
+        let listed = if shown < *number { format!("the first {MOST_LISTED} of a file") } else { "all".to_string() };
+        let more = grouped((number - MOST_ALIKE) as u64);
+        out.push_str(&format!("{more} more of `{code}` are not shown: `--format json` lists {listed}\n\n"));
     }
     out.push_str(&closing(diagnostics));
     out
@@ -39,8 +44,8 @@ pub fn report(sources: &Sources, diagnostics: &[&Diagnostic], stage: &Stage) -> 
 
 /// "2 errors, 1 warning".
 pub fn closing(diagnostics: &[&Diagnostic]) -> String {
-    let errors = diagnostics.iter().filter(|d| d.is_error()).count();
-    let warnings = diagnostics.len() - errors;
+    let number = |is: bool| diagnostics.iter().filter(|d| d.is_error() == is).map(|d| 1 + d.more).sum::<usize>();
+    let (errors, warnings) = (number(true), number(false));
     let mut parts = Vec::new();
     if errors > 0 {
         parts.push(bad(&count(errors, "error")));
@@ -63,6 +68,12 @@ fn draw(sources: &Sources, diagnostic: &Diagnostic, stage: &Stage) -> String {
     let message = visible(&diagnostic.message).into_owned();
     let title = level.primary_title(message).id(diagnostic.code.name);
     let mut group = match (diagnostic.place, &diagnostic.file) {
+        // Of what lies outside of the estate, no line is shown.
+        (Some(place), _) if sources.is_hidden(place.file) => {
+            let at = sources.position(place);
+            let path = format!("{}:{}:{}", visible(sources.name(place.file)), at.line, at.column);
+            title.element(Origin::path(path))
+        }
         (Some(place), _) => title.elements(snippets(sources, place, diagnostic)),
         (None, Some(file)) => title.element(Origin::path(visible(file).into_owned())),
         (None, None) => Group::with_title(title),
@@ -85,7 +96,7 @@ fn snippets(
 ) -> Vec<Snippet<'static, annotate_snippets::Annotation<'static>>> {
     let mut pieces: Vec<Vec<(Span, &str, AnnotationKind)>> =
         vec![vec![(place, &diagnostic.label, AnnotationKind::Primary)]];
-    for other in &diagnostic.others {
+    for other in diagnostic.others.iter().filter(|other| !sources.is_hidden(other.span.file)) {
         let line = |span: Span| sources.position(span).line;
         let near = |p: &&mut Vec<(Span, &str, AnnotationKind)>| {
             p[0].0.file == other.span.file && line(p[0].0).abs_diff(line(other.span)) < 8

@@ -1,6 +1,7 @@
 //! JSON with the name of its schema on top.
 
 use crate::about::About;
+use bastide_syntax::escaped_json;
 use serde::Serialize;
 use serde_json::{Value, json};
 
@@ -16,5 +17,5 @@ pub fn document(schema: &str, about: &About, value: &impl Serialize) -> String {
     }
     let mut text = serde_json::to_string_pretty(&Value::Object(top)).unwrap_or_default();
     text.push('\n');
-    text
+    escaped_json(&text).into_owned()
 }

@@ -3,6 +3,7 @@
 pub mod audit;
 pub mod changes;
 pub mod compare;
+pub mod csv;
 pub mod diagnostics;
 pub mod diff;
 pub mod json;

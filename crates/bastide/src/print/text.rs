@@ -1,5 +1,6 @@
 //! Words, widths, colours, and names from data made safe to show.
 
+use super::csv::{is_command, writer};
 use anstyle::{AnsiColor, Style};
 pub use bastide_syntax::visible;
 use std::fmt::Write;
@@ -153,9 +154,12 @@ pub fn count(number: usize, noun: &str) -> String {
 
 /// Rows as CSV beneath their headers.
 pub fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
-    let mut out = csv::Writer::from_writer(Vec::new());
+    let rows: Vec<Vec<String>> = rows.collect();
+    let odd = rows.iter().any(|row| row.first().is_some_and(|cell| is_command(cell)));
+    let style = if odd { csv::QuoteStyle::Always } else { csv::QuoteStyle::Necessary };
+    let mut out = writer(Vec::new(), style);
     out.write_record(head).expect("memory takes everything");
-    rows.for_each(|row| out.write_record(&row).expect("memory takes everything"));
+    rows.iter().for_each(|row| out.write_record(row).expect("memory takes everything"));
     String::from_utf8(out.into_inner().expect("memory takes everything")).expect("it was text")
 }
 

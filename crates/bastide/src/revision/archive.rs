@@ -57,7 +57,9 @@ fn tar(file: File) -> io::Result<Packed<(u64, u64)>> {
         let entry = entry?;
         let path = String::from_utf8(entry.path_bytes().into_owned()).map_err(|_| not_text())?;
         let node = match entry.header().entry_type() {
-            tar::EntryType::Regular | tar::EntryType::Continuous => Node::File((entry.raw_file_position(), entry.size())),
+            tar::EntryType::Regular | tar::EntryType::Continuous => {
+                Node::File((entry.raw_file_position(), entry.size()))
+            }
             tar::EntryType::Directory => Node::Folder,
             tar::EntryType::Symlink | tar::EntryType::Link => Node::Not("a link"),
             tar::EntryType::XGlobalHeader | tar::EntryType::XHeader => continue,

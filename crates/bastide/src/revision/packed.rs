@@ -63,7 +63,8 @@ impl<T> Packed<T> {
     /// The files of one folder, as if it were all.
     pub fn of_folder(self, folder: &str) -> Packed<T> {
         let begin = format!("{folder}/");
-        let inside = self.nodes.into_iter().filter_map(|(path, node)| Some((path.strip_prefix(&begin)?.to_string(), node)));
+        let inside =
+            self.nodes.into_iter().filter_map(|(path, node)| Some((path.strip_prefix(&begin)?.to_string(), node)));
         let nodes = inside.chain([(String::new(), Node::Folder)]).collect();
         Packed { nodes, read: self.read }
     }

@@ -66,13 +66,22 @@ pub fn bad_names() -> Vec<String> {
         "<script>window.hit=1</script>".to_string(),
         "</script><img src=x onerror=\"window.hit=2\">".to_string(),
         "\"double\" & 'single' `ticks` {{ 7 * 7 }} {% raw %}".to_string(),
-        "bell\u{7}escape\u{1b}[31mred\u{1b}[0m".to_string(),
-        "\u{202e}gnp.exe\u{2066}".to_string(),
         "אוסף הציורים".to_string(),
         "مجموعة اللوحات".to_string(),
         "=HYPERLINK(\"x\")".to_string(),
-        "two\nlines,\tand a tab".to_string(),
+        "::error::two, commas; and a semicolon".to_string(),
+        "##[group]x".to_string(),
         "n".repeat(300),
+    ]
+}
+
+/// Texts that no id and no name may be, and that a remark may.
+pub fn hidden_texts() -> Vec<String> {
+    vec![
+        "bell\u{7}escape\u{1b}[31mred\u{1b}[0m".to_string(),
+        "\u{202e}gnp.exe\u{2066}".to_string(),
+        "two\nlines,\tand a tab\n::error::x".to_string(),
+        "zero\u{200b}width\u{61c} \u{e0041}\u{85}\u{7f}".to_string(),
     ]
 }
 
@@ -89,18 +98,20 @@ pub fn bad_names_estate() -> TempDir {
     );
     write(
         "policy.bastide",
-        "kind stream\nkind item in stream\ntype secrecy = scale open < sealed\nattribute label of resource: secrecy default open highest\n\
+        "kind stream\nkind item in stream\nattribute remark of user: text\nattribute text of resource: text\ntype secrecy = scale open < sealed\nattribute label of resource: secrecy default open highest\n\
          action read\naction update\nrule everybody-reads { because \"<script>window.hit=3</script> \\\"quoted\\\"\" who anyone may read what anything }\n"
             .to_string(),
     );
-    let (mut people, mut groups) = ("id,name\n".to_string(), "group,member\n".to_string());
-    let mut catalog = "id,parent,kind,name,label\n".to_string();
-    let mut entries = "subject,modality,actions,place,reach\n".to_string();
+    let (mut people, mut groups) = ("id,name,remark\n".to_string(), "group,member\n".to_string());
+    let mut catalog = "id,parent,kind,name,label,text\n".to_string();
+    let mut entries = "subject,modality,actions,place,reach,note\n".to_string();
+    let texts = hidden_texts();
     for (i, name) in bad_names().iter().enumerate() {
-        people.push_str(&format!("u{i},{}\n", cell(name)));
+        let text = cell(&texts[i % texts.len()]);
+        people.push_str(&format!("u{i},{},{text}\n", cell(name)));
         groups.push_str(&format!("{},u{i}\n{},u0\n", cell(name), cell(name)));
-        catalog.push_str(&format!("s{i},,stream,{},sealed\ni{i},s{i},item,{},\n", cell(name), cell(name)));
-        entries.push_str(&format!("{},may,read;update,s{i},under\n", cell(&format!("group:{name}"))));
+        catalog.push_str(&format!("s{i},,stream,{},sealed,\ni{i},s{i},item,{},,{text}\n", cell(name), cell(name)));
+        entries.push_str(&format!("{},may,read;update,s{i},under,{text}\n", cell(&format!("group:{name}"))));
     }
     for (name, text) in
         [("people.csv", people), ("groups.csv", groups), ("catalog.csv", catalog), ("entries.csv", entries)]

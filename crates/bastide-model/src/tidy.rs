@@ -1,0 +1,93 @@
+//! Ids and names in one form: NFC, no blanks at the ends, nothing in them that does not show.
+
+use bastide_syntax::hidden::{Hidden, hidden};
+use unicode_normalization::char::canonical_combining_class;
+use unicode_normalization::{UnicodeNormalization, is_nfc};
+
+/// What keeps an id or a name from being in its form, and what it would be there; none where it is. Costs a look at every
+/// byte where the text is ASCII.
+pub fn untidy(text: &str) -> Option<(String, String)> {
+    let plain = text.bytes().all(|b| matches!(b, b' '..=b'~'));
+    if plain && !text.starts_with(' ') && !text.ends_with(' ') {
+        return None;
+    }
+    let better = || {
+        let kept: String = text.chars().filter(|c| hidden(*c).is_none_or(|h| h == Hidden::LineEnd)).collect();
+        kept.nfc().collect::<String>().trim().to_string()
+    };
+    if text.trim() != text {
+        return Some(("has blanks at its ends".to_string(), better()));
+    }
+    if let Some(c) = text.chars().find(|c| hidden(*c).is_some() || matches!(c, '\n' | '\t')) {
+        let what = match hidden(c) {
+            Some(Hidden::Turn) => "turns the direction of text",
+            Some(Hidden::Invisible) => "does not show",
+            _ => "is no letter of a name",
+        };
+        return Some((format!("holds U+{:04X}, which {what}", c as u32), better()));
+    }
+    if !is_nfc(text) {
+        return Some(("is not in the normal form NFC: letters and their marks are apart".to_string(), better()));
+    }
+    None
+}
+
+/// An untidy name with everything in it made visible that keeps it from being tidy.
+pub fn shown(text: &str) -> String {
+    let apart = !is_nfc(text);
+    let odd = |c: char| hidden(c).is_some() || (c.is_whitespace() && c != ' ');
+    let part = |c: char| match c {
+        c if odd(c) || (apart && canonical_combining_class(c) != 0) => c.escape_unicode().to_string(),
+        c => c.to_string(),
+    };
+    text.chars().map(part).collect()
+}
+
+/// Whether a text of an attribute is in the normal form in which texts are compared.
+pub fn is_normal(text: &str) -> bool {
+    text.is_ascii() || is_nfc(text)
+}
+
+/// A text by what it looks like: capitals and look-alike letters (UTS #39, section 4) are one.
+pub fn look(text: &str) -> String {
+    let folded: String = caseless::default_case_fold_str(text);
+    let skeleton: String = unicode_security::skeleton(&folded).collect();
+    // What looks like a capital is folded, too.
+    caseless::default_case_fold_str(&skeleton)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_have_one_form() {
+        for text in ["ann", "Søren Ø", "日本 1", "a  b", ""] {
+            assert_eq!(untidy(text), None, "{text}");
+        }
+        for (text, better) in [
+            (" ann", "ann"),
+            ("ann\u{a0}", "ann"),
+            ("a\u{200b}nn", "ann"),
+            ("a\u{202e}nn", "ann"),
+            ("ann\u{7f}", "ann"),
+            ("Jose\u{301}", "José"),
+            ("a\u{e0041}", "a"),
+            ("a\tb", "ab"),
+        ] {
+            assert_eq!(
+                untidy(text).map(|(_, better)| better).as_deref().map(|b| b.replace('\t', "")),
+                Some(better.to_string()),
+                "{text:?}"
+            );
+        }
+    }
+
+    #[test]
+    fn names_that_look_alike_have_one_look() {
+        for (a, b) in [("paul", "pau1"), ("Ann", "ann"), ("аnn", "ann"), ("Rebecca", "Rebecсa"), ("bob", "ｂob")] {
+            assert_eq!(look(a), look(b), "{a} {b}");
+        }
+        assert_ne!(look("ann"), look("anna"));
+    }
+}

@@ -1,0 +1,341 @@
+//! Writing into an estate: one at a time, over nobody's edit, all or nothing, and nothing left behind, however it is cut off.
+#![cfg(unix)]
+
+mod common;
+
+use common::{demo, run_in};
+use std::collections::BTreeSet;
+use std::fs;
+use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+
+/// So many kills, or as `BASTIDE_KILLS` says.
+fn kills() -> usize {
+    std::env::var("BASTIDE_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(40)
+}
+
+/// Every file of a folder with its text.
+fn files(dir: &Path) -> Vec<(String, Vec<u8>)> {
+    let mut found = Vec::new();
+    let mut open = vec![dir.to_path_buf()];
+    while let Some(folder) = open.pop() {
+        for entry in fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                open.push(path);
+            } else {
+                let name = path.strip_prefix(dir).unwrap().to_string_lossy().into_owned();
+                found.push((name, fs::read(&path).unwrap_or_default()));
+            }
+        }
+    }
+    found.sort();
+    found
+}
+
+fn names(dir: &Path) -> BTreeSet<String> {
+    files(dir).into_iter().map(|(name, _)| name).collect()
+}
+
+fn start(dir: &Path, args: &[&str]) -> Child {
+    Command::new(assert_cmd::cargo::cargo_bin("bastide"))
+        .args(args)
+        .current_dir(dir)
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("the program starts")
+}
+
+const ON: [&str; 2] = ["--on", "2026-11-24"];
+/// A change of two files.
+const CHANGE: [&str; 4] = ["--leave", "marta.hollis:registrars", "--drop", "data/entries.csv:43"];
+
+fn write(dir: &Path) -> common::Run {
+    run_in(dir, &[&["-q", "try", "--write", "--anyway", "--far"][..], &CHANGE, &ON].concat())
+}
+
+#[test]
+fn mode_and_links_are_kept() {
+    let demo = demo();
+    let root = demo.path();
+    let (groups, entries) = (root.join("data/groups.csv"), root.join("data/entries.csv"));
+    fs::set_permissions(&groups, fs::Permissions::from_mode(0o640)).unwrap();
+    fs::create_dir(root.join("kept")).unwrap();
+    fs::rename(&entries, root.join("kept/e.csv")).unwrap();
+    symlink("../kept/e.csv", &entries).unwrap();
+    let before = names(root);
+    write(root).ok();
+    assert_eq!(fs::metadata(&groups).unwrap().mode() & 0o777, 0o640);
+    assert!(fs::symlink_metadata(&entries).unwrap().is_symlink(), "a link stays a link");
+    assert!(!fs::read_to_string(root.join("kept/e.csv")).unwrap().contains("bruno.tavares"));
+    assert_eq!(names(root), before, "nothing is left behind");
+}
+
+#[test]
+fn what_is_better_left_alone_is() {
+    for (what, why) in [
+        ("chmod 444 data/entries.csv", "it is read-only"),
+        ("ln data/entries.csv data/second.csv", "it has a second name"),
+        ("mv data/entries.csv .hidden.csv; ln -s ../.hidden.csv data/entries.csv", "it leads to a hidden place"),
+    ] {
+        let demo = demo();
+        assert!(Command::new("sh").args(["-c", what]).current_dir(demo.path()).status().unwrap().success());
+        let before = files(demo.path());
+        let run = write(demo.path());
+        assert_eq!(run.status, 4, "{what}: {}", run.err);
+        assert!(run.err.contains(why) && run.err.contains("nothing is written"), "{}", run.err);
+        assert_eq!(files(demo.path()), before, "{what}");
+    }
+    let demo = demo();
+    let rules = demo.path().join("policy/staff.bastide");
+    let text = fs::read_to_string(&rules).unwrap();
+    fs::write(&rules, text.replace("    who", "  who")).unwrap();
+    fs::set_permissions(&rules, fs::Permissions::from_mode(0o444)).unwrap();
+    assert_eq!(run_in(demo.path(), &["fmt"]).status, 4);
+    // What is written for somebody to read goes by the same.
+    let out = demo.path().join("out.csv");
+    fs::write(&out, "mine").unwrap();
+    fs::hard_link(&out, demo.path().join("second.csv")).unwrap();
+    let run = run_in(demo.path(), &["-q", "matrix", "--format", "csv", "-o", "out.csv"]);
+    assert!(run.status == 4 && run.err.contains("it has a second name"), "{}", run.err);
+    assert_eq!(fs::read_to_string(&out).unwrap(), "mine");
+}
+
+/// Several write at once, while somebody edits by hand: whatever was said to be written is there at the end, and so is every
+/// edit.
+#[test]
+fn no_change_is_lost_in_a_crowd() {
+    let seconds = std::env::var("BASTIDE_SECONDS").ok().and_then(|n| n.parse().ok()).unwrap_or(6);
+    let demo = demo();
+    let root = demo.path();
+    let groups = root.join("data/groups.csv");
+    let users: Vec<String> = {
+        let text = run_in(root, &["-q", "who", "read", "Press", "--format", "csv"]).ok();
+        text.lines().skip(1).map(|line| line.split(',').next().unwrap().to_string()).collect()
+    };
+    let new = ["crowd-a", "crowd-b", "crowd-c", "crowd-d", "crowd-e", "crowd-f", "crowd-g", "crowd-h"];
+    let rows: String = new.iter().map(|group| format!("{group},\n")).collect();
+    let width = fs::read_to_string(&groups).unwrap().lines().next().unwrap().matches(',').count();
+    let rows = rows.replace(",\n", &format!("{}\n", ",".repeat(width)));
+    fs::write(&groups, fs::read_to_string(&groups).unwrap() + &rows).unwrap();
+    let end = Instant::now() + Duration::from_secs(seconds);
+    let (mut kept, mut edits) = (BTreeSet::new(), Vec::new());
+    std::thread::scope(|scope| {
+        let writers: Vec<_> = new
+            .iter()
+            .map(|group| {
+                let users = &users;
+                scope.spawn(move || {
+                    let mut kept = Vec::new();
+                    for user in users.iter().cycle().take(10_000) {
+                        if Instant::now() > end {
+                            break;
+                        }
+                        let option = if kept.contains(&format!("{group},{user}")) { "--leave" } else { "--join" };
+                        let what = format!("{user}:{group}");
+                        let run = run_in(root, &["-q", "try", option, &what, "--write", "--anyway", "--far"]);
+                        let row = format!("{group},{user}");
+                        match run.status {
+                            0 | 1 if run.out.contains("written") => match option {
+                                "--join" => kept.push(row),
+                                _ => kept.retain(|known| *known != row),
+                            },
+                            4 => assert!(
+                                run.err.contains("changed meanwhile") || run.err.contains("change while"),
+                                "{}",
+                                run.err
+                            ),
+                            _ => panic!("{} {}{}", run.status, run.out, run.err),
+                        }
+                    }
+                    kept
+                })
+            })
+            .collect();
+        // An editor's way: read, and write over it or put another file in its place.
+        for number in 0.. {
+            if Instant::now() > end {
+                break;
+            }
+            let note = format!("# by hand {number}\n");
+            let policy = root.join("policy/staff.bastide");
+            let text = fs::read_to_string(&policy).unwrap() + &note;
+            if number % 2 == 0 {
+                fs::write(&policy, text).unwrap();
+            } else {
+                fs::write(root.join("policy/edited"), text).unwrap();
+                fs::rename(root.join("policy/edited"), &policy).unwrap();
+            }
+            edits.push(note);
+            std::thread::sleep(Duration::from_millis(150));
+        }
+        for writer in writers {
+            kept.extend(writer.join().unwrap());
+        }
+    });
+    let text = fs::read_to_string(&groups).unwrap();
+    let there: BTreeSet<String> = text
+        .lines()
+        .filter(|line| line.starts_with("crowd-"))
+        .map(|line| line.split(',').take(2).collect::<Vec<_>>().join(","))
+        .filter(|row| !row.ends_with(','))
+        .collect();
+    assert_eq!(there, kept);
+    assert!(kept.len() >= new.len() && edits.len() > 5, "{} written, {} edits", kept.len(), edits.len());
+    let policy = fs::read_to_string(root.join("policy/staff.bastide")).unwrap();
+    assert!(edits.iter().all(|note| policy.contains(note)));
+    assert!(names(root).iter().all(|name| !name.contains(".bastide-")), "{:?}", names(root));
+}
+
+/// A file that is edited between reading and writing stops the change, `fmt` included.
+#[test]
+fn an_edit_while_it_works_stops_the_change() {
+    let demo = demo();
+    let root = demo.path();
+    let policy = root.join("policy/staff.bastide");
+    let (mut refused, mut written) = (0, 0);
+    for round in 0..60 {
+        let text = fs::read_to_string(&policy).unwrap().replace("    who", "  who");
+        fs::write(&policy, &text).unwrap();
+        let mut child = start(root, &["-q", "fmt"]);
+        std::thread::sleep(Duration::from_micros(round * 700));
+        let edited = format!("{text}# round {round}\n");
+        fs::write(&policy, &edited).unwrap();
+        let status = child.wait().unwrap().code();
+        let now = fs::read_to_string(&policy).unwrap();
+        assert!(now.contains(&format!("# round {round}\n")), "the edit of round {round} is lost: {status:?}");
+        match status {
+            Some(4) => refused += 1,
+            Some(0) => written += 1,
+            other => panic!("{other:?}"),
+        }
+        assert!(names(root).iter().all(|name| !name.contains(".bastide-")), "{:?}", names(root));
+    }
+    assert!(written > 0, "{refused} refused, {written} written");
+}
+
+/// Killed at any moment, every writing command leaves the old files or the new ones, and the next command nothing besides.
+#[test]
+fn killed_at_any_moment() {
+    let all: [(&[&str], bool); 6] = [
+        (
+            &[
+                "-q",
+                "try",
+                "--write",
+                "--anyway",
+                "--far",
+                "--leave",
+                "marta.hollis:registrars",
+                "--drop",
+                "data/entries.csv:43",
+            ],
+            true,
+        ),
+        (&["-q", "fmt"], true),
+        (&["-q", "review", "sheets", "sheets"], false),
+        (&["-q", "new", "fresh/estate"], false),
+        (&["-q", "demo", "second", "--no-tour"], false),
+        (&["-q", "setup", "files"], false),
+    ];
+    let mut rng = fastrand::Rng::with_seed(20261128);
+    let base = demo();
+    let rules = base.path().join("policy/staff.bastide");
+    fs::write(&rules, fs::read_to_string(&rules).unwrap().replace("    who", "  who")).unwrap();
+    let rules = base.path().join("policy/houses.bastide");
+    fs::write(&rules, fs::read_to_string(&rules).unwrap().replace("    who", "  who")).unwrap();
+    let copy = || {
+        let dir = TempDir::new().unwrap();
+        let status = Command::new("cp").arg("-r").arg(base.path().join(".")).arg(dir.path()).status();
+        assert!(status.unwrap().success());
+        dir
+    };
+    let mut seen = [[0; 2]; 6];
+    for (which, (args, over)) in all.iter().enumerate() {
+        let whole = copy();
+        let started = Instant::now();
+        assert!(start(whole.path(), args).wait().unwrap().success());
+        let long = started.elapsed().as_micros() as u64;
+        let (old, new) = (files(base.path()), files(whole.path()));
+        for round in 0..kills() {
+            let dir = copy();
+            let mut child = start(dir.path(), args);
+            std::thread::sleep(Duration::from_micros(rng.u64(0..long * 11 / 10)));
+            let signal = ["-KILL", "-KILL", "-TERM", "-INT"][round % 4];
+            let _ = Command::new("kill").args([signal, &child.id().to_string()]).stderr(Stdio::null()).status();
+            child.wait().unwrap();
+            if signal != "-KILL" {
+                let left: Vec<String> = names(dir.path()).into_iter().filter(|n| n.contains(".bastide-")).collect();
+                assert!(left.is_empty(), "{args:?} {signal}: {left:?}");
+            }
+            // Whatever is asked next.
+            let next = run_in(dir.path(), &["-q", "check"]);
+            assert_eq!(next.status, 0, "{args:?}: {}", next.err);
+            let mut now = files(dir.path());
+            if !over {
+                // What is made anew and was cut off may leave what nobody reads: a draft beside it, of our own name.
+                now.retain(|(name, _)| !name.contains(".bastide-"));
+            }
+            match now {
+                now if now == old => seen[which][0] += 1,
+                now if now == new => seen[which][1] += 1,
+                now => {
+                    let part = now.iter().filter(|file| !old.contains(file)).map(|(name, _)| name).collect::<Vec<_>>();
+                    panic!("{args:?} {signal}: half of it: {part:?}");
+                }
+            }
+        }
+    }
+    assert!(seen.iter().map(|s| s[0]).sum::<usize>() > 0 && seen.iter().map(|s| s[1]).sum::<usize>() > 0, "{seen:?}");
+}
+
+/// A disk that is full leaves everything as it was.
+#[test]
+fn a_full_disk() {
+    let demo = demo();
+    let before = files(demo.path());
+    // No file may grow beyond a few blocks of 512 bytes: a stand-in for a disk without room.
+    let program = assert_cmd::cargo::cargo_bin("bastide");
+    for args in [
+        "-q try --write --anyway --far --leave marta.hollis:registrars --drop data/entries.csv:43",
+        "-q matrix --format csv -o out.csv",
+        "-q report -o report.html",
+        "-q review sheets sheets",
+        "-q new fresh/estate",
+        "-q demo second --no-tour",
+        "-q setup files",
+    ] {
+        let line = format!("trap '' XFSZ; ulimit -f 1; exec {} {args}", program.display());
+        let run = Command::new("sh").args(["-c", &line]).current_dir(demo.path()).output().unwrap();
+        assert_eq!(run.status.code(), Some(4), "{args}: {}", String::from_utf8_lossy(&run.stderr));
+        assert!(String::from_utf8_lossy(&run.stderr).contains("cannot be written"), "{args}");
+        assert_eq!(files(demo.path()), before, "{args}");
+    }
+    let full = run_in(demo.path(), &["-q", "matrix", "--format", "csv", "-o", "/dev/full"]);
+    assert_eq!(full.status, 4, "{}", full.err);
+}
+
+/// The demo keeps its hands off a folder that holds anything else.
+#[test]
+fn the_demo_touches_nothing_of_others() {
+    let demo = demo();
+    assert_eq!(run_in(demo.path(), &["demo", ".", "--no-tour"]).status, 0);
+    for (name, text) in
+        [("policy/draft.bastide", "mine"), ("notes.txt", "mine"), ("report.html", "mine"), ("data/sub/x", "mine")]
+    {
+        let file = demo.path().join(name);
+        fs::create_dir_all(file.parent().unwrap()).unwrap();
+        fs::write(&file, text).unwrap();
+        let before = files(demo.path());
+        let run = run_in(demo.path(), &["demo", "."]);
+        assert_eq!(run.status, 2, "{name}: {}", run.err);
+        assert!(run.err.contains("which the demo did not write"), "{}", run.err);
+        assert_eq!(files(demo.path()), before);
+        fs::remove_file(&file).unwrap();
+    }
+}
