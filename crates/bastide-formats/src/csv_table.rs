@@ -67,6 +67,11 @@ impl<'t> CsvTable<'t> {
     /// Opens a file and reads its header. None where it has none, which is reported.
     pub fn open(file: FileId, text: &'t str, out: &mut Diagnostics) -> Option<CsvTable<'t>> {
         let base = if text.starts_with('\u{feff}') { 3 } else { 0 };
+        if let Some(at) = lone_return(text) {
+            let message = "a line that ends in a carriage return alone";
+            let help = "save the file with line feeds: what follows would be a row for some programs and a part of this one for others";
+            out.push(Diagnostic::at(&codes::BAD_ROW, Span::new(file, at, at + 1), message).help(help));
+        }
         let mut table = CsvTable::over(file, text, base);
         let mut row = table.row();
         if !table.advance(&mut row, out) {
@@ -241,6 +246,23 @@ impl<'t> CsvTable<'t> {
         }
         fields
     }
+}
+
+/// The first carriage return outside of quotes that no line feed follows.
+fn lone_return(text: &str) -> Option<usize> {
+    let bytes = text.as_bytes();
+    let is_lone = |at: &usize| bytes.get(at + 1) != Some(&b'\n');
+    // Hardly any file has one, and to look for it takes no time.
+    let first = memchr::memchr_iter(b'\r', bytes).find(is_lone)?;
+    let mut quoted = bytes[..first].iter().filter(|b| **b == b'"').count() % 2 == 1;
+    for (at, byte) in bytes.iter().enumerate().skip(first) {
+        match byte {
+            b'"' => quoted = !quoted,
+            b'\r' if !quoted && is_lone(&at) => return Some(at),
+            _ => {}
+        }
+    }
+    None
 }
 
 /// The diagnostic of a column, key or mapped name that means nothing.

@@ -96,6 +96,12 @@ pub fn read(
     links: &mut LdifLinks,
     out: &mut Diagnostics,
 ) {
+    if let Some(at) = memchr::memchr_iter(b'\r', text.as_bytes()).find(|at| text.as_bytes().get(at + 1) != Some(&b'\n'))
+    {
+        let message = "a line that ends in a carriage return alone";
+        let help = "save the file with line feeds: what follows would be a line for some programs and a part of this one for others";
+        out.push(Diagnostic::at(&codes::BAD_ROW, Span::new(file, at, at + 1), message).help(help));
+    }
     let mapping = people.mapping(source, out);
     let entries = entries(file, text, out);
     for (theirs, ours) in &source.attributes {

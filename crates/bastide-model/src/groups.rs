@@ -1,10 +1,12 @@
 //! Groups from data and computed groups, and who is in them.
 
 use crate::condition::Who;
+use crate::graph::components;
 use crate::ids::*;
 use crate::strings::{Index, Strings};
 use fixedbitset::FixedBitSet;
 use std::collections::VecDeque;
+use std::sync::Arc;
 
 /// A member of a data group.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
@@ -49,13 +51,32 @@ pub struct Groups {
     /// Where a computed group is declared.
     pub declared: Vec<Option<Origin>>,
     /// What [`Groups::close`] found: per group, the users in it through data alone.
-    users: Vec<FixedBitSet>,
+    users: Vec<Arc<FixedBitSet>>,
     /// Per group, the computed groups it takes in (itself, where it is one).
-    through: Vec<Vec<GroupId>>,
+    through: Vec<Arc<Vec<GroupId>>>,
     /// Per user, the groups that name the user, sorted.
     direct: Naming,
     /// Per group, the groups that name the group, sorted.
     above: Naming,
+}
+
+/// Shortest chains from a user to groups.
+pub struct Chains {
+    /// Of each group that was reached, the one before it in its chain.
+    from: Vec<Option<Option<GroupId>>>,
+}
+
+impl Chains {
+    /// The chain to a group, the first of it one that holds the user. None where there is none.
+    pub fn to(&self, group: GroupId) -> Option<Vec<GroupId>> {
+        self.from[group.index()]?;
+        let mut chain = vec![group];
+        while let Some(Some(before)) = self.from[chain[chain.len() - 1].index()] {
+            chain.push(before);
+        }
+        chain.reverse();
+        Some(chain)
+    }
 }
 
 /// The groups that name each of many, one list after the other: there are as many as users.
@@ -143,28 +164,58 @@ impl Groups {
     }
 
     /// Works out nested membership. Membership cycles are legal: every group in one has the same
-    /// members. Cost: groups times the memberships beneath each.
+    /// members. Cost: memberships, each times the words of a set of users; groups of the same users share one.
     pub fn close(&mut self, users: usize) {
         let count = self.len();
-        self.users = Vec::with_capacity(count);
-        self.through = Vec::with_capacity(count);
-        for group in self.all() {
-            let mut found = FixedBitSet::with_capacity(users);
-            let mut through = Vec::new();
-            for inner in self.beneath(group) {
-                if self.computed[inner.index()].is_some() {
-                    through.push(inner);
+        let inner =
+            |member: &Membership| if let Member::Group(inner) = member.member { Some(inner.index()) } else { None };
+        let circles = components(count, |group| self.members[group].iter().filter_map(inner));
+        let nobody = Arc::new(FixedBitSet::with_capacity(users));
+        let mut found: Vec<Arc<FixedBitSet>> = vec![Arc::clone(&nobody); count];
+        let mut through: Vec<Arc<Vec<GroupId>>> = vec![Arc::default(); count];
+        let mut at = vec![0; count];
+        circles.iter().enumerate().for_each(|(circle, groups)| groups.iter().for_each(|group| at[*group] = circle));
+        for (circle, groups) in circles.iter().enumerate() {
+            let memberships = || groups.iter().flat_map(|group| &self.members[*group]);
+            // What lies beneath is known: it comes first.
+            let mut beneath: Vec<usize> = memberships().filter_map(inner).filter(|g| at[*g] != circle).collect();
+            beneath.sort_unstable_by_key(|group| at[*group]);
+            beneath.dedup_by_key(|group| at[*group]);
+            let own: Vec<usize> = memberships()
+                .filter_map(|m| if let Member::User(user) = m.member { Some(user.index()) } else { None })
+                .collect();
+            let computed: Vec<GroupId> =
+                groups.iter().filter(|g| self.computed[**g].is_some()).map(|g| GroupId::new(*g)).collect();
+            let is_new = own.iter().any(|user| beneath.iter().all(|group| !found[*group].contains(*user)));
+            let most = beneath.iter().copied().max_by_key(|group| found[*group].count_ones(..));
+            let covers = |most: usize| {
+                beneath.iter().all(|g| Arc::ptr_eq(&found[*g], &found[most]) || found[*g].is_subset(&found[most]))
+            };
+            let all = match most {
+                None if own.is_empty() => Arc::clone(&nobody),
+                Some(most) if !is_new && covers(most) && own.iter().all(|user| found[most].contains(*user)) => {
+                    Arc::clone(&found[most])
                 }
-                for membership in &self.members[inner.index()] {
-                    if let Member::User(user) = membership.member {
-                        found.insert(user.index());
-                    }
+                _ => {
+                    let mut all = most.map_or_else(|| (*nobody).clone(), |most| (*found[most]).clone());
+                    beneath.iter().for_each(|group| all.union_with(&found[*group]));
+                    all.extend(own);
+                    Arc::new(all)
                 }
+            };
+            let mut met: Vec<GroupId> = computed;
+            beneath.iter().for_each(|group| met.extend(through[*group].iter()));
+            met.sort_unstable();
+            met.dedup();
+            let met = beneath
+                .iter()
+                .find(|g| *through[**g] == met)
+                .map_or_else(|| Arc::new(met), |g| Arc::clone(&through[*g]));
+            for group in groups {
+                (found[*group], through[*group]) = (Arc::clone(&all), Arc::clone(&met));
             }
-            through.sort();
-            self.users.push(found);
-            self.through.push(through);
         }
+        (self.users, self.through) = (found, through);
         let all = || self.all().flat_map(|group| self.members[group.index()].iter().map(move |m| (m.member, group)));
         let user = |(member, group)| if let Member::User(user) = member { Some((user.index(), group)) } else { None };
         let inner =
@@ -213,9 +264,33 @@ impl Groups {
         self.above.get(group.index())
     }
 
+    /// The groups that groups contain each other with, one list for each circle of more than one.
+    pub fn circles(&self) -> Vec<Vec<GroupId>> {
+        let inner =
+            |member: &Membership| if let Member::Group(inner) = member.member { Some(inner.index()) } else { None };
+        let all = components(self.len(), |group| self.members[group].iter().filter_map(inner));
+        let mut circles: Vec<Vec<GroupId>> = all
+            .into_iter()
+            .filter(|circle| circle.len() > 1)
+            .map(|circle| circle.into_iter().map(GroupId::new).collect())
+            .collect();
+        circles.iter_mut().for_each(|circle| circle.sort_unstable());
+        circles.sort_unstable();
+        circles
+    }
+
     /// A shortest chain of groups from one that holds the user to `group`, by data alone; ties go to
     /// the first ids. `start` are computed groups the user is in. None where there is no chain.
     pub fn chain(&self, user: UserId, start: &[GroupId], group: GroupId) -> Option<Vec<GroupId>> {
+        self.search(user, start, Some(group)).to(group)
+    }
+
+    /// The shortest chains from a user to every group, found at once. Cost: memberships of groups.
+    pub fn chains(&self, user: UserId, start: &[GroupId]) -> Chains {
+        self.search(user, start, None)
+    }
+
+    fn search(&self, user: UserId, start: &[GroupId], upto: Option<GroupId>) -> Chains {
         let mut from: Vec<Option<Option<GroupId>>> = vec![None; self.len()];
         let mut queue = VecDeque::new();
         for &first in self.direct(user).iter().chain(start) {
@@ -225,13 +300,8 @@ impl Groups {
             }
         }
         while let Some(next) = queue.pop_front() {
-            if next == group {
-                let mut chain = vec![group];
-                while let Some(Some(before)) = from[chain[chain.len() - 1].index()] {
-                    chain.push(before);
-                }
-                chain.reverse();
-                return Some(chain);
+            if upto == Some(next) {
+                break;
             }
             for &above in self.above(next) {
                 if from[above.index()].is_none() {
@@ -240,7 +310,7 @@ impl Groups {
                 }
             }
         }
-        None
+        Chains { from }
     }
 
     /// Where a membership is written.

@@ -6,6 +6,7 @@ pub mod catalog;
 pub mod column;
 pub mod condition;
 pub mod estate;
+pub mod graph;
 pub mod groups;
 pub mod ids;
 pub mod labels;

@@ -1,7 +1,7 @@
 //! What an estate declares: kinds, actions, types, attributes and roles.
 
 use crate::ids::*;
-use crate::tidy::is_normal;
+use crate::tidy::{shown, uncomparable};
 use crate::value::Value;
 use bastide_syntax::Span;
 use fixedbitset::FixedBitSet;
@@ -245,10 +245,10 @@ impl Schema {
     pub fn read(&self, scalar: Scalar, text: &str) -> Result<Value, String> {
         let wrong = |expected: &str| Err(format!("expected {expected}, found `{text}`"));
         match scalar {
-            Scalar::Text | Scalar::State if !is_normal(text) => {
-                Err(format!("`{text}` is not in the normal form NFC: letters and their marks are apart"))
-            }
-            Scalar::Text | Scalar::State => Ok(Value::Text(text.into())),
+            Scalar::Text | Scalar::State => match uncomparable(text) {
+                None => Ok(Value::Text(text.into())),
+                Some(why) => Err(format!("`{}` would not be equal to what looks like it: {why}", shown(text))),
+            },
             Scalar::Number => match Decimal::from_str_exact(text) {
                 Ok(number) => Ok(Value::Number(number.normalize())),
                 Err(rust_decimal::Error::Underflow | rust_decimal::Error::ExceedsMaximumPossibleValue) => {

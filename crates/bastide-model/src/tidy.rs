@@ -43,9 +43,25 @@ pub fn shown(text: &str) -> String {
     text.chars().map(part).collect()
 }
 
-/// Whether a text of an attribute is in the normal form in which texts are compared.
-pub fn is_normal(text: &str) -> bool {
-    text.is_ascii() || is_nfc(text)
+/// What keeps a text of an attribute from being compared: it looks like another one and is not. Signs of which a picture is
+/// made up, and ends of lines, may stand in it.
+pub fn uncomparable(text: &str) -> Option<String> {
+    if text.bytes().all(|b| matches!(b, b' '..=b'~')) {
+        return None;
+    }
+    let mut before = ' ';
+    for c in text.chars() {
+        let joins = matches!(c, '\u{200d}' | '\u{fe0e}' | '\u{fe0f}') && is_picture(before);
+        if matches!(hidden(c), Some(Hidden::Turn | Hidden::Invisible | Hidden::Control)) && !joins {
+            return Some(format!("it holds U+{:04X}, which does not show", c as u32));
+        }
+        before = c;
+    }
+    (!is_nfc(text)).then(|| "it is not in the normal form NFC: letters and their marks are apart".to_string())
+}
+
+fn is_picture(c: char) -> bool {
+    matches!(c, '#' | '*' | '0'..='9' | '\u{a9}' | '\u{ae}' | '\u{203c}'..='\u{3299}' | '\u{fe0f}' | '\u{1f000}'..='\u{1faff}')
 }
 
 /// A text by what it looks like: capitals and look-alike letters (UTS #39, section 4) are one.
@@ -80,6 +96,16 @@ mod tests {
                 Some(better.to_string()),
                 "{text:?}"
             );
+        }
+    }
+
+    #[test]
+    fn texts_are_what_they_look_like() {
+        for text in ["desk", "two\nlines\tand a tab", "José", "❤\u{fe0f}", "👩\u{200d}💻", "日本"] {
+            assert_eq!(uncomparable(text), None, "{text}");
+        }
+        for text in ["de\u{200b}sk", "desk\u{202e}", "Jose\u{301}", "a\u{200d}b", "a\u{1b}b"] {
+            assert!(uncomparable(text).is_some(), "{text:?}");
         }
     }
 

@@ -87,7 +87,8 @@ pub const MOST_LISTED: usize = 200;
 #[derive(Default, Debug)]
 pub struct Diagnostics {
     list: Vec<Diagnostic>,
-    counts: HashMap<(&'static str, Option<FileId>), usize>,
+    /// By code and file, how many are listed and how many more there are.
+    counts: HashMap<(&'static str, Option<FileId>), (usize, usize)>,
 }
 
 impl Diagnostics {
@@ -99,10 +100,13 @@ impl Diagnostics {
     /// Takes one in, or its number.
     pub fn push(&mut self, mut diagnostic: Diagnostic) {
         let file = diagnostic.place.map(|place| place.file);
-        let count = self.counts.entry((diagnostic.code.name, file)).or_default();
-        *count += 1 + std::mem::take(&mut diagnostic.more);
-        if *count <= MOST_LISTED {
+        let (listed, more) = self.counts.entry((diagnostic.code.name, file)).or_default();
+        *more += std::mem::take(&mut diagnostic.more);
+        if *listed < MOST_LISTED {
+            *listed += 1;
             self.list.push(diagnostic);
+        } else {
+            *more += 1;
         }
     }
 
@@ -113,14 +117,11 @@ impl Diagnostics {
 
     /// All of them; the last of each code and file knows how many more there are.
     pub fn finish(mut self) -> Vec<Diagnostic> {
-        let mut listed: HashMap<(&'static str, Option<FileId>), usize> = HashMap::new();
-        let key = |d: &Diagnostic| (d.code.name, d.place.map(|place| place.file));
-        self.list.iter().for_each(|d| *listed.entry(key(d)).or_default() += 1);
         for diagnostic in self.list.iter_mut().rev() {
-            let key = key(diagnostic);
-            let (Some(listed), Some(count)) = (listed.remove(&key), self.counts.get(&key)) else { continue };
-            // What was taken out again, or is called otherwise by now, was within the bound.
-            diagnostic.more = if *count > MOST_LISTED { count.saturating_sub(listed.max(MOST_LISTED)) } else { 0 };
+            let key = (diagnostic.code.name, diagnostic.place.map(|place| place.file));
+            if let Some((_, more)) = self.counts.remove(&key) {
+                diagnostic.more = more;
+            }
         }
         self.list
     }
@@ -241,4 +242,29 @@ pub fn sort(diagnostics: &mut [Diagnostic]) {
         let key = |d: &Diagnostic| (d.place.map(|p| (p.file, p.start, p.end)), d.file.clone(), d.code.name);
         key(a).cmp(&key(b)).then_with(|| a.message.cmp(&b.message))
     });
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::codes;
+
+    #[test]
+    fn none_is_lost_in_the_count() {
+        let one = |file: u32| Diagnostic::at(&codes::BAD_ROW, Span::new(FileId(file), 0, 1), "x");
+        let mut some = Diagnostics::new();
+        (0..1000).for_each(|i| some.push(one(i % 2)));
+        some.push(Diagnostic::at(&codes::UNUSED, Span::new(FileId(0), 0, 1), "y"));
+        let mut all = Diagnostics::new();
+        all.push(one(0));
+        all.extend(some);
+        let all = all.finish();
+        assert_eq!(all.len(), 2 * MOST_LISTED + 1);
+        let number = |file: u32| -> usize {
+            let of =
+                all.iter().filter(|d| *d.code == codes::BAD_ROW && d.place.is_some_and(|p| p.file == FileId(file)));
+            of.map(|d| 1 + d.more).sum()
+        };
+        assert_eq!((number(0), number(1)), (501, 500));
+    }
 }

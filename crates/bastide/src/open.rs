@@ -171,6 +171,12 @@ impl Opened {
     }
 }
 
+/// Whether a manifest stands in a folder, be it of any use or not: one that cannot be read is told, and not passed over for
+/// another one further up.
+fn is_there(dir: &Path) -> bool {
+    dir.join(manifest::NAME).symlink_metadata().is_ok()
+}
+
 impl EstateArgs {
     /// The folder of the estate.
     pub fn root(&self) -> Result<PathBuf, Failure> {
@@ -179,13 +185,13 @@ impl EstateArgs {
                 let folder = dir.parent().filter(|folder| !folder.as_os_str().is_empty());
                 return Ok(folder.unwrap_or(Path::new(".")).to_path_buf());
             }
-            if dir.join(manifest::NAME).is_file() {
+            if is_there(dir) {
                 return Ok(dir.clone());
             }
             return Err(Failure::Outside(format!("there is no `{}` in `{}`", manifest::NAME, dir.display())));
         }
         let here = std::env::current_dir()?;
-        let found = here.ancestors().find(|dir| dir.join(manifest::NAME).is_file());
+        let found = here.ancestors().find(|dir| is_there(dir));
         found.map(Path::to_path_buf).ok_or_else(|| {
             let hints = vec![
                 "to ask about another folder, write `-C DIR`".to_string(),

@@ -85,6 +85,18 @@ fn a_folder_that_cannot_be_read_is_told() {
     }
 }
 
+/// A manifest that cannot be read is not passed over for another one further up.
+#[test]
+fn a_manifest_is_not_passed_over() {
+    for what in ["ln -s nowhere", "mkfifo", "mkdir", "ln -s bastide.toml"] {
+        let dir = estate();
+        make(&dir, &format!("mkdir inner && cd inner && {what} bastide.toml"));
+        let asked = run_in(&dir.path().join("inner"), &["matrix"]);
+        assert_eq!((asked.status, asked.out.as_str()), (3, ""), "{what}: {}", asked.err);
+        assert!(asked.err.contains("bastide.toml"), "{}", asked.err);
+    }
+}
+
 #[test]
 fn data_files_are_files() {
     for (what, told) in [

@@ -4,7 +4,6 @@ use super::{Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::groups::Member;
-use bastide_model::*;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -17,22 +16,23 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     check,
 };
 
+/// Of a longer circle the rest is counted.
+const MOST_TOLD: usize = 20;
+
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let _ = survey;
     let groups = &case.estate.groups;
-    let mut told: Vec<GroupId> = Vec::new();
     let mut found = Vec::new();
-    for group in groups.all() {
-        let beneath: Vec<GroupId> = groups.beneath(group).into_iter().filter(|g| *g != group).collect();
-        let circle: Vec<GroupId> = beneath.into_iter().filter(|g| groups.beneath(*g).contains(&group)).collect();
-        if circle.is_empty() || told.contains(&group) {
-            continue;
-        }
-        told.extend(&circle);
-        let names: Vec<&str> = std::iter::once(&group).chain(&circle).map(|g| groups.id(*g)).collect();
+    for all in groups.circles() {
+        let (group, circle) = (all[0], &all[1..]);
+        let names: Vec<&str> = all.iter().map(|g| groups.id(*g)).collect();
+        let told = match names.len().checked_sub(MOST_TOLD) {
+            Some(more @ 1..) => format!("{} and {more} more", names[..MOST_TOLD].join(", ")),
+            _ => names.join(", "),
+        };
         let inner = circle.iter().find(|g| groups.origin(group, Member::Group(**g)).is_some());
         let origin = inner.and_then(|g| groups.origin(group, Member::Group(*g)));
-        let mut one = Found::new(names.join(", "), origin, format!("groups {} contain each other", names.join(", ")));
+        let mut one = Found::new(names.join(", "), origin, format!("groups {told} contain each other"));
         if let Some(inner) = inner {
             one = one.suggest("to open the circle", vec![Change::Leave(Member::Group(*inner), group)]);
         }

@@ -2,7 +2,9 @@
 
 use super::{Descriptor, Group};
 use crate::{Case, Found, Survey};
+use bastide_model::Origin;
 use bastide_syntax::codes;
+use hashbrown::HashMap;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -20,5 +22,16 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let wanted = [&codes::UNKNOWN_REFERENCE, &codes::UNKNOWN_SUBJECT, &codes::STALE_PLACE, &codes::LOST_RESTRICTION];
     let all =
         case.diagnostics.iter().zip(&case.lines).filter(|(d, _)| wanted.iter().any(|code| code.name == d.code.name));
-    all.map(|(d, origin)| Found::new(d.message.clone(), *origin, d.message.clone())).collect()
+    // How many more there are stands at the last that is listed; it is told at the first, where it is read.
+    let key = |d: &bastide_syntax::Diagnostic| (d.code.name, d.place.map(|place| place.file));
+    let mut more: HashMap<_, usize> = HashMap::new();
+    case.diagnostics.iter().filter(|d| d.more > 0).for_each(|d| *more.entry(key(d)).or_default() += d.more);
+    let told = |(d, origin): (&bastide_syntax::Diagnostic, &Option<Origin>)| {
+        let one = Found::new(d.message.clone(), *origin, d.message.clone());
+        match more.remove(&key(d)) {
+            None => one,
+            Some(more) => one.evidence(format!("and {more} more like it in its file")),
+        }
+    };
+    all.map(told).collect()
 }

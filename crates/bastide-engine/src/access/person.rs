@@ -161,14 +161,15 @@ fn attributes(estate: &Estate, user: UserId) -> Vec<Met> {
 fn groups(judge: &Judge, user: UserId) -> Vec<InGroup> {
     let groups = &judge.estate().groups;
     let start = computed_groups(judge, user);
+    let chains = groups.chains(user, &start);
     let mut found = Vec::new();
     for group in groups.all() {
         let truth = judge.member(user, group);
         if truth == Truth::False {
             continue;
         }
-        let chain = groups.chain(user, &start, group).unwrap_or_else(|| vec![group]);
-        let chain = chain.iter().map(|g| groups.id(*g).to_string()).collect();
+        let chain = chains.to(group).unwrap_or_else(|| vec![group]);
+        let chain = crate::explain::told(groups, &chain);
         found.push(InGroup { group: groups.id(group).to_string(), chain, certain: truth == Truth::True });
     }
     found

@@ -8,6 +8,7 @@ mod statement;
 
 pub use gather::explain;
 pub(crate) use origin::{of_resource, of_user};
+pub(crate) use statement::told;
 pub use statement::{StatementRef, Way, ways};
 
 use crate::decide::Reason;

@@ -83,11 +83,26 @@ pub fn ways(judge: &Judge, statement: &Statement, user: UserId, resource: Option
         found.push(Way {
             by: by.into(),
             places: places(estate, user, &chain),
-            chain: chain.iter().map(|g| estate.groups.id(*g).to_string()).collect(),
+            chain: told(&estate.groups, &chain),
             certain: truth == Truth::True,
         });
     }
     found
+}
+
+/// So many groups of a chain are told at each end; of more, the rest is counted.
+const MOST_TOLD: usize = 8;
+
+/// A chain of groups by their ids.
+pub fn told(groups: &Groups, chain: &[GroupId]) -> Vec<String> {
+    let names = |chain: &[GroupId]| chain.iter().map(|g| groups.id(*g).to_string()).collect::<Vec<String>>();
+    if chain.len() <= 2 * MOST_TOLD + 1 {
+        return names(chain);
+    }
+    let mut told = names(&chain[..MOST_TOLD]);
+    told.push(format!("... {} groups ...", chain.len() - 2 * MOST_TOLD));
+    told.extend(names(&chain[chain.len() - MOST_TOLD..]));
+    told
 }
 
 /// Where each step of a chain is written.
@@ -95,9 +110,12 @@ fn places(estate: &Estate, user: UserId, chain: &[GroupId]) -> Vec<String> {
     let groups = &estate.groups;
     let mut member = Member::User(user);
     let mut places = Vec::new();
-    for &group in chain {
-        let origin = groups.origin(group, member).or(groups.declared[group.index()]);
-        places.extend(origin.map(|o| estate.place(o)));
+    let is_told = |at: usize| chain.len() <= 2 * MOST_TOLD + 1 || at < MOST_TOLD || at + MOST_TOLD >= chain.len();
+    for (at, &group) in chain.iter().enumerate() {
+        if is_told(at) {
+            let origin = groups.origin(group, member).or(groups.declared[group.index()]);
+            places.extend(origin.map(|o| estate.place(o)));
+        }
         member = Member::Group(group);
     }
     places

@@ -245,8 +245,8 @@ fn leave(about: &About, group: GroupId, found: &mut Vec<Idea>) {
     let start = crate::access::computed_groups(judge, about.user);
     let Some(chain) = groups.chain(about.user, &start, group) else { return };
     let mut odd = odd_link(judge.estate(), about.user, &chain);
-    let mut member = Member::User(about.user);
-    for (i, group) in chain.iter().enumerate() {
+    for (i, group) in chain.iter().enumerate().filter(|(i, _)| is_near(*i, chain.len())) {
+        let member = if i == 0 { Member::User(about.user) } else { Member::Group(chain[i - 1]) };
         if groups.origin(*group, member).is_some() {
             // The further up a link is cut, the more people it parts from the rest: the cost says so.
             let hint = odd.take_if(|(at, _)| *at == i).map(|(_, hint)| hint);
@@ -259,8 +259,14 @@ fn leave(about: &About, group: GroupId, found: &mut Vec<Idea>) {
             inner.into_iter().for_each(|g| leave(about, g, found));
             found.extend(who.condition.iter().flat_map(|c| about.turn(c, false)));
         }
-        member = Member::Group(*group);
     }
+}
+
+/// Of a longer chain, so many links at each end are thought of.
+const NEAR: usize = 10;
+
+fn is_near(link: usize, links: usize) -> bool {
+    link < NEAR || link + NEAR >= links
 }
 
 /// The link of a chain that is likeliest to be a mistake, and what speaks for that.
@@ -268,10 +274,8 @@ fn odd_link(estate: &Estate, user: UserId, chain: &[GroupId]) -> Option<(usize, 
     let member = |i: usize| if i == 0 { Member::User(user) } else { Member::Group(chain[i - 1]) };
     let top = *chain.last()?;
     let among = |i: usize| stranger(estate, member(i), top).map(|hint| (i, hint));
-    (0..chain.len())
-        .rev()
-        .find_map(among)
-        .or_else(|| (0..chain.len()).rev().find_map(|i| odd(estate, member(i), chain[i]).map(|hint| (i, hint))))
+    let links = || (0..chain.len()).rev().filter(|i| is_near(*i, chain.len()));
+    links().find_map(among).or_else(|| links().find_map(|i| odd(estate, member(i), chain[i]).map(|hint| (i, hint))))
 }
 
 fn switch(estate: &Estate, id: StatementId, user: UserId) -> Idea {

@@ -7,6 +7,7 @@
 
 use crate::decide::place::covers;
 use bastide_model::condition::{Condition, HoldsTarget, Term, Test};
+use bastide_model::graph::components;
 use bastide_model::groups::Computed;
 use bastide_model::schema::Target;
 use bastide_model::*;
@@ -14,6 +15,7 @@ use bastide_syntax::tree::{self, Declaration};
 use bastide_syntax::{Diagnostic, Diagnostics, codes};
 use hashbrown::{HashMap, HashSet};
 use jiff::civil::Date;
+use std::collections::VecDeque;
 use std::hash::Hash;
 
 /// The cycles a depth-first search meets, each as its nodes in order; none is missed as a whole:
@@ -73,27 +75,43 @@ fn member_tests(condition: &Condition) -> Vec<GroupId> {
 
 /// Membership cycles that pass through a computed group, each once, the computed group first.
 pub(crate) fn computed_cycles(groups: &Groups) -> Vec<Vec<GroupId>> {
+    let named: Vec<Vec<GroupId>> = groups.all().map(|group| named_groups(groups, group)).collect();
+    let mut circle_of = vec![0; groups.len()];
+    let mut sizes = Vec::new();
+    for (at, circle) in components(groups.len(), |g| named[g].iter().map(|g| g.index())).into_iter().enumerate() {
+        circle.iter().for_each(|group| circle_of[*group] = at);
+        sizes.push(circle.len());
+    }
     let mut told: HashSet<GroupId> = HashSet::new();
     let mut found = Vec::new();
     for start in groups.all().filter(|g| groups.computed[g.index()].is_some()) {
-        if told.contains(&start) {
+        let is_itself = named[start.index()].contains(&start);
+        if told.contains(&start) || (sizes[circle_of[start.index()]] == 1 && !is_itself) {
             continue;
         }
-        let mut seen: HashSet<GroupId> = HashSet::new();
-        let mut paths = vec![vec![start]];
-        while let Some(path) = paths.pop() {
-            let named = named_groups(groups, path[path.len() - 1]);
-            if named.contains(&start) {
-                told.extend(&path);
-                found.push(path);
-                break;
+        // The shortest way round, through the first names.
+        let mut from: HashMap<GroupId, GroupId> = HashMap::new();
+        let mut queue = VecDeque::from([start]);
+        let last = loop {
+            let Some(group) = queue.pop_front() else { break None };
+            if named[group.index()].contains(&start) {
+                break Some(group);
             }
-            for next in named {
-                if seen.insert(next) {
-                    paths.push(path.iter().copied().chain([next]).collect());
+            for next in named[group.index()].iter().filter(|g| circle_of[g.index()] == circle_of[start.index()]) {
+                if *next != start && !from.contains_key(next) {
+                    from.insert(*next, group);
+                    queue.push_back(*next);
                 }
             }
+        };
+        let Some(last) = last else { continue };
+        let mut path = vec![last];
+        while let Some(before) = from.get(&path[path.len() - 1]).filter(|_| path[path.len() - 1] != start) {
+            path.push(*before);
         }
+        path.reverse();
+        told.extend(&path);
+        found.push(path);
     }
     found
 }

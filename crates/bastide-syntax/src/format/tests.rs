@@ -75,7 +75,9 @@ fn tests_of_the_policy_are_laid_out_too() {
 #[test]
 fn a_text_with_mistakes_is_left_alone() {
     assert!(matches!(format(FileId(0), "rule r {"), Err(FormatError::Mistakes(found)) if found.len() == 1));
-    let odd = "rule r {\n    because \"a \u{1} b \\\" \u{1}\"\n    who     anyone\n    may     read\n    what    anything\n}\n";
+    let hidden = "rule r {\n    because \"a \u{1} b\"\n    who     anyone\n    may     read\n    what    anything\n}\n";
+    assert!(matches!(format(FileId(0), hidden), Err(FormatError::Mistakes(found)) if found.len() == 1));
+    let odd = "rule r {\n    because \"a # b \\\" #\"\n    who     anyone\n    may     read\n    what    anything\n}\n";
     assert_eq!(format(FileId(0), odd).unwrap(), odd, "a text may hold whatever it likes");
     assert_eq!(format(FileId(0), "").unwrap(), "");
     assert_eq!(format(FileId(0), "\u{feff}# only a comment\r\n").unwrap(), "# only a comment\n");

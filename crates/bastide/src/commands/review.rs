@@ -94,6 +94,9 @@ fn write(args: &SheetsArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         let hint = "answers may stand in it; write the new sheets into another folder".to_string();
         return Err(Failure::Usage(format!("`{}` is there already", there.display()), vec![hint]));
     }
+    if sheets.is_empty() {
+        std::fs::create_dir_all(&args.dir)?;
+    }
     let text = |sheet: &Sheet| files::text(sheet, &moment.date.to_string()).into_bytes();
     let all = names.iter().zip(&sheets).map(|(name, sheet)| (args.dir.join(name), text(sheet))).collect();
     crate::whole::write(&all)

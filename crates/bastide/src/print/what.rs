@@ -9,6 +9,8 @@ use bastide_engine::access::{Branch, KindCount, Person, Turns};
 
 /// Lines of the tree after which it is cut.
 const MOST_LINES: usize = 60;
+/// Groups that are listed.
+const MOST_GROUPS: usize = 60;
 /// Statements that are listed.
 const MOST_STATEMENTS: usize = 12;
 
@@ -19,9 +21,10 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
         if person.active { String::new() } else { format!(", {}", doubt("not active: everything is refused")) };
     let id = if person.name == person.user { String::new() } else { format!(" ({})", visible(&person.user)) };
     let mut out = format!("{}{id}, {}{active}\n", bold(&visible(&person.name)), person.kind);
-    let groups: Vec<String> = person
+    let mut groups: Vec<String> = person
         .groups
         .iter()
+        .take(MOST_GROUPS)
         .map(|g| {
             let chain = if g.chain.len() > 1 {
                 format!(" (through {})", g.chain[..g.chain.len() - 1].join(" > "))
@@ -32,6 +35,9 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
             visible(&format!("{}{chain}{open}", g.group)).into_owned()
         })
         .collect();
+    if person.groups.len() > MOST_GROUPS {
+        groups.push(format!("and {} more", count(person.groups.len() - MOST_GROUPS, "group")));
+    }
     let groups = if groups.is_empty() { "no groups".to_string() } else { groups.join(", ") };
     out.push_str(&hang("member of  ", &groups, columns));
     let own = person.attributes.iter().filter_map(|met| {

@@ -36,7 +36,7 @@ pub fn named(name: &str, here: Option<&Path>) -> Result<Named, Failure> {
     let path = Path::new(name);
     let without = || Failure::Outside(format!("there is no `{}` in `{name}`", manifest::NAME));
     if path.is_dir() {
-        if !path.join(manifest::NAME).is_file() {
+        if path.join(manifest::NAME).symlink_metadata().is_err() {
             return Err(without());
         }
         return Ok(Named { place: Place::Folder(path.to_path_buf()), name: name.to_string() });
@@ -60,9 +60,12 @@ pub fn named(name: &str, here: Option<&Path>) -> Result<Named, Failure> {
     let inside = here.strip_prefix(&workdir).unwrap_or(Path::new("")).to_path_buf();
     let store = tree::open(repository, tree, &inside)
         .map_err(|e| Failure::Outside(format!("revision `{name}` cannot be read: {e}")))?;
-    let holds = store.kind(manifest::NAME).is_ok_and(|kind| kind.is_some());
-    if !holds {
-        return Err(Failure::Outside(format!("there is no `{}` in revision `{name}`", manifest::NAME)));
+    match store.kind(manifest::NAME) {
+        Ok(Some(_)) => {}
+        Ok(None) => return Err(Failure::Outside(format!("there is no `{}` in revision `{name}`", manifest::NAME))),
+        Err(error) => {
+            return Err(Failure::Outside(format!("revision `{name}` cannot be read: `{}`: {error}", manifest::NAME)));
+        }
     }
     Ok(Named { place: Place::Store(Box::new(store)), name: name.to_string() })
 }

@@ -75,7 +75,7 @@ pub fn bad_names() -> Vec<String> {
     ]
 }
 
-/// Texts that no id and no name may be, and that a remark may.
+/// Texts that no id, name or attribute may be, and that a note may.
 pub fn hidden_texts() -> Vec<String> {
     vec![
         "bell\u{7}escape\u{1b}[31mred\u{1b}[0m".to_string(),
@@ -98,19 +98,19 @@ pub fn bad_names_estate() -> TempDir {
     );
     write(
         "policy.bastide",
-        "kind stream\nkind item in stream\nattribute remark of user: text\nattribute text of resource: text\ntype secrecy = scale open < sealed\nattribute label of resource: secrecy default open highest\n\
+        "kind stream\nkind item in stream\ntype secrecy = scale open < sealed\nattribute label of resource: secrecy default open highest\n\
          action read\naction update\nrule everybody-reads { because \"<script>window.hit=3</script> \\\"quoted\\\"\" who anyone may read what anything }\n"
             .to_string(),
     );
-    let (mut people, mut groups) = ("id,name,remark\n".to_string(), "group,member\n".to_string());
-    let mut catalog = "id,parent,kind,name,label,text\n".to_string();
+    let (mut people, mut groups) = ("id,name\n".to_string(), "group,member\n".to_string());
+    let mut catalog = "id,parent,kind,name,label\n".to_string();
     let mut entries = "subject,modality,actions,place,reach,note\n".to_string();
     let texts = hidden_texts();
     for (i, name) in bad_names().iter().enumerate() {
         let text = cell(&texts[i % texts.len()]);
-        people.push_str(&format!("u{i},{},{text}\n", cell(name)));
+        people.push_str(&format!("u{i},{}\n", cell(name)));
         groups.push_str(&format!("{},u{i}\n{},u0\n", cell(name), cell(name)));
-        catalog.push_str(&format!("s{i},,stream,{},sealed,\ni{i},s{i},item,{},,{text}\n", cell(name), cell(name)));
+        catalog.push_str(&format!("s{i},,stream,{},sealed\ni{i},s{i},item,{},\n", cell(name), cell(name)));
         entries.push_str(&format!("{},may,read;update,s{i},under,{text}\n", cell(&format!("group:{name}"))));
     }
     for (name, text) in
