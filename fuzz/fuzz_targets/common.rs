@@ -20,6 +20,9 @@ pub fn source() -> DataSource {
         format: None,
         realm: Some("r".to_string()),
         attributes: vec![("departmentNumber".to_string(), placed("wing")), ("name.familyName".to_string(), placed("topics"))],
+        at_least: None,
+        group_id: None,
+        active: Vec::new(),
     }
 }
 
@@ -29,4 +32,9 @@ pub fn placed(text: &str, diagnostics: &[Diagnostic]) {
         let place = diagnostic.place.expect("every mistake has a place");
         assert!(text.get(place.range()).is_some() || place.end == 0, "{diagnostic:?}");
     }
+}
+
+/// The day for which accounts end.
+pub fn today() -> jiff::civil::Date {
+    jiff::civil::Date::constant(2026, 11, 24)
 }

@@ -7,13 +7,13 @@ use bastide_formats::catalog::CatalogSink;
 use bastide_formats::people::PeopleSink;
 use bastide_formats::{entries, groups, usage};
 use bastide_model::rows::GroupRows;
-use bastide_syntax::FileId;
+use bastide_syntax::{Diagnostics, FileId};
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {
     let schema = common::schema();
-    let mut out = Vec::new();
-    let mut people = PeopleSink::new(&schema, &[]);
+    let mut out = Diagnostics::new();
+    let mut people = PeopleSink::new(&schema, &[], common::today());
     people.csv(FileId(0), text, &common::source(), &mut out);
     let mut catalog = CatalogSink::new(&schema);
     catalog.csv(FileId(0), text, &mut out);

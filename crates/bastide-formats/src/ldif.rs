@@ -465,6 +465,7 @@ mod tests {
         for (text, message) in [
             ("dn: o=x\nnothing\n", "expected `attribute: value`"),
             ("cn: x\n", "an entry that does not begin with `dn:`"),
+            ("dn: o=x\ncn: a\ndn: o=y\ncn: b\n", "a second `dn:` in one entry"),
             ("dn: o=x\ncn:: ***\n", "a value that is not valid base64"),
             ("dn: o=x\ncn:: /w==\n", "a base64 value that is not UTF-8 at byte 0"),
             ("dn: o=x\nphoto:< file:///x\n", "a value that stands in another file is not fetched"),

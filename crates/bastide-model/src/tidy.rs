@@ -50,9 +50,10 @@ pub fn uncomparable(text: &str) -> Option<String> {
         return None;
     }
     let mut before = ' ';
-    for c in text.chars() {
+    for (at, c) in text.char_indices() {
+        let ends = c == '\r' && text[at + 1..].starts_with('\n');
         let joins = matches!(c, '\u{200d}' | '\u{fe0e}' | '\u{fe0f}') && is_picture(before);
-        if matches!(hidden(c), Some(Hidden::Turn | Hidden::Invisible | Hidden::Control)) && !joins {
+        if hidden(c).is_some() && !joins && !ends {
             return Some(format!("it holds U+{:04X}, which does not show", c as u32));
         }
         before = c;
@@ -101,10 +102,10 @@ mod tests {
 
     #[test]
     fn texts_are_what_they_look_like() {
-        for text in ["desk", "two\nlines\tand a tab", "José", "❤\u{fe0f}", "👩\u{200d}💻", "日本"] {
+        for text in ["desk", "two\nlines\r\nand a\ttab", "José", "❤\u{fe0f}", "👩\u{200d}💻", "日本"] {
             assert_eq!(uncomparable(text), None, "{text}");
         }
-        for text in ["de\u{200b}sk", "desk\u{202e}", "Jose\u{301}", "a\u{200d}b", "a\u{1b}b"] {
+        for text in ["de\u{200b}sk", "desk\u{202e}", "Jose\u{301}", "a\u{200d}b", "a\u{1b}b", "a\rb", "a\u{2028}b"] {
             assert!(uncomparable(text).is_some(), "{text:?}");
         }
     }

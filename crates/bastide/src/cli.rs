@@ -151,7 +151,10 @@ pub fn main() -> ExitCode {
     // A shell that asks what could come next gets its answer here, and the program ends.
     clap_complete::CompleteEnv::with_factory(Cli::command).shells(crate::shells::all()).complete();
     crate::tidy::on_signals();
-    let cli = Cli::parse_from(moved(std::env::args_os().collect()));
+    let cli = match Cli::try_parse_from(moved(std::env::args_os().collect())) {
+        Ok(cli) => cli,
+        Err(error) => return told(&error),
+    };
     let _ = rayon::ThreadPoolBuilder::new().stack_size(STACK).build_global();
     let work = std::thread::Builder::new().stack_size(STACK).spawn(move || {
         let mut stage = Stage::real(cli.color);
@@ -169,6 +172,17 @@ pub fn main() -> ExitCode {
             ExitCode::from(crate::failure::OUTSIDE)
         }
     }
+}
+
+/// Tells what is wrong with a command line, or its help. What was typed is made harmless, for it may come from elsewhere.
+fn told(error: &clap::Error) -> ExitCode {
+    let plain = error.render().to_string();
+    let harmless = crate::failure::harmless(&plain);
+    if plain == harmless && bastide_syntax::no_commands(&plain) == plain {
+        error.exit();
+    }
+    Stage::real(Color::Never).complain(&harmless);
+    ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(crate::failure::USAGE))
 }
 
 /// Runs one command; its status where it came to its end.

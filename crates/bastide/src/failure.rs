@@ -47,14 +47,19 @@ impl Failure {
     pub fn text(&self) -> String {
         match self {
             Failure::Usage(message, hints) => {
-                let hints: String = hints.iter().map(|h| format!("  {h}\n")).collect();
-                format!("error: {message}\n{hints}")
+                let hints: String = hints.iter().map(|h| format!("  {}\n", harmless(h))).collect();
+                format!("error: {}\n{hints}", harmless(message))
             }
             Failure::Estate(report) => report.clone(),
-            Failure::Outside(message) => format!("error: {message}\n"),
+            Failure::Outside(message) => format!("error: {}\n", harmless(message)),
             Failure::Closed => String::new(),
         }
     }
+}
+
+/// A text of several lines in which nothing from data or arguments acts on a terminal.
+pub fn harmless(text: &str) -> String {
+    text.split('\n').map(visible).collect::<Vec<_>>().join("\n")
 }
 
 impl From<FindError> for Failure {

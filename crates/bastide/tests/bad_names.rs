@@ -130,3 +130,35 @@ fn pictures_and_graphs_stay_whole() {
     }
     assert!(!quoted && !outside.contains(['<', '\'', '`', '&']), "{outside}");
 }
+
+/// What is typed may come from elsewhere: it acts on nobody either.
+#[test]
+fn arguments_are_harmless() {
+    let dir = bad_names_estate();
+    for text in common::hidden_texts().iter().map(String::as_str).chain(["::error::x", "##[group]x"]) {
+        let option = format!("--{text}");
+        for args in [
+            &["what", text][..],
+            &["why", "u1", "update", text],
+            &["who", text, "i1"],
+            &["diff", text],
+            &["try", "--join", text],
+            &["try", "--add", text],
+            &["-C", text, "check"],
+            &["matrix", "--session", text],
+            &["matrix", "--on", text],
+            &["matrix", &option],
+            &["review", "answers", text],
+            &["about", text],
+            &["reach", text],
+            &[text],
+        ] {
+            let run = run_in(dir.path(), args);
+            assert!((0..=4).contains(&run.status), "{args:?}: {}{}", run.out, run.err);
+            assert_eq!(acts(&run.out), None, "{args:?}");
+            assert_eq!(acts(&run.err), None, "{args:?}: {}", run.err);
+            let commands = |line: &&str| line.trim_start().starts_with("::") || line.trim_start().starts_with("##[");
+            assert_eq!(run.err.lines().find(commands), None, "{args:?}");
+        }
+    }
+}

@@ -65,12 +65,23 @@ fn mode_and_links_are_kept() {
     let root = demo.path();
     let (groups, entries) = (root.join("data/groups.csv"), root.join("data/entries.csv"));
     fs::set_permissions(&groups, fs::Permissions::from_mode(0o640)).unwrap();
+    // Somebody else's, where this may be tried; and something noted beside it, where the disk can.
+    let own = fs::metadata(&groups).unwrap();
+    let given = std::os::unix::fs::chown(&groups, Some(12_345), Some(23_456)).is_ok();
+    let noted = rustix::fs::setxattr(&groups, c"user.note", b"kept", rustix::fs::XattrFlags::empty()).is_ok();
     fs::create_dir(root.join("kept")).unwrap();
     fs::rename(&entries, root.join("kept/e.csv")).unwrap();
     symlink("../kept/e.csv", &entries).unwrap();
     let before = names(root);
     write(root).ok();
-    assert_eq!(fs::metadata(&groups).unwrap().mode() & 0o777, 0o640);
+    let now = fs::metadata(&groups).unwrap();
+    assert_eq!(now.mode() & 0o777, 0o640);
+    let owner = if given { (12_345, 23_456) } else { (own.uid(), own.gid()) };
+    assert_eq!((now.uid(), now.gid()), owner);
+    let mut note = [0; 4];
+    let size = rustix::fs::getxattr(&groups, c"user.note", &mut note[..]).unwrap_or(0);
+    assert_eq!((size, &note[..size]), if noted { (4, &b"kept"[..]) } else { (0, &b""[..]) });
+    assert!(!fs::read_to_string(&groups).unwrap().contains("registrars,marta.hollis"));
     assert!(fs::symlink_metadata(&entries).unwrap().is_symlink(), "a link stays a link");
     assert!(!fs::read_to_string(root.join("kept/e.csv")).unwrap().contains("bruno.tavares"));
     assert_eq!(names(root), before, "nothing is left behind");

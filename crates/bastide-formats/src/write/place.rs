@@ -72,13 +72,23 @@ pub fn keep(new: &File, old: &Path) -> io::Result<()> {
 #[cfg(target_os = "linux")]
 fn attributes(new: &File, old: &Path) -> io::Result<()> {
     use rustix::fs::{XattrFlags, fsetxattr, getxattr, listxattr};
-    let size = listxattr(old, &mut [0_u8; 0][..]).unwrap_or(0);
-    let mut names = vec![0_u8; size];
-    let size = listxattr(old, &mut names[..]).unwrap_or(0);
+    use rustix::io::Errno;
+    const MOST: usize = 1 << 16;
+    // Names and values are no longer than this on any disk.
+    let (mut names, mut value) = (vec![0_u8; MOST], vec![0_u8; MOST]);
+    let size = match listxattr(old, &mut names[..]) {
+        Ok(size) => size,
+        // Such a disk notes nothing beside a file.
+        Err(Errno::NOTSUP | Errno::NOSYS) => 0,
+        Err(error) => return Err(error.into()),
+    };
     for name in names[..size].split(|byte| *byte == 0).filter(|name| !name.is_empty()) {
-        let size = getxattr(old, name, &mut [0_u8; 0][..])?;
-        let mut value = vec![0_u8; size];
-        let size = getxattr(old, name, &mut value[..])?;
+        let size = match getxattr(old, name, &mut value[..]) {
+            Ok(size) => size,
+            // Some are for the system alone.
+            Err(Errno::NODATA | Errno::PERM | Errno::ACCESS) => continue,
+            Err(error) => return Err(error.into()),
+        };
         let set = fsetxattr(new, name, &value[..size], XattrFlags::empty());
         // What the system itself gives every file need not be given again.
         if set.is_err() && (name.starts_with(b"user.") || name.starts_with(b"system.posix_acl")) {
