@@ -532,8 +532,9 @@ mod tests {
         ];
         let long = ["", "\"", "\n1,\"2\"\n"].map(|more| format!("a,b\n1,2\n3,{}{more}", "x".repeat(AHEAD)));
         for text in small.map(String::from).into_iter().chain(long).chain((0..60).map(random)) {
+            // Carriage returns alone are told when the file is opened; rows are cut at them all the same.
+            let mut table = CsvTable::open(FileId(0), &text, &mut Diagnostics::new()).unwrap();
             let mut out = Diagnostics::new();
-            let mut table = CsvTable::open(FileId(0), &text, &mut out).unwrap();
             let from = table.reader.position().byte() as usize;
             let mut part = Plain {
                 file: FileId(0),

@@ -7,6 +7,7 @@ use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::people::PeopleSink;
 use crate::scim::{self, ScimLinks};
 use crate::store::{Folder, Store, find};
+use crate::stray;
 use crate::text;
 use crate::usage::Used;
 use crate::write::{self, Refused, Settled, Texts};
@@ -104,6 +105,7 @@ pub fn load_from(store: &dyn Store, day: Date) -> Loaded {
 
 /// Reads a folder until nothing of it has changed from the first file to the last.
 fn at_one_moment<T>(root: &Path, read: impl Fn(&Folder) -> T) -> Result<(T, Folder, Settled), Refused> {
+    stray::sweep(root);
     let mut changing = String::new();
     for wait in 0..TRIES {
         let settled = write::settle(root)?;

@@ -62,6 +62,8 @@ pub struct Diagnostic {
     pub helps: Vec<Help>,
     /// How bad it is, where that is not what its code says.
     pub level: Option<Severity>,
+    /// What else it is, where one thing was told as another that it brings about.
+    pub was: Option<&'static Code>,
     /// How many more of its code there are in its file that are not listed.
     pub more: usize,
     /// What is looked for among the names that are known, to suggest the nearest.
@@ -178,6 +180,7 @@ impl Diagnostic {
             notes: Vec::new(),
             helps: Vec::new(),
             level: None,
+            was: None,
             more: 0,
             seek: None,
         }

@@ -1,7 +1,7 @@
 //! Where a command's output goes: a terminal, a pipe, a file, or the tour of the demo.
 
 use crate::failure::Failure;
-use bastide_formats::stray::Stray;
+use bastide_formats::stray::{self, Stray};
 use bastide_formats::write::{keep, may_be_replaced};
 use bastide_syntax::no_commands;
 use std::io::{self, BufWriter, IsTerminal, Write};
@@ -21,7 +21,7 @@ pub enum Color {
 /// A temporary file beside the one it will replace, with its permissions.
 pub fn temporary_beside(path: &Path, folder: &Path) -> io::Result<tempfile::NamedTempFile> {
     let mut builder = tempfile::Builder::new();
-    builder.prefix(".bastide-").rand_bytes(16);
+    builder.prefix(stray::DRAFT).rand_bytes(stray::LETTERS);
     #[cfg(unix)]
     builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
     let temporary = builder.tempfile_in(folder)?;
@@ -159,6 +159,7 @@ impl Stage {
         // A link stays a link: what it leads to is replaced.
         let path = &target(path);
         let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        stray::sweep(folder);
         let made = Stray::make(|| temporary_beside(path, folder), |made| made.path().to_path_buf());
         let (temporary, stray) = made.map_err(named)?;
         let mut out = BufWriter::with_capacity(1 << 16, temporary);

@@ -42,6 +42,7 @@ pub fn write(files: &Files) -> io::Result<()> {
                 folders.entry(top).or_default().push((inside, bytes.clone()));
             }
             None => {
+                stray::sweep(folder);
                 let make = || temporary_beside(path, folder);
                 let (mut file, stray) = Stray::make(make, |file| file.path().to_path_buf())?;
                 file.write_all(bytes)?;
@@ -52,7 +53,8 @@ pub fn write(files: &Files) -> io::Result<()> {
     }
     for (place, files) in folders {
         let above = place.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let make = || tempfile::Builder::new().prefix(".bastide-").rand_bytes(16).tempdir_in(above);
+        stray::sweep(above);
+        let make = || tempfile::Builder::new().prefix(stray::DRAFT).rand_bytes(stray::LETTERS).tempdir_in(above);
         let (own, stray) = Stray::make(make, |folder| folder.path().to_path_buf())?;
         // Our own is for us alone; what is made is for whom the system says.
         let whole = own.path().join("whole");

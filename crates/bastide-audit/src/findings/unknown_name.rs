@@ -19,9 +19,9 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let _ = survey;
-    let wanted = [&codes::UNKNOWN_REFERENCE, &codes::UNKNOWN_SUBJECT, &codes::STALE_PLACE, &codes::LOST_RESTRICTION];
-    let all =
-        case.diagnostics.iter().zip(&case.lines).filter(|(d, _)| wanted.iter().any(|code| code.name == d.code.name));
+    let wanted = [&codes::UNKNOWN_REFERENCE, &codes::UNKNOWN_SUBJECT, &codes::STALE_PLACE];
+    let is = |d: &bastide_syntax::Diagnostic| wanted.iter().any(|code| [d.was, Some(d.code)].contains(&Some(code)));
+    let all = case.diagnostics.iter().zip(&case.lines).filter(|(d, _)| is(d));
     // How many more there are stands at the last that is listed; it is told at the first, where it is read.
     let key = |d: &bastide_syntax::Diagnostic| (d.code.name, d.place.map(|place| place.file));
     let mut more: HashMap<_, usize> = HashMap::new();

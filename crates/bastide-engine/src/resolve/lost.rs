@@ -56,6 +56,7 @@ impl Scope<'_> {
             let span = one.place.unwrap_or(Span::new(statement.origin.file, 0, 0));
             let mut lost = self.lost(statement, span, format!("{what}: {message}"));
             lost.helps.splice(0..0, helps);
+            (lost.was, lost.seek) = (Some(one.code), one.seek.take());
             (lost.label, lost.notes, lost.others) =
                 (std::mem::take(&mut one.label), std::mem::take(&mut one.notes), std::mem::take(&mut one.others));
             *one = lost;

@@ -36,7 +36,7 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
         })
         .collect();
     if person.groups.len() > MOST_GROUPS {
-        groups.push(format!("and {} more", count(person.groups.len() - MOST_GROUPS, "group")));
+        groups.push(format!("and {} more", grouped((person.groups.len() - MOST_GROUPS) as u64)));
     }
     let groups = if groups.is_empty() { "no groups".to_string() } else { groups.join(", ") };
     out.push_str(&hang("member of  ", &groups, columns));
