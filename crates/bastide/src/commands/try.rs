@@ -332,7 +332,12 @@ fn put(
     moment: &Moment,
     stage: &Stage,
 ) -> Result<Vec<String>, Failure> {
-    let (texts, loaded) = written(opened, root, args, stage)?;
+    let made = written(opened, root, args, stage);
+    // Where somebody edits meanwhile, what was tried is not what stands there, and that is what there is to say.
+    if let Some(file) = opened.loaded.folder.as_ref().and_then(Folder::changed) {
+        return Err(Failure::Outside(format!("`{file}` has changed meanwhile; nothing is written")));
+    }
+    let (texts, loaded) = made?;
     let new = loaded.estate.as_ref().ok_or_else(|| Failure::Outside("the new files cannot be read".to_string()))?;
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
     let mut a = SetEngine::new(tried, moment).map_err(failed)?;
