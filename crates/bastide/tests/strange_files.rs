@@ -59,6 +59,10 @@ fn a_policy_file_never_disappears_in_silence() {
     let dir = estate();
     make(&dir, "ln -s nowhere policy/notes.txt; ln -s 'ann@host.1:2' 'policy/.#base.bastide'; mkfifo policy/pipe");
     assert_eq!(run_in(dir.path(), &["matrix"]).status, 0);
+    // A hidden one is read like any other, whatever it is called.
+    let dir = estate();
+    fs::write(dir.path().join("policy/.bastide-hidden.bastide"), RULE).unwrap();
+    assert!(run_in(dir.path(), &["rules"]).ok().contains("extra"));
     // A link to another folder of the estate is followed.
     let dir = estate();
     make(

@@ -4,6 +4,7 @@
 mod common;
 
 use common::{demo, run_in};
+use sha2::Digest;
 use std::collections::BTreeSet;
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
@@ -328,5 +329,81 @@ fn the_demo_touches_nothing_of_others() {
         assert!(run.err.contains("which the demo did not write"), "{}", run.err);
         assert_eq!(files(demo.path()), before);
         fs::remove_file(&file).unwrap();
+    }
+}
+
+/// Leaves a change of the entries as if its writer had been killed once it counted.
+fn cut_off(root: &Path, target: &str, new: &str) -> String {
+    let beside = format!(".bastide-{}", "0123456789ab".repeat(2));
+    let sum = |text: &[u8]| sha2::Sha256::digest(text).iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+    let old = fs::read(root.join(target)).unwrap_or_default();
+    fs::write(root.join(target).with_file_name(&beside), new).unwrap();
+    let journal = serde_json::json!({
+        "journal": 2, "state": "made", "draft": format!(".bastide-{}", "f".repeat(24)),
+        "files": [{"file": "data/entries.csv", "target": target, "beside": beside, "old": sum(&old), "new": sum(new.as_bytes())}],
+    });
+    fs::write(root.join(".bastide-journal"), journal.to_string()).unwrap();
+    beside
+}
+
+/// A change that was cut off after it counted is finished by whoever reads next, who says so; unless somebody edited the file
+/// since, whose text is not touched.
+#[test]
+fn a_change_that_was_cut_off_is_finished() {
+    let asked = ["-q", "why", "bruno.tavares", "read", "in-007", "--remedies", "0", "--on", "2026-11-24"];
+    let without = |text: &str| {
+        text.lines().filter(|l| !l.contains("bruno.tavares")).map(|l| format!("{l}\n")).collect::<String>()
+    };
+    let (first, second) = (demo(), demo());
+    let entries = first.path().join("data/entries.csv");
+    let new = without(&fs::read_to_string(&entries).unwrap());
+    let before = names(first.path());
+    cut_off(first.path(), "data/entries.csv", &new);
+    let run = run_in(first.path(), &asked);
+    assert!(run.status == 0 && run.out.starts_with("allowed"), "{}{}", run.out, run.err);
+    let told = "a change that was cut off while it was written is finished now: `data/entries.csv`";
+    assert!(run.err.contains(told), "{}", run.err);
+    assert_eq!(fs::read_to_string(&entries).unwrap(), new);
+    assert_eq!(names(first.path()), before, "nothing is left behind");
+    assert!(!run_in(first.path(), &asked).err.contains("cut off"), "it is said once");
+
+    let entries = second.path().join("data/entries.csv");
+    let beside = cut_off(second.path(), "data/entries.csv", &new);
+    fs::write(&entries, "subject,modality,actions,place,reach\n").unwrap();
+    let before = files(second.path());
+    for command in [&asked[..], &["check"], &["fmt"], &["try", "--join", "marisol.ferro:lab", "--write"]] {
+        let run = run_in(second.path(), command);
+        assert_eq!((run.status, run.out.as_str()), (4, ""), "{command:?}: {}", run.err);
+        assert!(
+            run.err.contains("was edited after a change of it was cut off") && run.err.contains(&beside),
+            "{}",
+            run.err
+        );
+        assert_eq!(files(second.path()), before, "{command:?}");
+    }
+}
+
+/// A journal that comes along with the files makes no command read or write anything else.
+#[test]
+fn a_strangers_journal_is_refused_by_every_command() {
+    for target in ["../entries.csv", "/etc/hostname", ".git/config", "policy/../data/entries.csv"] {
+        let outer = TempDir::new().unwrap();
+        let dir = outer.path().join("estate");
+        run_in(outer.path(), &["-q", "demo", "estate", "--no-tour"]).ok();
+        fs::create_dir(dir.join(".git")).unwrap();
+        fs::write(dir.join(".git/config"), "mine").unwrap();
+        fs::write(outer.path().join("entries.csv"), "mine").unwrap();
+        if target != "/etc/hostname" {
+            cut_off(&dir, target, "subject\n");
+        } else {
+            fs::write(dir.join(".bastide-journal"), "../../../etc/hostname\tdata/entries.csv\n").unwrap();
+        }
+        let before = files(outer.path());
+        for command in [&["check"][..], &["matrix"], &["try", "--join", "marisol.ferro:lab", "--write"], &["fmt"]] {
+            let run = run_in(&dir, command);
+            assert_eq!((run.status, run.out.as_str()), (4, ""), "{target} {command:?}: {}", run.err);
+            assert!(run.err.contains("may have come along with the files"), "{}", run.err);
+        }
+        assert_eq!(files(outer.path()), before, "{target}");
     }
 }

@@ -5,7 +5,7 @@ use bastide_model::strings::Strings;
 use bastide_model::tidy::look;
 use bastide_model::*;
 use bastide_syntax::{Diagnostic, Diagnostics, Span, codes};
-use hashbrown::{HashMap, HashSet};
+use hashbrown::HashMap;
 use rayon::prelude::*;
 
 /// Reports users, and groups, whose ids differ only by case or by letters that look alike; where each stands is asked for
@@ -21,22 +21,33 @@ pub(super) fn groups(ids: &Strings, place: &dyn Fn(usize) -> Span, out: &mut Dia
     report("groups", &ids, place, out);
 }
 
-/// Reports resources whose ids differ only by case or by letters of other scripts that look alike. Digits and letters of one
-/// script are not compared: ids of resources are drawn by machines.
+/// Reports ids of resources that a reader takes for each other, or for a path. Every id is looked at once.
 pub(super) fn resources(catalog: &Catalog, place: &dyn Fn(ResourceId) -> Span, out: &mut Diagnostics) {
-    let odd = |id: &str| id.bytes().any(|b| !b.is_ascii() || b.is_ascii_uppercase());
+    let odd = |id: &str| id.bytes().any(|b| b == b'/' || !b.is_ascii() || b.is_ascii_uppercase());
     let odd: Vec<ResourceId> = (0..catalog.len() as u32)
         .into_par_iter()
         .map(ResourceId)
         .filter(|resource| odd(catalog.id(*resource)))
         .collect();
+    looks(catalog, &odd, place, out);
+    let roots = catalog.roots().filter_map(|root| catalog.find(catalog.name(root)));
+    let slashed = odd.iter().copied().filter(|resource| catalog.id(*resource).contains('/'));
+    let mut all: Vec<ResourceId> = roots.chain(slashed).collect();
+    all.sort_unstable();
+    all.dedup();
+    paths(catalog, &all, place, out);
+}
+
+/// Reports ids that differ only by case or by letters of other scripts that look alike. Digits and letters of one script are
+/// not compared: ids of resources are drawn by machines.
+fn looks(catalog: &Catalog, odd: &[ResourceId], place: &dyn Fn(ResourceId) -> Span, out: &mut Diagnostics) {
     if odd.is_empty() {
         return;
     }
     let folded = |id: &str| if id.is_ascii() { id.to_ascii_lowercase() } else { look(id) };
     let looks: Vec<String> = odd.par_iter().map(|resource| folded(catalog.id(*resource))).collect();
     let mut by_look: HashMap<&str, Vec<ResourceId>> = HashMap::with_capacity(odd.len());
-    for (look, resource) in looks.iter().zip(&odd) {
+    for (look, resource) in looks.iter().zip(odd) {
         by_look.entry(look).or_default().push(*resource);
     }
     // One that is all small letters is its own look.
@@ -61,15 +72,8 @@ pub(super) fn resources(catalog: &Catalog, place: &dyn Fn(ResourceId) -> Span, o
 }
 
 /// Reports ids that are the path of something else, so that whoever writes the path gets another thing.
-pub(super) fn paths(catalog: &Catalog, place: &dyn Fn(ResourceId) -> Span, out: &mut Diagnostics) {
-    let roots: HashSet<&str> = catalog.roots().map(|root| catalog.name(root)).collect();
-    let could = |id: &str| id.contains('/') || roots.contains(id);
-    let ids: Vec<ResourceId> = (0..catalog.len() as u32)
-        .into_par_iter()
-        .map(ResourceId)
-        .filter(|resource| could(catalog.id(*resource)))
-        .collect();
-    for resource in ids {
+fn paths(catalog: &Catalog, ids: &[ResourceId], place: &dyn Fn(ResourceId) -> Span, out: &mut Diagnostics) {
+    for resource in ids.iter().copied() {
         let id = catalog.id(resource);
         let others = catalog.matching(&PathPattern::new(id));
         if let Some(other) = others.into_iter().find(|other| *other != resource) {

@@ -82,7 +82,6 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
     check_sources(&catalog, &places, out);
     let place = |resource: ResourceId| places.at(resource.index()).span();
     super::alike::resources(&catalog, &place, out);
-    super::alike::paths(&catalog, &place, out);
     let has = |attribute: &Attribute| -> Vec<bool> {
         KindId::all(schema.kinds.len()).map(|kind| schema.is_any(kind, attribute.kinds.as_deref())).collect()
     };

@@ -1,6 +1,6 @@
 //! The files that a path or a pattern names.
 
-use super::{Kind, Name, OWN, Store, inside};
+use super::{Kind, Name, Store, inside, is_own};
 use bastide_syntax::{Diagnostic, Diagnostics, Span, codes, visible};
 use std::collections::BTreeSet;
 
@@ -130,7 +130,7 @@ impl Walk<'_> {
         match self.store.list(folder) {
             Ok(mut names) => {
                 // What is ours while it is written is no part of the estate.
-                names.retain(|name| !name.text.starts_with(OWN));
+                names.retain(|name| !is_own(&name.text));
                 names.sort();
                 names
             }

@@ -18,6 +18,14 @@ use std::io;
 /// Names that begin so are our own, made while something is written.
 pub const OWN: &str = ".bastide-";
 
+/// Whether a name is one of our own forms: of the journal, a new text, a draft or a lock. They are no part of the estate.
+pub fn is_own(name: &str) -> bool {
+    let rest = name.strip_prefix(OWN);
+    let of_length =
+        |rest: &str| (rest.len() == 16 || rest.len() == 24) && rest.bytes().all(|b| b.is_ascii_alphanumeric());
+    rest.is_some_and(|rest| matches!(rest, "journal" | "lock") || of_length(rest))
+}
+
 /// What a path leads to.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Kind {
