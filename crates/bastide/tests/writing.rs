@@ -10,6 +10,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
@@ -121,6 +122,7 @@ fn what_is_better_left_alone_is() {
 /// Several write at once, while somebody edits by hand: whatever was said to be written is there at the end, and so is every
 /// edit.
 #[test]
+#[allow(clippy::print_stdout, reason = "how much was written")]
 fn no_change_is_lost_in_a_crowd() {
     let seconds = std::env::var("BASTIDE_SECONDS").ok().and_then(|n| n.parse().ok()).unwrap_or(6);
     let demo = demo();
@@ -137,11 +139,12 @@ fn no_change_is_lost_in_a_crowd() {
     fs::write(&groups, fs::read_to_string(&groups).unwrap() + &rows).unwrap();
     let end = Instant::now() + Duration::from_secs(seconds);
     let (mut kept, mut edits) = (BTreeSet::new(), Vec::new());
+    let (written, refused) = (AtomicUsize::new(0), AtomicUsize::new(0));
     std::thread::scope(|scope| {
         let writers: Vec<_> = new
             .iter()
             .map(|group| {
-                let users = &users;
+                let (users, written, refused) = (&users, &written, &refused);
                 scope.spawn(move || {
                     let mut kept = Vec::new();
                     for user in users.iter().cycle().take(10_000) {
@@ -153,13 +156,18 @@ fn no_change_is_lost_in_a_crowd() {
                         let run = run_in(root, &["-q", "try", option, &what, "--write", "--anyway", "--far"]);
                         let row = format!("{group},{user}");
                         match run.status {
-                            0 | 1 if run.out.contains("written") => match option {
-                                "--join" => kept.push(row),
-                                _ => kept.retain(|known| *known != row),
-                            },
-                            4 => assert!(run.err.contains("change"), "{}", run.err),
-                            // The editor has emptied a file, and not filled it yet.
-                            3 => {}
+                            0 | 1 if run.out.contains("written") => {
+                                written.fetch_add(1, Ordering::Relaxed);
+                                match option {
+                                    "--join" => kept.push(row),
+                                    _ => kept.retain(|known| *known != row),
+                                }
+                            }
+                            // Status 3: the editor has emptied a file, and not filled it yet.
+                            3 | 4 => {
+                                refused.fetch_add(1, Ordering::Relaxed);
+                                assert!(run.status == 3 || run.err.contains("change"), "{}", run.err);
+                            }
                             _ => panic!("{} {}{}", run.status, run.out, run.err),
                         }
                     }
@@ -188,6 +196,8 @@ fn no_change_is_lost_in_a_crowd() {
             kept.extend(writer.join().unwrap());
         }
     });
+    let (written, refused) = (written.into_inner(), refused.into_inner());
+    println!("{written} changes, {refused} refused, {} edits by hand", edits.len());
     let text = fs::read_to_string(&groups).unwrap();
     let there: BTreeSet<String> = text
         .lines()
