@@ -72,6 +72,18 @@ fn a_policy_file_never_disappears_in_silence() {
     assert!(run_in(dir.path(), &["rules"]).ok().contains("kept"));
 }
 
+/// Links that double the ways at every level end the search, and are told.
+#[test]
+fn links_without_end() {
+    let dir = estate();
+    make(
+        &dir,
+        "mkdir policy/d; cd policy/d; for i in $(seq 1 40); do mkdir $i; n=$((i + 1)); ln -s ../$n $i/a; ln -s ../$n $i/b; done",
+    );
+    make(&dir, "mkdir policy/d/41");
+    refused(&dir, "links lead to the same ones over and over");
+}
+
 #[test]
 fn a_folder_that_cannot_be_read_is_told() {
     let dir = estate();

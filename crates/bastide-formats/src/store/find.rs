@@ -7,6 +7,9 @@ use std::collections::BTreeSet;
 /// Folders nested deeper than this are not looked through.
 const DEEPEST: usize = 100;
 
+/// Links may lead to the same folders over and over: after so many the search ends.
+const MOST_FOLDERS: usize = 20_000;
+
 /// One segment of a pattern.
 enum Segment {
     /// A name as it is.
@@ -30,7 +33,8 @@ pub fn find(store: &dyn Store, pattern: &str, outside: bool, place: Span, out: &
             return Vec::new();
         }
     };
-    let mut walk = Walk { store, outside, chain: Vec::new(), found: BTreeSet::new(), problems: BTreeSet::new() };
+    let mut walk =
+        Walk { store, outside, chain: Vec::new(), entered: 0, found: BTreeSet::new(), problems: BTreeSet::new() };
     walk.chain.extend(store.identity("").ok());
     walk.folder("", &segments);
     for (path, problem) in &walk.problems {
@@ -81,6 +85,8 @@ struct Walk<'s> {
     outside: bool,
     /// The folders from the estate's down to the one at hand.
     chain: Vec<(u64, u64)>,
+    /// How many folders were entered.
+    entered: usize,
     found: BTreeSet<String>,
     problems: BTreeSet<(String, String)>,
 }
@@ -184,6 +190,16 @@ impl Walk<'_> {
         }
         if self.chain.len() > DEEPEST {
             return self.problem(&path, format!("lies more than {DEEPEST} folders deep"));
+        }
+        self.entered += 1;
+        if self.entered > MOST_FOLDERS {
+            if self.entered == MOST_FOLDERS + 1 {
+                self.problem(
+                    &path,
+                    format!("is reached after {MOST_FOLDERS} folders: links lead to the same ones over and over"),
+                );
+            }
+            return;
         }
         self.chain.push(identity);
         self.folder(&path, segments);

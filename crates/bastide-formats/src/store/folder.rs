@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::fs::{self, File, Metadata};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 /// A smaller file is read by one core.
 const LARGE: u64 = 8 << 20;
@@ -40,6 +40,8 @@ impl Stamp {
 /// another by now.
 pub struct Folder {
     root: PathBuf,
+    /// The folder without links, once it was asked for.
+    real: OnceLock<PathBuf>,
     /// Texts that are read in the place of what stands on the disk.
     instead: BTreeMap<String, PathBuf>,
     read: Mutex<BTreeMap<String, Stamp>>,
@@ -54,7 +56,13 @@ impl Folder {
 
     /// The same, with other files in the place of some.
     pub(crate) fn through(root: &Path, instead: BTreeMap<String, PathBuf>) -> Folder {
-        Folder { root: root.to_path_buf(), instead, read: Mutex::default(), found: Mutex::default() }
+        Folder {
+            root: root.to_path_buf(),
+            real: OnceLock::new(),
+            instead,
+            read: Mutex::default(),
+            found: Mutex::default(),
+        }
     }
 
     /// Where a file is.
@@ -201,7 +209,14 @@ impl Store for Folder {
         if self.instead.contains_key(path) {
             return Ok(false);
         }
-        Ok(!fs::canonicalize(self.root.join(path))?.starts_with(fs::canonicalize(&self.root)?))
+        let real = match self.real.get() {
+            Some(real) => real,
+            None => {
+                let real = fs::canonicalize(&self.root)?;
+                self.real.get_or_init(|| real)
+            }
+        };
+        Ok(!fs::canonicalize(self.root.join(path))?.starts_with(real))
     }
 
     fn found(&self, pattern: &str, outside: bool, files: &[String]) {
