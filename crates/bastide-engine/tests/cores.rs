@@ -159,11 +159,11 @@ fn a_catalog_is_the_same_in_parts() {
     assert_eq!((rows(&everywhere.expect("no errors").catalog), &same), (one.clone(), &said));
     // A quoted cell that goes on from one part into others: then all of it is read from front to back.
     let lines = "a line\n".repeat(200_000);
-    quoted.set("catalog.csv", format!("{text}huge,,hall,\"~{lines}\",,,,,,,\n"));
+    quoted.set("catalog.csv", format!("{text}huge,,hall,~Huge,,,,,\"~{lines}\",,\n"));
     let (whole, same) = load(&quoted, 3);
     let whole = rows(&whole.expect("no errors").catalog);
-    assert_eq!((&whole[..one.len()], &same), (&one[..], &said));
-    assert!(whole.len() == one.len() + 1 && whole[one.len()].starts_with("huge ~a line\na line"));
+    assert!((&whole[..one.len()], &same) == (&one[..], &said), "the others are what they were");
+    assert!(whole.len() == one.len() + 1 && whole[one.len()].contains("~a line"), "{:.200}", whole[one.len()]);
 }
 
 /// Whatever is wrong is told the same, at the same place.
