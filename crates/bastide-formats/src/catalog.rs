@@ -1,7 +1,7 @@
 //! The catalog from cells, whatever file they come from.
 
 use crate::csv_table::{Block, Cells, CsvRow, CsvTable, Plain};
-use crate::people::untidy_name;
+use crate::untidy::untidy_name;
 use bastide_model::column::{NONE, Values};
 use bastide_model::rows::{CatalogPart, CatalogRows, Codes, SourceRows, grid};
 use bastide_model::schema::{CATALOG_COLUMNS, read_flag, split_set};

@@ -1,7 +1,7 @@
 //! Memberships from CSV: one a row.
 
 use crate::csv_table::{Cells, CsvTable};
-use crate::people::untidy_name;
+use crate::untidy::untidy_name;
 use bastide_model::rows::{GroupRows, MemberRow};
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 

@@ -7,8 +7,9 @@
 
 use crate::json::{LooseCells, join_set};
 use crate::manifest::DataSource;
-use crate::people::{PeopleField, PeopleSink, untidy_name};
+use crate::people::{PeopleField, PeopleSink};
 use crate::text::LONGEST_LINE;
+use crate::untidy::untidy_name;
 use base64::Engine;
 use bastide_model::rows::{GroupRows, MemberRow, RowPlace};
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};

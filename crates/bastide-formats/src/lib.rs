@@ -22,6 +22,7 @@ pub mod store;
 pub mod stray;
 pub mod strict;
 pub mod text;
+pub mod untidy;
 pub mod usage;
 pub mod write;
 

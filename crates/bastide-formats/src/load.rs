@@ -111,7 +111,7 @@ fn at_one_moment<T>(root: &Path, read: impl Fn(&Folder) -> T) -> Result<(T, Fold
         let settled = write::settle(root)?;
         let folder = Folder::through(root, settled.instead.clone());
         let found = read(&folder);
-        let counts = settled.instead.is_empty() && write::counts(root)?;
+        let counts = !settled.stands && write::counts(root)?;
         match folder.changed() {
             None if !counts => return Ok((found, folder, settled)),
             file => changing = file.unwrap_or(changing),

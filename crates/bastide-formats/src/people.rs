@@ -4,13 +4,13 @@ use crate::activity::ActiveRule;
 use crate::csv_table::{Cells, CsvTable, unknown_column};
 use crate::farewell::Farewells;
 use crate::manifest::DataSource;
+use crate::untidy::untidy_name;
 use bastide_model::column::ColumnBuilder;
 use bastide_model::rows::PeopleRows;
 use bastide_model::schema::{PEOPLE_COLUMNS, Scalar, USER_KINDS, read_flag};
-use bastide_model::tidy::{shown, untidy};
 use bastide_model::{Schema, UserAttributeId, Value};
 use bastide_syntax::nearest::nearest;
-use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 
@@ -29,20 +29,6 @@ pub enum PeopleField {
     Realm,
     /// A declared attribute.
     Attribute(UserAttributeId),
-}
-
-/// The diagnostic of an id or a name that is not in its form, without its place.
-pub fn untidy_name(of: &str, id: &str, what: &str, text: &str) -> Option<Diagnostic> {
-    let (why, better) = untidy(text)?;
-    let message = match what {
-        "id" => format!("the id `{}` of a {of} {why}", shown(text)),
-        _ => format!("the {what} `{}` of {of} `{}` {why}", shown(text), shown(id)),
-    };
-    let nowhere = Span::new(FileId(0), 0, 0);
-    Some(
-        Diagnostic::at(&codes::UNTIDY_NAME, nowhere, message)
-            .help(format!("write it as `{better}`, where it comes from")),
-    )
 }
 
 /// Gathers people.

@@ -7,9 +7,10 @@
 use crate::json::{LooseCells, cell, lines, not_json};
 use crate::ldif::same_group;
 use crate::manifest::DataSource;
-use crate::people::{PeopleField, PeopleSink, untidy_name};
+use crate::people::{PeopleField, PeopleSink};
 use crate::strict::{self, Keys, object};
 use crate::text::Lines;
+use crate::untidy::untidy_name;
 use bastide_model::rows::{GroupRows, MemberRow, RowPlace};
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
 use hashbrown::HashMap;

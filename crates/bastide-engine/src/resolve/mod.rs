@@ -121,16 +121,7 @@ pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &
         proofs: Arc::new(proofs),
         lost: parts.lost,
     };
-    let scope = scope::Scope {
-        schema: &estate.schema,
-        people: &estate.people,
-        groups: &estate.groups,
-        catalog: &estate.catalog,
-        layers: &estate.layers,
-        lost: estate.lost,
-        today: Some(parts.today),
-        hurt: &hurt,
-    };
+    let scope = scope::Scope::of(&estate, Some(parts.today), &hurt);
     lost::values(&estate, &scope, diagnostics);
     scope::suggest(diagnostics, &scope);
     contradiction::report(&estate, diagnostics);

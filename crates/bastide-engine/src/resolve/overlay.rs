@@ -29,16 +29,7 @@ pub fn lay_over(
     lines: &dyn Fn(Span) -> u32,
 ) -> Result<Estate, Vec<Diagnostic>> {
     let mut out = Diagnostics::new();
-    let scope = Scope {
-        schema: &estate.schema,
-        people: &estate.people,
-        groups: &estate.groups,
-        catalog: &estate.catalog,
-        layers: &estate.layers,
-        lost: estate.lost,
-        today: None,
-        hurt: &[],
-    };
+    let scope = Scope::of(estate, None, &[]);
     let mut after = estate.clone();
     after.files = files.to_vec();
     for declaration in &text.declarations {

@@ -25,6 +25,22 @@ pub(super) struct Scope<'a> {
     pub hurt: &'a [GroupId],
 }
 
+impl<'a> Scope<'a> {
+    /// Of an estate that is linked already.
+    pub fn of(estate: &'a Estate, today: Option<jiff::civil::Date>, hurt: &'a [GroupId]) -> Scope<'a> {
+        Scope {
+            schema: &estate.schema,
+            people: &estate.people,
+            groups: &estate.groups,
+            catalog: &estate.catalog,
+            layers: &estate.layers,
+            lost: estate.lost,
+            today,
+            hurt,
+        }
+    }
+}
+
 impl Scope<'_> {
     /// The actions of a list, roles taken apart.
     pub fn actions(&self, items: &Items, out: &mut Diagnostics) -> FixedBitSet {

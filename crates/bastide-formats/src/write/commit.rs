@@ -48,8 +48,8 @@ pub enum CommitError {
     Unfinished(io::Error),
 }
 
-/// Puts new texts in the place of files; whoever does so has taken the [`Lock`] before reading. `still` is asked, at the last moment, for something else that was read and has
-/// changed. `step` is called before each thing that is done to the disk, with a word for it; what it refuses is not done,
+/// Puts new texts in the place of files; whoever does so has taken the [`Lock`] before reading. `still` is asked, at the last
+/// moment, for something else that was read and has changed. `step` is called before each thing that is done to the disk, with a word for it; what it refuses is not done,
 /// which is how tests cut the work off.
 ///
 /// # Errors

@@ -65,6 +65,8 @@ pub struct Settled {
     pub finished: Vec<String>,
     /// Files whose new text is read where it stands beside them, as the change cannot be finished from here.
     pub instead: BTreeMap<String, PathBuf>,
+    /// Whether a journal still stands, because it cannot be taken away from here.
+    pub(crate) stands: bool,
 }
 
 impl Journal {
@@ -278,7 +280,7 @@ fn edited(staged: &Staged) -> Refused {
 
 fn read_through(root: &Path, open: &[Staged]) -> Result<Settled, Refused> {
     let instead = open.iter().map(|staged| (staged.file.clone(), staged.beside(root))).collect();
-    Ok(Settled { instead, ..Settled::default() })
+    Ok(Settled { instead, stands: true, ..Settled::default() })
 }
 
 /// Takes a journal away, and what stands beside the files it names.
