@@ -8,6 +8,7 @@ pub mod calendar;
 pub mod change;
 pub mod decide;
 pub mod difference;
+pub mod evaluate;
 pub mod explain;
 pub mod find;
 pub mod prove;

@@ -4,6 +4,7 @@
 //! rows over one by one in order, in memory that does not grow with their number. What is made of the
 //! rows stands in the other files: the table, the summary, one user's access, who has access.
 
+mod batch;
 mod compare;
 mod hanging;
 mod holders;

@@ -3,6 +3,7 @@
 use super::Stopped;
 use super::tally::{STEP, Tally};
 use crate::decide::Reason;
+use crate::evaluate::Snapshot;
 use crate::sets::SetEngine;
 use crate::sets::store::SetId;
 use bastide_model::*;
@@ -52,13 +53,9 @@ pub type Done<'d> = &'d (dyn Fn(u64) + Sync);
 /// A decision that depends on itself.
 pub fn summary(estate: &Estate, moment: &Moment, done: Done) -> Result<Summary, Stopped<Infallible>> {
     let actions = estate.schema.actions.len();
-    let mut engines = vec![SetEngine::new(estate, moment).map_err(Stopped::Cycle)?];
+    let snapshot = Snapshot::new(estate, moment).map_err(Stopped::Cycle)?;
     let shares = shares(estate.catalog.len(), SMALLEST_SHARE);
-    for _ in 1..shares.len() {
-        // Where statements reach is worked out once for all of them.
-        engines.push(engines[0].beside(estate, moment).map_err(Stopped::Cycle)?);
-    }
-    let Tally { allowed, reasons, profiles, distinct } = Tally::of(engines, shares, done);
+    let Tally { allowed, reasons, profiles, distinct } = Tally::of(&snapshot, shares, done);
     let name = |a: usize| estate.schema.actions[a].name.clone();
     let mut summary = Summary {
         users: estate.people.len(),
@@ -67,7 +64,7 @@ pub fn summary(estate: &Estate, moment: &Moment, done: Done) -> Result<Summary, 
         actions,
         statements: estate.statements.iter().filter(|s| s.is_on() && s.in_date(moment.date)).count(),
         triples: estate.people.len() as u64 * estate.catalog.len() as u64 * actions as u64,
-        profiles: profiles.count(),
+        profiles,
         distinct_outcomes: distinct,
         ..Summary::default()
     };

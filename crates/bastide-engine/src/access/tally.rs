@@ -1,21 +1,24 @@
-//! What everybody may do on everything, counted: from the sets and how often each occurs, never from pairs.
+//! What everybody may do on everything, counted: from outcomes and how often each occurs, never from pairs.
 //!
-//! Each core makes the rows of a share of the resources with an engine of its own. Then what was made is counted in pieces of
-//! about the same work: equal decisions at once, and for the owners among them what is otherwise.
+//! Each core decides on a share of the resources with an evaluator of its own. An outcome that is kept is counted once, times how
+//! often it occurs; users who are decided one by one set right what it says; what was worked out in words is counted as it comes.
+//! Users with the same access, and rows that differ, are told by fingerprints: sums of random numbers, so that whatever the order
+//! and whoever counted, they come to the same.
 
-use super::{Done, Profiles};
+use super::Done;
+use super::batch::Batch;
 use crate::decide::Reason;
-use crate::sets::store::SetStore;
-use crate::sets::{self, Book, Outcome, OutcomeId, Part, SetEngine, ViewsId};
+use crate::evaluate::{Decided, Evaluator, OutcomeId, Snapshot, Work};
+use crate::sets::store::SetId;
+use crate::sets::{self, Prints};
 use bastide_model::*;
+use hashbrown::{HashMap, HashSet};
 use rayon::prelude::*;
 use std::ops::Range;
 use std::sync::Mutex;
 
-/// An engine takes so many resources at a time, and tells of them.
+/// An evaluator takes so many resources at a time, and tells of them.
 pub(super) const STEP: u32 = 4096;
-/// What was made is counted in so many pieces a core, so that none waits long for the other.
-const PIECES: usize = 2;
 /// Fingerprints are counted in so many heaps, by how they begin.
 const HEAPS: usize = 64;
 
@@ -25,37 +28,22 @@ pub(super) struct Tally {
     pub allowed: Vec<Vec<u64>>,
     /// Triples by reason.
     pub reasons: [u64; Reason::ALL.len()],
-    /// Who may do the same everywhere.
-    pub profiles: Profiles,
+    /// How many groups of users there are who may do the same everywhere.
+    pub profiles: usize,
     /// How many rows of the matrix differ from each other.
     pub distinct: usize,
 }
 
 impl Tally {
-    /// Counts the resources of each share with an engine of its own.
-    pub fn of(engines: Vec<SetEngine>, shares: Vec<Range<u32>>, done: Done) -> Tally {
-        let estate = engines[0].estate();
-        let work = Work { left: shares.into_iter().map(Mutex::new).collect() };
-        let made: Vec<Made> = engines
+    /// Counts the resources of each share with an evaluator of its own.
+    pub fn of(snapshot: &Snapshot, shares: Vec<Range<u32>>, done: Done) -> Tally {
+        let work = Shares { left: shares.into_iter().map(Mutex::new).collect() };
+        let random = Random::new(snapshot.estate());
+        let shares: Vec<usize> = (0..work.left.len()).collect();
+        let counted: Vec<Counts> = shares
             .into_par_iter()
             .with_max_len(1)
-            .enumerate()
-            .map(|(share, engine)| Made::of(engine, &work, share, done))
-            .collect();
-        let random = Random::new(estate);
-        let prints: Vec<Vec<u128>> = made.iter().map(|made| random.prints(made)).collect();
-        let pieces: Vec<(&Made, Prints, Range<usize>)> = made
-            .iter()
-            .zip(&prints)
-            .flat_map(|(made, of)| {
-                let prints = Prints { of, random: &random };
-                made.pieces().into_iter().map(move |piece| (made, prints, piece))
-            })
-            .collect();
-        let counted: Vec<Counts> = pieces
-            .into_par_iter()
-            .with_max_len(1)
-            .map(|(made, prints, piece)| Counts::of(estate, made, piece, prints))
+            .map(|share| Counts::of(snapshot.evaluator(), &work, share, &random, done))
             .collect();
         let heap = |heap: usize| {
             let mut prints: Vec<u128> = counted.iter().flat_map(|counts| counts.prints[heap].iter().copied()).collect();
@@ -65,34 +53,27 @@ impl Tally {
         };
         let distinct = (0..HEAPS).into_par_iter().map(heap).sum();
         let mut counted = counted.into_iter();
-        let Counts { mut allowed, mut reasons, mut profiles, .. } =
-            counted.next().expect("there is at least one piece");
+        let Counts { mut allowed, mut reasons, mut users, .. } = counted.next().expect("there is at least one share");
         for other in counted {
             let pairs = allowed.iter_mut().flatten().zip(other.allowed.iter().flatten());
             pairs.for_each(|(sum, more)| *sum = sum.wrapping_add(*more));
             reasons.iter_mut().zip(other.reasons).for_each(|(sum, more)| *sum = sum.wrapping_add(more));
-            profiles.meet(&other.profiles);
+            users.iter_mut().zip(other.users).for_each(|(sum, more)| *sum = sum.wrapping_add(more));
         }
-        // It holds much, and nobody has to wait until it is let go.
-        rayon::spawn(move || drop(made));
-        Tally { allowed, reasons, profiles, distinct }
+        users.sort_unstable();
+        users.dedup();
+        Tally { allowed, reasons, profiles: users.len(), distinct }
     }
 }
 
 /// What is still to be done of each share: whoever is ready takes from the end of another's.
-struct Work {
-    left: Vec<Mutex<Range<u32>>>,
+pub(super) struct Shares {
+    pub left: Vec<Mutex<Range<u32>>>,
 }
 
-impl Work {
-    /// How many resources an engine will have done, about.
-    fn about(&self, share: usize) -> usize {
-        let left = self.left[share].lock().expect("nothing panics while it takes");
-        left.len() + left.len() / 8
-    }
-
-    /// The next resources for an engine with a share of its own.
-    fn next(&self, share: usize) -> Option<Range<u32>> {
+impl Shares {
+    /// The next resources for an evaluator with a share of its own.
+    pub fn next(&self, share: usize) -> Option<Range<u32>> {
         let take = |of: usize, back: bool| {
             let mut left = self.left[of].lock().expect("nothing panics while it takes");
             let count = STEP.min(left.len() as u32);
@@ -106,294 +87,228 @@ impl Work {
     }
 }
 
-/// Resources on which it is known what is decided.
-struct Made {
-    book: Book,
-    sets: SetStore,
-    /// How often the same is decided, by kind.
-    occurs: Vec<Vec<u64>>,
-    owned: Owned,
-}
-
-impl Made {
-    fn of(mut engine: SetEngine, work: &Work, share: usize, done: Done) -> Made {
-        let estate = engine.estate();
-        let mut occurs: Vec<Vec<u64>> = vec![Vec::new(); estate.schema.kinds.len()];
-        let mut decided: Vec<(ResourceId, ViewsId)> = Vec::with_capacity(work.about(share));
-        let resources = std::iter::from_fn(|| work.next(share)).inspect(|step| done(step.len() as u64)).flatten();
-        for resource in resources.map(ResourceId) {
-            let views = engine.views_id(resource);
-            decided.push((resource, views));
-            let occurs = &mut occurs[estate.catalog.kind(resource).index()];
-            if occurs.len() <= views.index() {
-                occurs.resize(views.index() + 1, 0);
-            }
-            occurs[views.index()] += 1;
-        }
-        let (book, sets) = engine.into_book();
-        let owned = Owned::of(&estate.catalog, &book, &decided);
-        Made { book, sets, occurs, owned }
-    }
-
-    /// What was decided, in pieces of about the same work.
-    fn pieces(&self) -> Vec<Range<usize>> {
-        let work = |views: usize| self.owned.get(views).len() + 8;
-        let whole: usize = (0..self.owned.len()).map(work).sum();
-        let (mut pieces, mut from, mut sum) = (Vec::new(), 0, 0);
-        for views in 0..self.owned.len() {
-            sum += work(views);
-            if sum >= whole.div_ceil(PIECES) {
-                pieces.push(from..views + 1);
-                (from, sum) = (views + 1, 0);
-            }
-        }
-        pieces.push(from..self.owned.len());
-        pieces
-    }
-}
-
-/// What is counted of a piece of what was made.
+/// What is counted of a share. Sums may pass below nothing on the way; wrapping brings them back.
 struct Counts {
     /// By kind and action.
     allowed: Vec<Vec<u64>>,
     reasons: [u64; Reason::ALL.len()],
-    profiles: Profiles,
+    /// By user, a fingerprint of all that is allowed to them.
+    users: Vec<u64>,
     /// Fingerprints of rows of the matrix, by how they begin.
     prints: Vec<Vec<u128>>,
-    /// Kept for its room.
-    turns: Vec<Turning>,
+}
+
+/// What is known of an outcome that is kept.
+#[derive(Clone, Copy, Default)]
+struct Occurs {
+    /// The sum of the random numbers of the resources on which it is the outcome.
+    weight: u64,
+    /// The fingerprint of those for whom it allows its action.
+    print: u128,
 }
 
 impl Counts {
-    fn of(estate: &Estate, made: &Made, piece: Range<usize>, prints: Prints) -> Counts {
+    fn of(mut engine: Evaluator, shares: &Shares, share: usize, random: &Random, done: Done) -> Counts {
+        let estate = engine.estate();
         let schema = &estate.schema;
         let mut counts = Counts {
             allowed: vec![vec![0; schema.actions.len()]; schema.kinds.len()],
             reasons: [0; Reason::ALL.len()],
-            profiles: Profiles::new(estate.people.len()),
+            users: vec![0; estate.people.len()],
             prints: vec![Vec::new(); HEAPS],
-            turns: Vec::new(),
         };
-        for views in piece {
-            let mut occurs = false;
-            for kind in KindId::all(schema.kinds.len()) {
-                let times = made.occurs[kind.index()].get(views).copied().unwrap_or(0);
-                if times > 0 {
-                    counts.row(made, kind, ViewsId::new(views), times);
-                    occurs = true;
+        let mut occurs: Vec<Occurs> = Vec::new();
+        let mut times: Vec<Vec<u32>> = vec![Vec::new(); schema.kinds.len()];
+        let mut seen: HashSet<u128> = HashSet::new();
+        let mut rows: HashSet<u128> = HashSet::new();
+        let mut batch = Turning { batch: Batch::new(engine.sets().width()), salt: random.salt(share) };
+        while let Some(step) = shares.next(share) {
+            done(step.len() as u64);
+            for resource in step.map(ResourceId) {
+                let work = engine.decide(resource);
+                let kind = estate.catalog.kind(resource);
+                let at = random.resource(resource);
+                let mut print = 0u128;
+                for action in ActionId::all(schema.actions.len()) {
+                    match work.decided(action) {
+                        Decided::Open => {
+                            let silent = &mut counts.reasons[Reason::Silent as usize];
+                            *silent = silent.wrapping_add(estate.people.len() as u64);
+                        }
+                        Decided::Base(outcome) => {
+                            while occurs.len() <= outcome.index() {
+                                let next = engine.outcome(OutcomeId(occurs.len() as u32));
+                                let print = random.set(engine.sets().row(next.allowed), next.action);
+                                occurs.push(Occurs { weight: 0, print });
+                            }
+                            let known = &mut occurs[outcome.index()];
+                            known.weight = known.weight.wrapping_add(at);
+                            print = print.wrapping_add(known.print);
+                            let times = &mut times[kind.index()];
+                            if times.len() <= outcome.index() {
+                                times.resize(outcome.index() + 1, 0);
+                            }
+                            times[outcome.index()] += 1;
+                            if !work.cells(action).is_empty() {
+                                print = print.wrapping_add(counts.cells(&engine, &work, kind, action, outcome, at, random));
+                            }
+                        }
+                        Decided::Wide(wide) => {
+                            let (by_reason, words) = work.wide(wide);
+                            for (sum, more) in counts.reasons.iter_mut().zip(by_reason) {
+                                *sum = sum.wrapping_add(u64::from(more));
+                            }
+                            let allowed = by_reason[Reason::Granted as usize] + by_reason[Reason::Assured as usize];
+                            let sum = &mut counts.allowed[kind.index()][action.index()];
+                            *sum = sum.wrapping_add(u64::from(allowed));
+                            if allowed > 0 {
+                                let own = random.users.of(words);
+                                print = print.wrapping_add(own.wrapping_mul(random.actions[action.index()]));
+                                // Who is told apart by a set is told apart by it once.
+                                if seen.insert(own) {
+                                    batch.add(words, &mut counts.users);
+                                }
+                            }
+                        }
+                    }
                 }
-            }
-            if occurs {
-                counts.outcomes(made, ViewsId::new(views), prints);
+                if rows.insert(print) {
+                    counts.prints[(print >> 64) as usize % HEAPS].push(print);
+                }
+                engine.done(work);
             }
         }
+        batch.finish(&mut counts.users);
+        counts.outcomes(&engine, &occurs, &times, random);
         counts
     }
 
-    /// Counts what is decided for everybody but owners, and for owners as if they owned nothing.
-    fn row(&mut self, made: &Made, kind: KindId, views: ViewsId, times: u64) {
-        for (action, outcome) in made.book.outcomes(made.book.views(views).0).enumerate() {
-            let count = &mut self.allowed[kind.index()][action];
-            *count = count.wrapping_add(u64::from(made.sets.count(outcome.allowed)) * times);
-            for part in &outcome.parts {
-                let count = &mut self.reasons[part.reason as usize];
-                *count = count.wrapping_add(u64::from(made.sets.count(part.users)) * times);
+    /// Sets right what an outcome says of users who are decided one by one; what the fingerprint of the row grows by.
+    #[expect(clippy::too_many_arguments, reason = "what is decided, and where")]
+    fn cells(
+        &mut self,
+        engine: &Evaluator,
+        work: &Work,
+        kind: KindId,
+        action: ActionId,
+        outcome: OutcomeId,
+        at: u64,
+        random: &Random,
+    ) -> u128 {
+        let mut print = 0u128;
+        for cell in work.cells(action) {
+            let was = engine.reason(outcome, cell.user);
+            self.reasons[was as usize] = self.reasons[was as usize].wrapping_sub(1);
+            self.reasons[cell.reason as usize] = self.reasons[cell.reason as usize].wrapping_add(1);
+            if was.is_allowed() != cell.reason.is_allowed() {
+                let gains = cell.reason.is_allowed();
+                let sum = &mut self.allowed[kind.index()][action.index()];
+                *sum = sum.wrapping_add_signed(if gains { 1 } else { -1 });
+                let weight = at.wrapping_mul(random.factors[action.index()]);
+                let user = &mut self.users[cell.user as usize];
+                *user = if gains { user.wrapping_add(weight) } else { user.wrapping_sub(weight) };
+                let turn = random.users.turn(cell.user as usize, gains);
+                print = print.wrapping_add(turn.wrapping_mul(random.actions[action.index()]));
             }
         }
+        print
     }
 
-    /// Takes note of who may do what, for profiles and for the number of different outcomes; and for owners sets right what
-    /// is otherwise. Sums may pass below nothing on the way; wrapping brings them back.
-    fn outcomes(&mut self, made: &Made, views: ViewsId, prints: Prints) {
-        let Made { book, sets, owned, .. } = made;
-        let ((others, own), owners) = (book.views(views), owned.get(views.index()));
-        let mut turns = std::mem::take(&mut self.turns);
-        let mut count = 0;
-        for action in ActionId::all(self.allowed[0].len()).filter(|action| !book.is_same(others, own, *action)) {
-            if turns.len() == count {
-                turns.push(Turning { action, was: Vec::new(), is: Vec::new(), owners: Vec::new() });
-            }
-            let turning = &mut turns[count];
-            turning.action = action;
-            turning.owners.clear();
-            reasons(sets, book.outcome(others, action), owners, &mut turning.was);
-            reasons(sets, book.outcome(own, action), owners, &mut turning.is);
-            count += 1;
-        }
-        let print = prints.row(book.row(others));
-        let mut unturned = owners.is_empty();
-        for (at, &(owner, kind)) in owners.iter().enumerate() {
-            let (mut turned, mut any) = (print, false);
-            for turning in &mut turns[..count] {
-                let (was, is) = (turning.was[at], turning.is[at]);
-                self.reasons[was as usize] = self.reasons[was as usize].wrapping_sub(1);
-                self.reasons[is as usize] = self.reasons[is as usize].wrapping_add(1);
-                if was.is_allowed() != is.is_allowed() {
-                    let gains = is.is_allowed();
-                    let count = &mut self.allowed[kind.index()][turning.action.index()];
-                    *count = count.wrapping_add_signed(if gains { 1 } else { -1 });
-                    turned = turned.wrapping_add(prints.random.turn(turning.action, owner, gains));
-                    turning.owners.push(owner.index());
-                    any = true;
+    /// Counts the outcomes that were kept.
+    fn outcomes(&mut self, engine: &Evaluator, occurs: &[Occurs], times: &[Vec<u32>], random: &Random) {
+        let sets = engine.sets();
+        let mut weights: HashMap<SetId, u64> = HashMap::new();
+        for (at, (outcome, occurs)) in engine.outcomes().iter().zip(occurs).enumerate() {
+            for (kind, times) in times.iter().enumerate() {
+                let times = u64::from(times.get(at).copied().unwrap_or(0));
+                if times == 0 {
+                    continue;
+                }
+                let sum = &mut self.allowed[kind][outcome.action.index()];
+                *sum = sum.wrapping_add(u64::from(sets.count(outcome.allowed)) * times);
+                for part in &outcome.parts {
+                    let sum = &mut self.reasons[part.reason as usize];
+                    *sum = sum.wrapping_add(u64::from(sets.count(part.users)) * times);
                 }
             }
-            if any {
-                self.note(turned);
+            let weight = occurs.weight.wrapping_mul(random.factors[outcome.action.index()]);
+            let sum = weights.entry(outcome.allowed).or_default();
+            *sum = sum.wrapping_add(weight);
+        }
+        for (set, weight) in weights {
+            // Those in it, or those not in it: whichever are fewer. What is added to everybody tells nobody apart.
+            let turn = if sets.count(set) as usize * 2 <= self.users.len() { 0 } else { u64::MAX };
+            let weight = if turn == 0 { weight } else { weight.wrapping_neg() };
+            for (at, word) in sets.row(set).iter().enumerate() {
+                for bit in sets::Bits(word ^ turn) {
+                    if let Some(user) = self.users.get_mut(at * 64 + bit) {
+                        *user = user.wrapping_add(weight);
+                    }
+                }
             }
-            unturned |= !any;
         }
-        if unturned {
-            self.note(print);
-        }
-        for (action, outcome) in book.outcomes(others).enumerate() {
-            let turned = turns[..count].iter().find(|turning| turning.action.index() == action);
-            let turned = turned.map_or(&[][..], |turning| &turning.owners);
-            self.profiles.refine(sets, outcome.allowed, turned);
-            if !turned.is_empty() && turned.len() < owners.len() {
-                self.profiles.refine(sets, outcome.allowed, &[]);
-            }
-        }
-        self.turns = turns;
-    }
-
-    fn note(&mut self, print: u128) {
-        self.prints[(print >> 64) as usize % HEAPS].push(print);
     }
 }
 
-/// An action that is decided otherwise for an owner.
+/// Sets that were worked out in words, on their way into the fingerprints of users.
 struct Turning {
-    action: ActionId,
-    /// By owner, the reason as if everything were somebody else's, and the reason for an owner.
-    was: Vec<Reason>,
-    is: Vec<Reason>,
-    /// Those who are allowed otherwise.
-    owners: Vec<usize>,
+    batch: Batch,
+    salt: u64,
 }
 
-/// By owner, the reason of the part in which each is. Nearly everybody is in the largest part: that is looked up for all
-/// of them first, so that to wait for memory is done for several at a time.
-fn reasons(sets: &SetStore, outcome: &Outcome, owners: &[(UserId, KindId)], into: &mut Vec<Reason>) {
-    let largest = outcome.parts.iter().max_by_key(|part| sets.count(part.users)).expect("a part for everybody");
-    let is_in = |part: &Part, user: UserId| sets.contains(part.users, user.index());
-    into.clear();
-    // Silent stands for what is not known yet; who is in that part finds it again.
-    let first = |(user, _): &(UserId, KindId)| if is_in(largest, *user) { largest.reason } else { Reason::Silent };
-    into.extend(owners.iter().map(first));
-    for ((user, _), reason) in owners.iter().zip(into).filter(|(_, reason)| **reason == Reason::Silent) {
-        if !is_in(largest, *user) {
-            let part = outcome.parts.iter().find(|part| is_in(part, *user));
-            *reason = part.expect("the parts of an outcome are everybody").reason;
+impl Turning {
+    fn add(&mut self, words: &[u64], users: &mut [u64]) {
+        let Turning { batch, salt } = self;
+        let mut turned = false;
+        let factor = *salt;
+        batch.add(words, |user, sets| {
+            turned = true;
+            users[user] = users[user].wrapping_add(mixed(sets.wrapping_mul(factor)));
+        });
+        if turned {
+            *salt = mixed(salt.wrapping_add(0x9e37_79b9_7f4a_7c15)) | 1;
         }
     }
-}
 
-/// Owners for whom it matters that they are, by what is decided: so the sets that are looked at stay near.
-struct Owned {
-    owners: Vec<(UserId, KindId)>,
-    ends: Vec<u32>,
-}
-
-impl Owned {
-    /// Of resources on which it is known what is decided.
-    fn of(catalog: &Catalog, book: &Book, decided: &[(ResourceId, ViewsId)]) -> Owned {
-        let matters: Vec<bool> = book.all_views().iter().map(|(others, owners)| others != owners).collect();
-        let mut next = vec![0u32; matters.len() + 1];
-        let decided = || decided.iter().filter(|(_, views)| matters[views.index()]);
-        decided().for_each(|(_, views)| next[views.index() + 1] += 1);
-        for views in 0..matters.len() {
-            next[views + 1] += next[views];
-        }
-        let mut owners = vec![(UserId(0), KindId(0)); next[matters.len()] as usize];
-        for (resource, views) in decided() {
-            let owner = catalog.owner(*resource).flatten().expect("it is decided for an owner only where there is one");
-            owners[next[views.index()] as usize] = (owner, catalog.kind(*resource));
-            next[views.index()] += 1;
-        }
-        next.pop();
-        Owned { owners, ends: next }
-    }
-
-    /// How many different decisions there are.
-    fn len(&self) -> usize {
-        self.ends.len()
-    }
-
-    /// The owners where this is decided.
-    fn get(&self, views: usize) -> &[(UserId, KindId)] {
-        let from = if views == 0 { 0 } else { self.ends[views - 1] };
-        &self.owners[from as usize..self.ends[views] as usize]
+    fn finish(&mut self, users: &mut [u64]) {
+        let factor = self.salt;
+        self.batch.turn(|user, sets| users[user] = users[user].wrapping_add(mixed(sets.wrapping_mul(factor))));
     }
 }
 
-/// Fingerprints of rows of the matrix: those of their sets, each times a random number for its action. They serve to count
-/// different outcomes without keeping sets for each.
+/// Spreads the bits of a number; nothing stays nothing (Steele, Lea and Flood's SplitMix).
+fn mixed(mut z: u64) -> u64 {
+    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+    z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+    z ^ (z >> 31)
+}
+
+/// Random numbers, always the same: of users for fingerprints of sets, of actions, and of resources.
 struct Random {
-    users: sets::Prints,
+    users: Prints,
     actions: Vec<u128>,
+    factors: Vec<u64>,
 }
 
 impl Random {
     fn new(estate: &Estate) -> Random {
         let actions = 0..estate.schema.actions.len();
         Random {
-            users: sets::Prints::new(estate.people.len()),
-            actions: actions.map(|action| sets::random(usize::MAX - action)).collect(),
+            users: Prints::new(estate.people.len()),
+            actions: actions.clone().map(|action| sets::random(usize::MAX - action)).collect(),
+            factors: actions.map(|action| mixed(0x51_7cc1_b727_220a + action as u64) | 1).collect(),
         }
     }
 
-    /// The fingerprints of those for whom each outcome allows an action.
-    fn prints(&self, made: &Made) -> Vec<u128> {
-        let print = |outcome: &Outcome| self.users.of(made.sets.row(outcome.allowed));
-        made.book.all_outcomes().par_iter().map(print).collect()
+    fn set(&self, words: &[u64], action: ActionId) -> u128 {
+        self.users.of(words).wrapping_mul(self.actions[action.index()])
     }
 
-    /// What a fingerprint grows by where one user gains an action or loses it.
-    fn turn(&self, action: ActionId, user: UserId, gains: bool) -> u128 {
-        self.users.turn(user.index(), gains).wrapping_mul(self.actions[action.index()])
+    fn resource(&self, resource: ResourceId) -> u64 {
+        mixed(u64::from(resource.0).wrapping_add(0x9e37_79b9_7f4a_7c15))
     }
-}
 
-/// Fingerprints of what was made.
-#[derive(Clone, Copy)]
-struct Prints<'p> {
-    /// By outcome.
-    of: &'p [u128],
-    random: &'p Random,
-}
-
-impl Prints<'_> {
-    /// The fingerprint of a row.
-    fn row(self, row: &[OutcomeId]) -> u128 {
-        let weighed = row.iter().zip(&self.random.actions);
-        weighed.fold(0, |print, (id, weight)| print.wrapping_add(self.of[id.index()].wrapping_mul(*weight)))
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// Whoever takes, and from whichever share: each resource is taken once, one's own first.
-    #[test]
-    fn each_resource_is_taken_once() {
-        let mut random = fastrand::Rng::with_seed(11);
-        for count in [1u32, 2, 5] {
-            let (end, mut from) = (count * 9_000 + 17, 0);
-            let share = |i: u32| {
-                let to = if i + 1 == count { end } else { (i + 1) * 9_000 };
-                Mutex::new(std::mem::replace(&mut from, to)..to)
-            };
-            let work = Work { left: (0..count).map(share).collect() };
-            let own = work.left[0].lock().unwrap().clone();
-            let first = work.next(0).unwrap();
-            assert_eq!((first.start, first.len()), (own.start, STEP as usize));
-            let mut taken: Vec<u32> = first.collect();
-            while let Some(more) = work.next(random.usize(..count as usize)) {
-                taken.extend(more);
-            }
-            taken.sort_unstable();
-            assert!(taken.into_iter().eq(0..end), "{count} shares");
-        }
+    fn salt(&self, share: usize) -> u64 {
+        mixed(0x2545_f491_4f6c_dd1d ^ share as u64) | 1
     }
 }

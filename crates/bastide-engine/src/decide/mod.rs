@@ -181,6 +181,20 @@ impl<'e> Judge<'e> {
         Judge { favourable: true, ..Self::unchecked(self.estate, self.moment) }
     }
 
+    /// A judge of conditions alone: it knows of no statements.
+    pub(crate) fn asking(estate: &'e Estate, moment: &'e Moment) -> Self {
+        Judge {
+            estate,
+            moment,
+            live: Vec::new(),
+            user_truths: Vec::new(),
+            groups: RefCell::default(),
+            candidates: RefCell::default(),
+            kept: RefCell::default(),
+            favourable: false,
+        }
+    }
+
     pub(crate) fn unchecked(estate: &'e Estate, moment: &'e Moment) -> Self {
         let on = |s: &Statement| s.is_on() && s.in_date(moment.date);
         let live = StatementId::all(estate.statements.len()).filter(|id| on(estate.statement(*id))).collect();

@@ -5,7 +5,7 @@ use hashbrown::{DefaultHashBuilder, HashTable};
 use std::hash::{BuildHasher, Hasher};
 
 /// What a row is made of.
-pub(super) trait Number: Copy + Eq {
+pub(crate) trait Number: Copy + Eq {
     /// As a plain number.
     fn number(self) -> u32;
 }
@@ -26,7 +26,7 @@ fn hash<K: Number>(hasher: &DefaultHashBuilder, row: &[K]) -> u64 {
 }
 
 /// The map for rows of a length, among maps by that length.
-pub(super) fn of_length<K: Number, V: Copy>(maps: &mut Vec<Keyed<K, V>>, length: usize) -> &mut Keyed<K, V> {
+pub(crate) fn of_length<K: Number, V: Copy>(maps: &mut Vec<Keyed<K, V>>, length: usize) -> &mut Keyed<K, V> {
     if maps.len() <= length {
         maps.resize_with(length + 1, Keyed::default);
     }
@@ -34,7 +34,7 @@ pub(super) fn of_length<K: Number, V: Copy>(maps: &mut Vec<Keyed<K, V>>, length:
 }
 
 /// Values by rows of numbers, all of one width.
-pub(super) struct Keyed<K, V> {
+pub(crate) struct Keyed<K, V> {
     hasher: DefaultHashBuilder,
     width: usize,
     keys: Vec<K>,

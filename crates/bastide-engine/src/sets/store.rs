@@ -4,6 +4,7 @@
 
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use std::hash::BuildHasher;
+use std::sync::Arc;
 
 /// A set of users.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
@@ -23,6 +24,10 @@ const CHUNK: usize = 128;
 pub struct SetStore {
     /// Words of a row.
     width: usize,
+    /// Sets that several stores share; their numbers come first.
+    shared: Option<Arc<SetStore>>,
+    /// How many those are.
+    first: u32,
     chunks: Vec<Vec<u64>>,
     counts: Vec<u32>,
     hasher: DefaultHashBuilder,
@@ -59,6 +64,8 @@ impl SetStore {
         let width = users.div_ceil(64).max(1);
         let mut store = SetStore {
             width,
+            shared: None,
+            first: 0,
             chunks: Vec::new(),
             counts: Vec::new(),
             hasher: DefaultHashBuilder::default(),
@@ -81,26 +88,58 @@ impl SetStore {
         store
     }
 
+    /// A store of more sets, that shares those of another, whose numbers hold here, too.
+    pub fn on(shared: &Arc<SetStore>) -> SetStore {
+        debug_assert!(shared.shared.is_none(), "one store on another, and no more");
+        SetStore {
+            width: shared.width,
+            first: shared.counts.len() as u32,
+            shared: Some(Arc::clone(shared)),
+            chunks: Vec::new(),
+            counts: Vec::new(),
+            hasher: shared.hasher.clone(),
+            hashes: Vec::new(),
+            table: HashTable::new(),
+            memo: HashMap::new(),
+            passing: None,
+            scratch: vec![0; shared.width],
+        }
+    }
+
     /// How many different sets there are: at least nobody and everybody.
     pub fn size(&self) -> usize {
-        self.counts.len()
+        self.first as usize + self.counts.len()
+    }
+
+    /// How many words a set has.
+    pub fn width(&self) -> usize {
+        self.width
     }
 
     /// The number of users in a set.
     pub fn count(&self, set: SetId) -> u32 {
-        self.counts[set.0 as usize]
+        match &self.shared {
+            Some(shared) if set.0 < self.first => shared.counts[set.0 as usize],
+            _ => self.counts[(set.0 - self.first) as usize],
+        }
     }
 
     /// Whether a user is in a set.
+    #[inline]
     pub fn contains(&self, set: SetId, user: usize) -> bool {
-        let (chunk, at) = place(set.0);
-        self.chunks[chunk][at * self.width + user / 64] >> (user % 64) & 1 == 1
+        self.row(set)[user / 64] >> (user % 64) & 1 == 1
     }
 
     /// The words of a set.
+    #[inline]
     pub fn row(&self, set: SetId) -> &[u64] {
-        let (chunk, at) = place(set.0);
-        &self.chunks[chunk][at * self.width..][..self.width]
+        match &self.shared {
+            Some(shared) if set.0 < self.first => shared.row(set),
+            _ => {
+                let (chunk, at) = place(set.0 - self.first);
+                &self.chunks[chunk][at * self.width..][..self.width]
+            }
+        }
     }
 
     /// The users of a set, in order.
@@ -192,6 +231,9 @@ impl SetStore {
         if let Some(known) = self.memo.get(&key) {
             return *known;
         }
+        if let Some(known) = self.shared.as_ref().and_then(|shared| shared.memo.get(&key)) {
+            return *known;
+        }
         if let Some(known) = self.passing.as_ref().and_then(|passing| passing.get(&key)) {
             return *known;
         }
@@ -211,17 +253,19 @@ impl SetStore {
     /// From now on, what comes is kept for a while only. Gives the number of the next set.
     pub(super) fn begin(&mut self) -> u32 {
         self.passing = Some(HashMap::new());
-        self.counts.len() as u32
+        self.size() as u32
     }
 
     /// Forgets every set from this number on, and all that was remembered of them.
     pub(super) fn release(&mut self, mark: u32) {
         self.passing = None;
-        for id in mark..self.counts.len() as u32 {
-            if let Ok(entry) = self.table.find_entry(self.hashes[id as usize], |known| *known == id) {
+        let first = self.first;
+        for id in mark..self.size() as u32 {
+            if let Ok(entry) = self.table.find_entry(self.hashes[(id - first) as usize], |known| *known == id) {
                 entry.remove();
             }
         }
+        let mark = mark - first;
         self.counts.truncate(mark as usize);
         self.hashes.truncate(mark as usize);
         let (chunk, at) = place(mark);
@@ -232,11 +276,13 @@ impl SetStore {
     /// The id of the set in `scratch`, which is kept where it is new.
     fn keep(&mut self) -> SetId {
         let hash = self.hasher.hash_one(&self.scratch[..]);
-        if let Some(known) = self.table.find(hash, |id| self.row(SetId(*id)) == &self.scratch[..]) {
+        let is = |id: &u32| self.row(SetId(*id)) == &self.scratch[..];
+        let shared = self.shared.as_ref().and_then(|shared| shared.table.find(hash, is));
+        if let Some(known) = shared.or_else(|| self.table.find(hash, is)) {
             return SetId(*known);
         }
-        let id = self.counts.len() as u32;
-        self.table.insert_unique(hash, id, |id| self.hashes[*id as usize]);
+        let (id, first) = (self.size() as u32, self.first);
+        self.table.insert_unique(hash, id, |id| self.hashes[(*id - first) as usize]);
         self.add(hash);
         SetId(id)
     }

@@ -1,0 +1,235 @@
+//! What is decided elsewhere, where needs and conditions ask for it: on the parent, on sources, further up, on a place.
+//!
+//! What was asked of the resources above the one at hand is kept while what lies beneath them is gone through; of others, as
+//! long as there is room.
+
+use super::{Decided, Evaluator, Met, Work};
+use crate::decide::targets;
+use crate::sets::store::SetId;
+use bastide_model::schema::Target;
+use bastide_model::*;
+use std::rc::Rc;
+
+/// So many words of sets are kept of resources elsewhere, before they are let go.
+const MOST_WORDS: usize = 1 << 24;
+
+/// Who holds actions on a resource: those that are asked for from elsewhere, by action; none where one has no meaning.
+pub type Kept = Box<[Option<Rc<Known>>]>;
+
+/// Who holds an action.
+pub enum Known {
+    /// These, but for those listed.
+    Base(SetId, Box<[(u32, bool)]>),
+    /// These, as words.
+    Words(Box<[u64]>),
+}
+
+impl<'s> Evaluator<'s> {
+    /// Who holds an action on what a target leads to from the resource at hand.
+    pub(super) fn met(&mut self, work: &mut Work, target: Target, action: ActionId) -> Met {
+        if let Some(known) = work.mets.iter().find(|met| (met.target, met.action) == (target, action)) {
+            return *known;
+        }
+        let resource = work.resource.expect("it is being decided on");
+        let none = Met { target, action, base: SetId::NONE, turns: (0, 0), wide: None };
+        let all = Met { base: SetId::ALL, ..none };
+        let met = match target {
+            Target::Own => {
+                self.action(work, action);
+                match work.decided[action.index()] {
+                    Decided::Open => none,
+                    Decided::Base(outcome) => {
+                        let base = self.outcomes.get(outcome).allowed;
+                        let from = work.turns.len() as u32;
+                        for at in 0..work.cells[action.index()].len() {
+                            let cell = work.cells[action.index()][at];
+                            if cell.reason.is_allowed() != self.sets.contains(base, cell.user as usize) {
+                                work.turns.push((cell.user, cell.reason.is_allowed()));
+                            }
+                        }
+                        Met { base, turns: (from, work.turns.len() as u32), ..none }
+                    }
+                    Decided::Wide(wide) => Met { wide: Some(work.wides[wide as usize].allowed), ..none },
+                }
+            }
+            Target::Parent => match self.cells.parent(resource) {
+                None => all,
+                Some(parent) => {
+                    let kept = self.kept(parent, action);
+                    self.take(work, kept.as_deref(), none)
+                }
+            },
+            Target::Source | Target::Kind(_) => {
+                let targets = targets(self.estate, resource, target);
+                match (targets.unmet, &targets.found[..]) {
+                    (true, _) => none,
+                    (false, []) => all,
+                    (false, [one]) => {
+                        let kept = self.kept(*one, action);
+                        self.take(work, kept.as_deref(), none)
+                    }
+                    (false, several) => {
+                        let mets: Vec<Met> = several
+                            .iter()
+                            .map(|one| {
+                                let kept = self.kept(*one, action);
+                                self.take(work, kept.as_deref(), none)
+                            })
+                            .collect();
+                        self.all_of(work, &mets, none)
+                    }
+                }
+            }
+        };
+        work.mets.push(met);
+        met
+    }
+
+    /// Whether one user holds an action on what a target leads to; it must have been asked for.
+    pub(super) fn holds(&self, work: &Work, target: Target, action: ActionId, user: u32) -> bool {
+        let met = work.mets.iter().find(|met| (met.target, met.action) == (target, action)).expect("it was asked for");
+        self.is_met(work, met, user)
+    }
+
+    /// Whether one user is among those who hold an action.
+    pub(super) fn is_met(&self, work: &Work, met: &Met, user: u32) -> bool {
+        if let Some(wide) = met.wide {
+            return work.words.get(wide)[user as usize / 64] >> (user % 64) & 1 == 1;
+        }
+        let turns = &work.turns[met.turns.0 as usize..met.turns.1 as usize];
+        match turns.binary_search_by_key(&user, |(user, _)| *user) {
+            Ok(at) => turns[at].1,
+            Err(_) => self.sets.contains(met.base, user as usize),
+        }
+    }
+
+    fn take(&mut self, work: &mut Work, known: Option<&Known>, none: Met) -> Met {
+        match known {
+            None => none,
+            Some(Known::Base(base, turns)) => {
+                let from = work.turns.len() as u32;
+                work.turns.extend_from_slice(turns);
+                Met { base: *base, turns: (from, work.turns.len() as u32), ..none }
+            }
+            Some(Known::Words(words)) => Met { wide: Some(work.words.copy(words)), ..none },
+        }
+    }
+
+    /// Who is among all of several.
+    fn all_of(&mut self, work: &mut Work, mets: &[Met], none: Met) -> Met {
+        if mets.iter().any(|met| met.wide.is_some()) {
+            let into = work.words.copy(self.sets.row(SetId::ALL));
+            mets.iter().for_each(|met| self.narrow_to(work, met, into));
+            return Met { wide: Some(into), ..none };
+        }
+        let base = mets.iter().fold(SetId::ALL, |all, met| self.sets.intersect(all, met.base));
+        let turns = |met: &Met| work.turns[met.turns.0 as usize..met.turns.1 as usize].iter().map(|(user, _)| *user);
+        let mut users: Vec<u32> = mets.iter().flat_map(turns).collect();
+        users.sort_unstable();
+        users.dedup();
+        let from = work.turns.len() as u32;
+        for user in users {
+            let is = mets.iter().all(|met| self.is_met(work, met, user));
+            if is != self.sets.contains(base, user as usize) {
+                work.turns.push((user, is));
+            }
+        }
+        Met { base, turns: (from, work.turns.len() as u32), ..none }
+    }
+
+    /// Leaves of words only those who are among some.
+    pub(super) fn narrow_to(&self, work: &mut Work, met: &Met, words: u32) {
+        match met.wide {
+            Some(wide) => work.words.both(words, wide),
+            None => {
+                let turns = &work.turns[met.turns.0 as usize..met.turns.1 as usize];
+                work.words.keep_within(words, self.sets.row(met.base), turns);
+            }
+        }
+    }
+
+    /// Who holds an action on a resource; none where it has no meaning there.
+    fn kept(&mut self, resource: ResourceId, action: ActionId) -> Option<Rc<Known>> {
+        if let Some(known) = self.known(resource, action) {
+            return known;
+        }
+        let needs = &self.estate.schema.actions[action.index()].needs;
+        if needs.iter().any(|need| (need.target, need.action) == (Target::Parent, action)) {
+            // From above: what is asked of parents is there then, however deep the tree.
+            let catalog = &self.estate.catalog;
+            let fits = |r: &ResourceId| self.estate.schema.fits(action, catalog.kind(*r));
+            let is_new = |r: &ResourceId| fits(r) && self.known(*r, action).is_none();
+            let chain: Vec<ResourceId> = catalog.upward(resource).skip(1).take_while(is_new).collect();
+            // What is held is not let go before it was asked for.
+            let held: Vec<_> = chain.into_iter().rev().map(|above| self.ask(above, action)).collect();
+            let kept = self.ask(resource, action);
+            drop(held);
+            return kept;
+        }
+        self.ask(resource, action)
+    }
+
+    /// The same, where it is known.
+    fn known(&self, resource: ResourceId, action: ActionId) -> Option<Option<Rc<Known>>> {
+        let above = self.above.iter().rev().find(|(above, _)| *above == resource);
+        match above {
+            Some((_, kept)) => Some(kept[action.index()].clone()),
+            None => self.elsewhere.get(&(resource, action)).cloned(),
+        }
+    }
+
+    /// Decides an action on a resource that is asked for from elsewhere, and no other: others may hang on what is at hand.
+    fn ask(&mut self, resource: ResourceId, action: ActionId) -> Option<Rc<Known>> {
+        let mut work = self.begin(resource);
+        self.action(&mut work, action);
+        let known = self.keep(&work, action);
+        self.done(work);
+        self.put_elsewhere(resource, action, known.clone());
+        known
+    }
+
+    pub(super) fn put_elsewhere(&mut self, resource: ResourceId, action: ActionId, known: Option<Rc<Known>>) {
+        if self.elsewhere_words > MOST_WORDS {
+            self.elsewhere.clear();
+            self.elsewhere_words = 0;
+        }
+        self.elsewhere_words += 16
+            + known.as_ref().map_or(0, |known| match &**known {
+                Known::Base(_, turns) => turns.len(),
+                Known::Words(words) => words.len(),
+            });
+        self.elsewhere.insert((resource, action), known);
+    }
+
+    /// Who holds an action on a resource that was decided on.
+    pub(super) fn keep(&self, work: &Work, action: ActionId) -> Option<Rc<Known>> {
+        let known = match work.decided[action.index()] {
+            Decided::Open => return None,
+            Decided::Base(outcome) => {
+                let base = self.outcomes.get(outcome).allowed;
+                let cells = work.cells[action.index()].iter().map(|cell| (cell.user, cell.reason.is_allowed()));
+                let turns = cells.filter(|(user, is)| *is != self.sets.contains(base, *user as usize));
+                Known::Base(base, turns.collect())
+            }
+            Decided::Wide(wide) => Known::Words(work.words.get(work.wides[wide as usize].allowed).into()),
+        };
+        Some(Rc::new(known))
+    }
+
+    /// Who holds an action on any of some places.
+    pub(super) fn held(&mut self, action: ActionId, places: &[ResourceId]) -> SetId {
+        if let Some(known) = self.held.get(&(action, places.into())) {
+            return *known;
+        }
+        let mut all = SetId::NONE;
+        for place in places {
+            let mut work = self.begin(*place);
+            self.action(&mut work, action);
+            let holders = self.allowed_in(&mut work, action);
+            self.done(work);
+            all = self.sets.union(all, holders);
+        }
+        self.held.insert((action, places.into()), all);
+        all
+    }
+}

@@ -1,0 +1,352 @@
+//! Comparisons of users' values with a resource's: for whom they hold there.
+
+use super::compile::{Leaf, Relation};
+use super::index::Index;
+use super::{Evaluator, Work};
+use crate::sets::store::SetId;
+use bastide_model::condition::Operand;
+use bastide_model::statement::Comparison;
+use bastide_model::value::Datum;
+use bastide_model::*;
+
+/// For whom something holds on a resource.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Holds {
+    /// For these.
+    Set(SetId),
+    /// For these, but for a few listed users, of whom each has the given truth instead.
+    But {
+        /// For whom it holds otherwise.
+        set: SetId,
+        /// Where the list begins, and where it ends.
+        list: (u32, u32),
+        /// What is so for them.
+        truth: bool,
+    },
+    /// For many, who are not the same on many other resources.
+    Wide,
+}
+
+/// What was found out of one resource's value.
+enum Found {
+    Set(SetId),
+    /// All but those listed.
+    But(SetId, bool),
+    Wide,
+}
+
+impl<'s> Evaluator<'s> {
+    /// For whom a comparison holds on a resource.
+    pub(super) fn leaf(&mut self, work: &mut Work, leaf: u32, resource: ResourceId) -> Holds {
+        let at = leaf as usize;
+        if let Some((stamp, known)) = work.leaves.get(at)
+            && *stamp == work.stamp
+        {
+            return *known;
+        }
+        let from = work.lists.len() as u32;
+        let code = self.leaf_tables[at].is_some().then(|| {
+            let (step, field) = self.plan.parts.leaves[at].field;
+            let table = self.leaf_tables[at].as_ref().expect("asked before");
+            (self.cells.field(step, field, resource) as usize).min(table.len() - 1)
+        });
+        let known = code.and_then(|code| self.leaf_tables[at].as_ref().expect("asked before")[code]);
+        let holds = match known {
+            Some(Holds::But { set, list: (a, b), truth }) => {
+                work.lists.extend_from_slice(&self.leaf_lists[a as usize..b as usize]);
+                Holds::But { set, list: (from, work.lists.len() as u32), truth }
+            }
+            Some(other) => other,
+            None => {
+                let holds = match self.find(at, resource, &mut work.lists) {
+                    Found::Set(set) => Holds::Set(set),
+                    Found::But(set, truth) => Holds::But { set, list: (from, work.lists.len() as u32), truth },
+                    Found::Wide => Holds::Wide,
+                };
+                if let Some(code) = code {
+                    let kept = match holds {
+                        Holds::But { set, list: (a, b), truth } => {
+                            let from = self.leaf_lists.len() as u32;
+                            self.leaf_lists.extend_from_slice(&work.lists[a as usize..b as usize]);
+                            Holds::But { set, list: (from, self.leaf_lists.len() as u32), truth }
+                        }
+                        other => other,
+                    };
+                    self.leaf_tables[at].as_mut().expect("asked before")[code] = Some(kept);
+                }
+                holds
+            }
+        };
+        if work.leaves.len() <= at {
+            work.leaves.resize(self.plan.parts.leaves.len(), (0, Holds::Wide));
+        }
+        work.leaves[at] = (work.stamp, holds);
+        holds
+    }
+
+    /// The value, looked up anew. Who is listed comes behind what `list` holds already, in order.
+    fn find(&mut self, at: usize, resource: ResourceId, list: &mut Vec<u32>) -> Found {
+        let plan = self.plan;
+        let leaf: &'s Leaf = &plan.parts.leaves[at];
+        let unknown = Found::Set(if leaf.open { SetId::ALL } else { SetId::NONE });
+        let narrow = plan.tuning.narrow;
+        if leaf.relation == Relation::Owner {
+            return match self.estate.catalog.owner(resource) {
+                None => unknown,
+                Some(None) => Found::Set(SetId::NONE),
+                Some(Some(owner)) => {
+                    list.push(owner.0);
+                    Found::But(SetId::NONE, true)
+                }
+            };
+        }
+        let index: &'s Index = &plan.parts.indexes[leaf.index as usize];
+        let few_values = self.leaf_classes[at].1;
+        let few_users = self.leaf_classes[at].0;
+        let operand = Operand::Resource(leaf.field.0, leaf.field.1);
+        let value = self.judge.operand(&operand, None, Some(resource)).flatten();
+        let sets = &mut self.sets;
+        let one = |set: SetId, is: bool, number: Option<u32>, list: &mut Vec<u32>, sets: &mut super::SetStore| {
+            let Some(number) = number else { return Found::Set(set) };
+            let users = index.list(number);
+            if users.len() <= narrow {
+                list.extend_from_slice(users);
+                return Found::But(set, is);
+            }
+            if !few_values && !few_users {
+                return Found::Wide;
+            }
+            let own = index.set(number).unwrap_or_else(|| sets.of(users.iter().map(|user| *user as usize)));
+            Found::Set(if is { sets.union(set, own) } else { sets.subtract(set, own) })
+        };
+        match leaf.relation {
+            Relation::Owner => unreachable!("told above"),
+            Relation::Equal(is) => {
+                let Some(value) = value else { return unknown };
+                let set = match (is, leaf.open) {
+                    (true, true) => index.missing,
+                    (true, false) => SetId::NONE,
+                    (false, true) => SetId::ALL,
+                    (false, false) => index.valued,
+                };
+                one(set, is, index.find(&value), list, sets)
+            }
+            Relation::ResourceIn => {
+                let Some(value) = value else { return unknown };
+                one(SetId::NONE, true, index.find(&value), list, sets)
+            }
+            Relation::Order(comparison) => {
+                let Some(value) = value else { return unknown };
+                let (from, to) = ordered(index, comparison, &value);
+                let total = index.order().len();
+                let from_list = list.len();
+                if to - from <= narrow {
+                    list.extend_from_slice(&index.order()[from..to]);
+                    list[from_list..].sort_unstable();
+                    return Found::But(if leaf.open { index.missing } else { SetId::NONE }, true);
+                }
+                if total - (to - from) <= narrow {
+                    list.extend_from_slice(&index.order()[..from]);
+                    list.extend_from_slice(&index.order()[to..]);
+                    list[from_list..].sort_unstable();
+                    return Found::But(if leaf.open { SetId::ALL } else { index.valued }, false);
+                }
+                if !few_values && !few_users {
+                    return Found::Wide;
+                }
+                let own = sets.of(index.order()[from..to].iter().map(|user| *user as usize));
+                Found::Set(if leaf.open { sets.union(own, index.missing) } else { own })
+            }
+            Relation::UserIn | Relation::Overlaps => {
+                let set = if leaf.relation == Relation::UserIn && leaf.open { index.missing } else { SetId::NONE };
+                let numbers = || elements(&value).filter_map(|element| index.find(&element.datum()));
+                let count: usize = numbers().map(|number| index.list(number).len()).sum();
+                if count <= narrow {
+                    let from = list.len();
+                    numbers().for_each(|number| list.extend_from_slice(index.list(number)));
+                    in_order(list, from);
+                    return if list.len() == from { Found::Set(set) } else { Found::But(set, true) };
+                }
+                if !few_values {
+                    return Found::Wide;
+                }
+                let own = sets.of(numbers().flat_map(|number| index.list(number)).map(|user| *user as usize));
+                Found::Set(sets.union(own, set))
+            }
+            Relation::UserCovers => {
+                let mut numbers: Vec<u32> = Vec::new();
+                for element in elements(&value) {
+                    match index.find(&element.datum()) {
+                        Some(number) => numbers.push(number),
+                        None => return Found::Set(SetId::NONE),
+                    }
+                }
+                numbers.sort_unstable_by_key(|number| index.list(*number).len());
+                let Some((first, others)) = numbers.split_first() else { return Found::Set(SetId::ALL) };
+                let has = |number: &u32, user: u32| match index.set(*number) {
+                    Some(set) => sets.contains(set, user as usize),
+                    None => index.list(*number).binary_search(&user).is_ok(),
+                };
+                let from = list.len();
+                let all = index.list(*first).iter().filter(|user| others.iter().all(|number| has(number, **user)));
+                list.extend(all);
+                if list.len() - from > narrow {
+                    if few_values {
+                        let own = sets.of(list.drain(from..).map(|user| user as usize));
+                        return Found::Set(own);
+                    }
+                    list.truncate(from);
+                    return Found::Wide;
+                }
+                Found::But(SetId::NONE, true)
+            }
+            Relation::ResourceCovers => {
+                let mut numbers: Vec<u32> =
+                    elements(&value).filter_map(|element| index.find(&element.datum())).collect();
+                numbers.sort_unstable();
+                numbers.dedup();
+                let count: usize = numbers.iter().map(|number| index.list(*number).len()).sum();
+                if count > narrow && !few_values {
+                    return Found::Wide;
+                }
+                let from = list.len();
+                numbers.iter().for_each(|number| list.extend_from_slice(index.list(*number)));
+                list[from..].sort_unstable();
+                // Whoever is met as often as there are elements has no others.
+                let (mut kept, mut at) = (from, from);
+                while at < list.len() {
+                    let user = list[at];
+                    let times = list[at..].iter().take_while(|other| **other == user).count();
+                    if times as u32 == index.sizes[user as usize] {
+                        list[kept] = user;
+                        kept += 1;
+                    }
+                    at += times;
+                }
+                list.truncate(kept);
+                if kept - from <= narrow {
+                    return Found::But(index.missing, true);
+                }
+                let own = sets.of(list.drain(from..).map(|user| user as usize));
+                Found::Set(sets.union(own, index.missing))
+            }
+        }
+    }
+
+    /// For whom a comparison holds on a resource, put into words, which are overwritten. Cost: words for each element of a set
+    /// of the resource.
+    pub(super) fn wide_leaf(&mut self, leaf: u32, resource: ResourceId, words: &mut [u64]) {
+        let plan = self.plan;
+        let leaf: &'s Leaf = &plan.parts.leaves[leaf as usize];
+        let index: &'s Index = &plan.parts.indexes[leaf.index as usize];
+        let operand = Operand::Resource(leaf.field.0, leaf.field.1);
+        let value = self.judge.operand(&operand, None, Some(resource)).flatten();
+        let sets = &self.sets;
+        let put = |words: &mut [u64], number: u32| match index.set(number) {
+            Some(set) => words.iter_mut().zip(sets.row(set)).for_each(|(word, own)| *word |= own),
+            None => index.list(number).iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64)),
+        };
+        let also = |words: &mut [u64], set: SetId| {
+            words.iter_mut().zip(sets.row(set)).for_each(|(word, own)| *word |= own);
+        };
+        words.fill(0);
+        match leaf.relation {
+            Relation::Owner => unreachable!("one user is never many"),
+            Relation::Equal(is) => {
+                let number = value.as_ref().and_then(|value| index.find(value)).expect("many have the value");
+                put(words, number);
+                if !is {
+                    let all = if leaf.open { SetId::ALL } else { index.valued };
+                    words.iter_mut().zip(sets.row(all)).for_each(|(word, all)| *word = all & !*word);
+                } else if leaf.open {
+                    also(words, index.missing);
+                }
+            }
+            Relation::ResourceIn => {
+                put(words, value.as_ref().and_then(|value| index.find(value)).expect("many have the value"));
+            }
+            Relation::Order(comparison) => {
+                let (from, to) = ordered(index, comparison, value.as_ref().expect("there is a value"));
+                index.first(to, sets, words);
+                if from > 0 {
+                    // From the first of them on: all that have a value and are not before it.
+                    index.first(from, sets, words);
+                    words.iter_mut().zip(sets.row(index.valued)).for_each(|(word, all)| *word = all & !*word);
+                }
+                if leaf.open {
+                    also(words, index.missing);
+                }
+            }
+            Relation::UserIn | Relation::Overlaps => {
+                elements(&value).filter_map(|e| index.find(&e.datum())).for_each(|number| put(words, number));
+                if leaf.relation == Relation::UserIn && leaf.open {
+                    also(words, index.missing);
+                }
+            }
+            Relation::UserCovers => {
+                let mut other = vec![0; words.len()];
+                words.copy_from_slice(sets.row(SetId::ALL));
+                for number in elements(&value).map(|element| index.find(&element.datum()).expect("many have it")) {
+                    match index.set(number) {
+                        Some(set) => words.iter_mut().zip(sets.row(set)).for_each(|(word, own)| *word &= own),
+                        None => {
+                            other.fill(0);
+                            put(&mut other, number);
+                            words.iter_mut().zip(&other).for_each(|(word, own)| *word &= own);
+                        }
+                    }
+                }
+            }
+            Relation::ResourceCovers => {
+                self.met_times.resize(index.sizes.len(), 0);
+                let mut numbers: Vec<u32> =
+                    elements(&value).filter_map(|element| index.find(&element.datum())).collect();
+                numbers.sort_unstable();
+                numbers.dedup();
+                for user in numbers.iter().flat_map(|number| index.list(*number)) {
+                    let times = &mut self.met_times[*user as usize];
+                    *times += 1;
+                    if *times == index.sizes[*user as usize] {
+                        words[*user as usize / 64] |= 1 << (user % 64);
+                    }
+                }
+                for user in numbers.iter().flat_map(|number| index.list(*number)) {
+                    self.met_times[*user as usize] = 0;
+                }
+                also(words, index.missing);
+            }
+        }
+    }
+}
+
+/// The users who stand in a relation to a value, as a range of all in order.
+fn ordered(index: &Index, comparison: Comparison, value: &Datum) -> (usize, usize) {
+    let (less, not_greater) = index.rank(value);
+    let total = index.order().len();
+    match comparison {
+        Comparison::Less => (0, less),
+        Comparison::LessEqual => (0, not_greater),
+        Comparison::Greater => (not_greater, total),
+        Comparison::GreaterEqual => (less, total),
+        Comparison::Equal | Comparison::NotEqual => unreachable!("these are looked up"),
+    }
+}
+
+/// The elements of a set; of a missing one, none.
+fn elements<'v>(value: &'v Option<Datum<'v>>) -> impl Iterator<Item = &'v Value> + Clone {
+    let set = if let Some(Datum::Set(elements)) = value { *elements } else { &[] };
+    set.iter()
+}
+
+/// Puts what comes from a position on in order, each once.
+fn in_order(list: &mut Vec<u32>, from: usize) {
+    list[from..].sort_unstable();
+    let mut kept = from;
+    for at in from..list.len() {
+        if kept == from || list[kept - 1] != list[at] {
+            list[kept] = list[at];
+            kept += 1;
+        }
+    }
+    list.truncate(kept);
+}

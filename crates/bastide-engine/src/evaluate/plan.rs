@@ -1,0 +1,279 @@
+//! What an estate is evaluated by: statements compiled, where they reach, and what belongs to few resources alone.
+//! Never changed once it is made, and shared by all cores.
+
+use super::compile::{self, Compiler, Expr, Parts};
+use crate::decide::Judge;
+use crate::sets::store::{SetId, SetStore};
+use crate::sets::{Places, Reached};
+use bastide_model::condition::Term;
+use bastide_model::schema::Target;
+use bastide_model::*;
+use fixedbitset::FixedBitSet;
+use std::sync::Arc;
+
+/// What tells narrow from broad. Whatever the numbers, the answers are the same; tests try several.
+#[derive(Clone, Copy, Debug)]
+pub struct Tuning {
+    /// So many users are decided one by one; where there are more, all are at once.
+    pub narrow: usize,
+    /// Values of which there are so many at most have sets of their own, which are kept.
+    pub classes: usize,
+    /// A statement of one place that holds so many resources at most, or so many pairs, belongs to them alone.
+    pub own_resources: usize,
+    /// See there.
+    pub own_pairs: usize,
+}
+
+impl Tuning {
+    /// What suits an estate.
+    pub fn of(estate: &Estate) -> Tuning {
+        let words = estate.people.len().div_ceil(64);
+        Tuning {
+            narrow: 4 + words / 8,
+            classes: (estate.catalog.len() / 64).min(2048),
+            own_resources: 64,
+            own_pairs: 4096,
+        }
+    }
+}
+
+/// A statement that is in force.
+pub struct Rule {
+    /// Which.
+    pub id: StatementId,
+    /// Its modality.
+    pub modality: Modality,
+    /// The layer it is weighed in; the last one is `rest`.
+    pub layer: LayerId,
+    /// By action, whether it speaks of it: it lists it, or is a ceiling that leaves it out.
+    pub speaks: FixedBitSet,
+    /// To whom it applies.
+    pub expr: Expr,
+    /// The one user it names, where it names one and asks nothing else: then there is no expression.
+    pub one: Option<UserId>,
+    /// In an estate with layers, where its what-clause is not false, if not everywhere it reaches.
+    pub covering: Option<Expr>,
+}
+
+/// A statement that belongs to few resources alone.
+#[derive(Clone, Copy, Debug)]
+pub struct Own {
+    /// The position among the rules.
+    pub rule: u32,
+    /// How far it reaches.
+    pub reach: Reach,
+}
+
+/// Statements that belong to few resources alone, by the resource they stand at.
+#[derive(Default)]
+pub struct Owned {
+    /// The resources, in order.
+    pub at: Vec<ResourceId>,
+    /// Where the statements of each begin, and where the last ones end.
+    pub starts: Vec<u32>,
+    /// The statements.
+    pub all: Vec<Own>,
+    /// Of each resource, the nearest one above that has any: a position, [`NOWHERE`] where there is none.
+    pub above: Vec<u32>,
+}
+
+/// No position.
+pub const NOWHERE: u32 = u32::MAX;
+
+/// What an estate is evaluated by at a moment.
+pub struct Plan {
+    /// Sets that statements mention.
+    pub sets: Arc<SetStore>,
+    /// Statements in force that decide something, in policy order.
+    pub rules: Vec<Rule>,
+    /// What expressions mention.
+    pub parts: Parts,
+    /// By statement, the position of its rule; [`NOWHERE`] where it has none.
+    pub rule_of: Vec<u32>,
+    /// Rules without a place.
+    pub everywhere: Vec<Reached>,
+    /// Which rules with places reach each resource.
+    pub places: Places,
+    /// Rules that belong to few resources alone.
+    pub own: Owned,
+    /// Who is active.
+    pub active: SetId,
+    /// Who is not.
+    pub inactive: SetId,
+    /// The actions that are decided on.
+    pub wanted: FixedBitSet,
+    /// The actions that are asked for on other resources.
+    pub asked: FixedBitSet,
+    /// Whether anything asks what is decided on a parent or further up.
+    pub asks_up: bool,
+    /// Resources of which others are links or copies, where anything asks what is decided on sources.
+    pub sources: FixedBitSet,
+    /// What tells narrow from broad.
+    pub tuning: Tuning,
+    /// Whether a missing value is taken in the users' favour.
+    pub favourable: bool,
+}
+
+impl Plan {
+    /// For an estate at a moment, which is proven free of circles.
+    pub fn new(judge: &Judge, wanted: FixedBitSet, favourable: bool, tuning: Tuning) -> Plan {
+        let estate = judge.estate();
+        let catalog = &estate.catalog;
+        let mut sets = SetStore::new(estate.people.len());
+        let mut parts = Parts::default();
+        let ordered = compile::ordered_fields(estate);
+        let mut compiler = Compiler::new(judge, &mut sets, &mut parts, &ordered);
+        let (mut rules, mut rule_of) = (Vec::new(), vec![NOWHERE; estate.statements.len()]);
+        let (mut own, mut everywhere, mut placed) = (Vec::new(), Vec::new(), Vec::new());
+        let rest = LayerId::new(estate.layers.len());
+        for &id in &judge.live {
+            let statement = estate.statement(id);
+            let actions = ActionId::all(estate.schema.actions.len());
+            let speaks: FixedBitSet =
+                actions.filter(|a| wanted.contains(a.index()) && statement.speaks_of(*a)).map(|a| a.index()).collect();
+            let layered = !estate.layers.is_empty();
+            if speaks.is_clear() && !layered {
+                continue;
+            }
+            let open = statement.modality.permits() == favourable;
+            let one = match &statement.who.terms[..] {
+                [Term::User(user)] if statement.conditions().next().is_none() => Some(*user),
+                _ => None,
+            };
+            let place = own_place(statement);
+            let mut alone = None;
+            let mut expr = constant_none();
+            if let (Some(place), Some(_)) = (place, one) {
+                let reach = catalog.subtree(place.resource).len();
+                alone = (reach <= tuning.own_resources || reach <= tuning.own_pairs).then_some(place);
+            }
+            if alone.is_none() || one.is_none() {
+                expr = compiler.statement(statement, open);
+                if let (Some(place), Expr::Set(set)) = (place, &expr) {
+                    let reach = catalog.subtree(place.resource).len();
+                    let users = compiler.sets.count(*set) as usize;
+                    let few = users <= tuning.narrow && users * reach <= tuning.own_pairs;
+                    alone = (reach <= tuning.own_resources || few).then_some(place);
+                }
+            }
+            if matches!(expr, Expr::Set(SetId::NONE)) && one.filter(|_| alone.is_some()).is_none() && !layered {
+                continue;
+            }
+            let covering = (layered && statement.what.condition.is_some())
+                .then(|| compile::covering(&mut compiler, statement.what.condition.as_ref().expect("asked before"), true));
+            rule_of[id.index()] = rules.len() as u32;
+            match (alone, &statement.what.places) {
+                (Some(place), _) => own.push((place.resource, Own { rule: rules.len() as u32, reach: place.reach })),
+                (None, None) => everywhere.push((id, 0)),
+                (None, Some(_)) => placed.push(id),
+            }
+            let layer = statement.layer.unwrap_or(rest);
+            let one = one.filter(|_| alone.is_some());
+            rules.push(Rule { id, modality: statement.modality, layer, speaks, expr, one, covering });
+        }
+        let active = sets.of(estate.people.active.ones());
+        let inactive = sets.complement(active);
+        let (mut asked, mut asks_up, mut asks_sources) = (FixedBitSet::with_capacity(wanted.len()), false, false);
+        let mut ask = |target: Target, action: ActionId| {
+            if target != Target::Own {
+                asked.grow_and_insert(action.index());
+                asks_up |= matches!(target, Target::Parent | Target::Kind(_));
+                asks_sources |= target == Target::Source;
+            }
+        };
+        for action in wanted.ones() {
+            estate.schema.actions[action].needs.iter().for_each(|need| ask(need.target, need.action));
+        }
+        for rule in &rules {
+            rule.expr.visit(&mut |inner| {
+                if let Expr::Ask(target, action) = inner {
+                    ask(*target, *action);
+                }
+            });
+        }
+        let mut sources = FixedBitSet::with_capacity(catalog.len());
+        if asks_sources {
+            for source in catalog.sources.values().flatten() {
+                if let Source::Resource(source) = source {
+                    sources.insert(source.index());
+                }
+            }
+        }
+        Plan {
+            sets: Arc::new(sets),
+            rules,
+            parts,
+            rule_of,
+            everywhere,
+            places: Places::new(estate, &placed),
+            own: Owned::of(catalog, own),
+            active,
+            inactive,
+            wanted,
+            asked,
+            asks_up,
+            sources,
+            tuning,
+            favourable,
+        }
+    }
+}
+
+fn constant_none() -> Expr {
+    compile::constant(false)
+}
+
+/// The one place of a statement that asks nothing but who it is.
+fn own_place(statement: &Statement) -> Option<bastide_model::statement::Place> {
+    let plain = statement.conditions().next().is_none() && !statement.who.terms.contains(&Term::Owner);
+    match statement.what.places.as_deref() {
+        Some([place]) if plain => Some(*place),
+        _ => None,
+    }
+}
+
+impl Owned {
+    fn of(catalog: &Catalog, mut own: Vec<(ResourceId, Own)>) -> Owned {
+        own.sort_by_key(|(resource, own)| (*resource, own.rule));
+        let mut owned = Owned::default();
+        let mut around: Vec<u32> = Vec::new();
+        for (resource, one) in own {
+            if owned.at.last() != Some(&resource) {
+                while around.last().is_some_and(|at| !catalog.contains(owned.at[*at as usize], resource)) {
+                    around.pop();
+                }
+                owned.above.push(around.last().copied().unwrap_or(NOWHERE));
+                around.push(owned.at.len() as u32);
+                owned.at.push(resource);
+                owned.starts.push(owned.all.len() as u32);
+            }
+            owned.all.push(one);
+        }
+        owned.starts.push(owned.all.len() as u32);
+        owned
+    }
+
+    /// The nearest of a resource and those above it that has any, and where to begin to look next time.
+    pub fn nearest(&self, catalog: &Catalog, resource: ResourceId, cursor: &mut usize) -> u32 {
+        let is = |cursor: usize| {
+            (cursor == 0 || self.at[cursor - 1] <= resource) && self.at.get(cursor).is_none_or(|next| *next > resource)
+        };
+        // The one after it is asked for most often.
+        if *cursor > self.at.len() || !is(*cursor) {
+            *cursor += 1;
+            if *cursor > self.at.len() || !is(*cursor) {
+                *cursor = self.at.partition_point(|at| *at <= resource);
+            }
+        }
+        let mut at = if *cursor == 0 { NOWHERE } else { *cursor as u32 - 1 };
+        while at != NOWHERE && !catalog.contains(self.at[at as usize], resource) {
+            at = self.above[at as usize];
+        }
+        at
+    }
+
+    /// The statements that stand at a resource, by its position.
+    pub fn list(&self, at: u32) -> &[Own] {
+        &self.all[self.starts[at as usize] as usize..self.starts[at as usize + 1] as usize]
+    }
+}
