@@ -32,8 +32,7 @@ fn tuning(seed: u64, estate: &Estate) -> Tuning {
     Tuning {
         narrow: one(&[0, 1, 2, 3, 1000]),
         classes: one(&[0, 3, 1000]),
-        own_resources: one(&[0, 1, 3, 1000]),
-        own_pairs: one(&[0, 2, 1000]),
+        own: one(&[0, 1, 3, 1000]),
     }
 }
 
@@ -60,10 +59,10 @@ fn differences(estate: &Estate, moment: &Moment, seed: u64, ways: &mut Ways) -> 
     wrong
 }
 
-fn compare(
+fn compare<'s>(
     estate: &Estate,
     judge: &Judge,
-    (engine, work): (&mut Evaluator, &mut Work),
+    (engine, work): (&mut Evaluator<'s>, &mut Work<'s>),
     (resource, action): (ResourceId, ActionId),
     wrong: &mut Vec<String>,
     ways: &mut Ways,

@@ -149,34 +149,36 @@ impl Pattern {
 
     /// Whether the whole text fits. Cost: at most pattern times text.
     pub fn fits(&self, text: &str) -> bool {
-        let text: Vec<char> = text.chars().collect();
-        let (mut p, mut t) = (0, 0);
-        let mut back: Option<(usize, usize)> = None;
-        while t < text.len() {
-            match self.parts.get(p) {
+        // How it ends is told first: that settles most.
+        if let Some(Part::Char(last)) = self.parts.last()
+            && !text.ends_with(*last)
+        {
+            return false;
+        }
+        let (mut part, mut rest) = (0, text.chars());
+        let mut back: Option<(usize, std::str::Chars)> = None;
+        loop {
+            let here = rest.clone();
+            let Some(next) = rest.next() else { break };
+            match self.parts.get(part) {
                 Some(Part::Run) => {
-                    back = Some((p, t));
-                    p += 1;
+                    part += 1;
+                    back = Some((part, here.clone()));
+                    rest = here;
                 }
-                Some(Part::One) => {
-                    p += 1;
-                    t += 1;
-                }
-                Some(Part::Char(c)) if *c == text[t] => {
-                    p += 1;
-                    t += 1;
-                }
-                _ => match back {
-                    Some((run, from)) => {
-                        back = Some((run, from + 1));
-                        p = run + 1;
-                        t = from + 1;
+                Some(Part::One) => part += 1,
+                Some(Part::Char(own)) if *own == next => part += 1,
+                _ => match &mut back {
+                    Some((after, from)) => {
+                        from.next();
+                        part = *after;
+                        rest = from.clone();
                     }
                     None => return false,
                 },
             }
         }
-        self.parts[p..].iter().all(|part| *part == Part::Run)
+        self.parts[part..].iter().all(|part| *part == Part::Run)
     }
 }
 

@@ -197,7 +197,7 @@ impl Counts {
     ) -> u128 {
         let mut print = 0u128;
         for cell in work.cells(action) {
-            let was = engine.reason(outcome, cell.user);
+            let (was, _) = engine.cause(outcome, cell.user);
             self.reasons[was as usize] = self.reasons[was as usize].wrapping_sub(1);
             self.reasons[cell.reason as usize] = self.reasons[cell.reason as usize].wrapping_add(1);
             if was.is_allowed() != cell.reason.is_allowed() {

@@ -26,7 +26,7 @@ pub enum Known {
 
 impl<'s> Evaluator<'s> {
     /// Who holds an action on what a target leads to from the resource at hand.
-    pub(super) fn met(&mut self, work: &mut Work, target: Target, action: ActionId) -> Met {
+    pub(super) fn met(&mut self, work: &mut Work<'s>, target: Target, action: ActionId) -> Met {
         if let Some(known) = work.mets.iter().find(|met| (met.target, met.action) == (target, action)) {
             return *known;
         }
@@ -103,7 +103,7 @@ impl<'s> Evaluator<'s> {
         }
     }
 
-    fn take(&mut self, work: &mut Work, known: Option<&Known>, none: Met) -> Met {
+    fn take(&mut self, work: &mut Work<'s>, known: Option<&Known>, none: Met) -> Met {
         match known {
             None => none,
             Some(Known::Base(base, turns)) => {
@@ -116,7 +116,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Who is among all of several.
-    fn all_of(&mut self, work: &mut Work, mets: &[Met], none: Met) -> Met {
+    fn all_of(&mut self, work: &mut Work<'s>, mets: &[Met], none: Met) -> Met {
         if mets.iter().any(|met| met.wide.is_some()) {
             let into = work.words.copy(self.sets.row(SetId::ALL));
             mets.iter().for_each(|met| self.narrow_to(work, met, into));
@@ -138,7 +138,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Leaves of words only those who are among some.
-    pub(super) fn narrow_to(&self, work: &mut Work, met: &Met, words: u32) {
+    pub(super) fn narrow_to(&self, work: &mut Work<'s>, met: &Met, words: u32) {
         match met.wide {
             Some(wide) => work.words.both(words, wide),
             None => {

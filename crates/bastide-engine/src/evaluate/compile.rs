@@ -11,6 +11,7 @@ use bastide_model::condition::*;
 use bastide_model::groups::Computed;
 use bastide_model::schema::Target;
 use bastide_model::statement::{Comparison, SetRelation};
+use bastide_model::value::Pattern;
 use bastide_model::*;
 use hashbrown::HashMap;
 
@@ -43,6 +44,8 @@ pub struct Atom {
     pub open: bool,
     /// The field it hangs on, where that is one with numbered values.
     pub column: Option<(Step, ResourceField)>,
+    /// The pattern that the resource's name must fit, where that is all.
+    pub name: Option<Pattern>,
 }
 
 /// What is compared with a value of the user.
@@ -296,7 +299,13 @@ impl<'c, 'e> Compiler<'c, 'e> {
         };
         let Parts { atoms, known_atoms, .. } = &mut *self.parts;
         let number = *known_atoms.entry((format!("{:?}", condition.test), open)).or_insert_with(|| {
-            atoms.push(Atom { condition: condition.clone(), open, column });
+            let name = match &condition.test {
+                Test::Like { operand: Operand::Resource(Step::Own, ResourceField::Name), pattern, caseless: false } => {
+                    Some(pattern.clone())
+                }
+                _ => None,
+            };
+            atoms.push(Atom { condition: condition.clone(), open, column, name });
             atoms.len() as u32 - 1
         });
         Expr::Bit(number)

@@ -37,7 +37,7 @@ enum Found {
 
 impl<'s> Evaluator<'s> {
     /// For whom a comparison holds on a resource.
-    pub(super) fn leaf(&mut self, work: &mut Work, leaf: u32, resource: ResourceId) -> Holds {
+    pub(super) fn leaf(&mut self, work: &mut Work<'s>, leaf: u32, resource: ResourceId) -> Holds {
         let at = leaf as usize;
         if let Some((stamp, known)) = work.leaves.get(at)
             && *stamp == work.stamp

@@ -114,7 +114,7 @@ pub struct Evaluator<'s> {
     /// What was asked of others.
     elsewhere: HashMap<(ResourceId, ActionId), Option<Rc<Known>>>,
     elsewhere_words: usize,
-    pool: Vec<Work>,
+    pool: Vec<Work<'s>>,
     /// Room for words: of who is granted, who is assured, whom a step names, who is left.
     rooms: [Vec<u64>; 4],
     spare: Vec<Vec<u64>>,
@@ -161,10 +161,11 @@ pub enum Decided {
 
 /// A resource that is being decided on, and room to do it.
 #[derive(Default)]
-pub struct Work {
+pub struct Work<'s> {
     /// Told apart from the resource before by this number.
     stamp: u32,
     resource: Option<ResourceId>,
+    name: Option<&'s str>,
     site: usize,
     layer: Option<LayerId>,
     states: Vec<State>,
@@ -187,6 +188,8 @@ pub struct Work {
     key: Vec<u32>,
     gathered: Vec<patch::Turn>,
     users: Vec<u32>,
+    spare_mets: Vec<Vec<Met>>,
+    items: Vec<wide::Item>,
 }
 
 /// What an expression gives: whom, whether some are listed for whom it is otherwise, and whether it must be put into words.
@@ -207,7 +210,7 @@ impl Value {
     }
 }
 
-impl Work {
+impl Work<'_> {
     /// What is decided on an action: nothing where it has no meaning.
     pub fn decided(&self, action: ActionId) -> Decided {
         self.decided[action.index()]
@@ -274,11 +277,6 @@ impl<'s> Evaluator<'s> {
         self.outcomes.get(outcome)
     }
 
-    /// Why an outcome is what it is for a user.
-    pub fn reason(&self, outcome: OutcomeId, user: u32) -> Reason {
-        self.part(outcome, user).reason
-    }
-
     /// All outcomes that were met, by number.
     pub fn outcomes(&self) -> &[Outcome] {
         self.outcomes.all()
@@ -290,7 +288,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Decides every action on a resource. What is given back is to be given back ([`Evaluator::done`]).
-    pub fn decide(&mut self, resource: ResourceId) -> Work {
+    pub fn decide(&mut self, resource: ResourceId) -> Work<'s> {
         let catalog = &self.estate.catalog;
         while self.above.last().is_some_and(|(above, _)| !catalog.contains(*above, resource)) {
             self.above.pop();
@@ -318,11 +316,11 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Takes back the room to work.
-    pub fn done(&mut self, work: Work) {
+    pub fn done(&mut self, work: Work<'s>) {
         self.pool.push(work);
     }
 
-    fn begin(&mut self, resource: ResourceId) -> Work {
+    fn begin(&mut self, resource: ResourceId) -> Work<'s> {
         let mut work = self.pool.pop().unwrap_or_else(|| {
             let state = State { stamp: 0, base: SetId::NONE, wide: false, turns: (0, 0), words: 0 };
             Work {
@@ -335,6 +333,7 @@ impl<'s> Evaluator<'s> {
         });
         work.stamp += 1;
         work.resource = Some(resource);
+        work.name = None;
         work.mets.clear();
         work.lists.clear();
         work.touched.clear();
@@ -354,7 +353,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// The statements that belong to few resources alone and reach this one.
-    fn find_own(&mut self, work: &mut Work, resource: ResourceId) {
+    fn find_own(&mut self, work: &mut Work<'s>, resource: ResourceId) {
         let (own, catalog) = (&self.plan.own, &self.estate.catalog);
         if own.at.is_empty() {
             return;
@@ -385,7 +384,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Whether something that hangs on the resource alone holds.
-    fn bit(&mut self, work: &mut Work, atom: u32) -> bool {
+    fn bit(&mut self, work: &mut Work<'s>, atom: u32) -> bool {
         let at = atom as usize;
         if work.bits[at].0 == work.stamp {
             return work.bits[at].1;
@@ -410,14 +409,18 @@ impl<'s> Evaluator<'s> {
                 }
                 self.bits[at][code] == 2
             }
-            None => ask(&self.judge),
+            None => match &of.name {
+                // A resource always has a name.
+                Some(pattern) => pattern.fits(work.name.get_or_insert_with(|| self.estate.catalog.name(resource))),
+                None => ask(&self.judge),
+            },
         };
         work.bits[at] = (work.stamp, is);
         is
     }
 
     /// To whom a rule applies on the resource at hand.
-    fn state(&mut self, work: &mut Work, rule: u32) -> State {
+    fn state(&mut self, work: &mut Work<'s>, rule: u32) -> State {
         let at = rule as usize;
         if work.states[at].stamp == work.stamp {
             return work.states[at];
@@ -453,7 +456,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// For whom an expression holds, as far as that is not for few or in words; whom it lists is in [`Work::touched`].
-    fn value(&mut self, work: &mut Work, expr: &'s Expr) -> Value {
+    fn value(&mut self, work: &mut Work<'s>, expr: &'s Expr) -> Value {
         match expr {
             Expr::Set(set) => Value::known(*set),
             Expr::Held(action, places) => Value::known(self.held(*action, places)),
@@ -494,7 +497,7 @@ impl<'s> Evaluator<'s> {
     /// Several expressions in one; `settles` is what no other can change.
     fn several(
         &mut self,
-        work: &mut Work,
+        work: &mut Work<'s>,
         parts: &'s [Expr],
         settles: SetId,
         empty: SetId,
@@ -543,7 +546,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Whom a rule applies to that is the same everywhere, or on the resource at hand but for those listed.
-    fn base(&mut self, work: &mut Work, rule: u32) -> SetId {
+    fn base(&mut self, work: &mut Work<'s>, rule: u32) -> SetId {
         if let Some(fixed) = self.fixed[rule as usize] {
             return fixed;
         }

@@ -34,7 +34,7 @@ pub struct Turn {
 /// Stands for no rule.
 const NO_RULE: u32 = u32::MAX;
 
-impl Evaluator<'_> {
+impl<'s> Evaluator<'s> {
     /// Whether a rule that belongs to few resources alone names many users.
     pub(super) fn is_broad(&mut self, rule: u32) -> bool {
         let of = &self.plan.rules[rule as usize];
@@ -53,11 +53,11 @@ impl Evaluator<'_> {
     }
 
     /// Decides users one by one who are otherwise than an outcome says, or may be.
-    pub(super) fn patch(&mut self, work: &mut Work, action: ActionId, outcome: OutcomeId, steps: &[Step], mets: &[Met]) {
+    pub(super) fn patch(&mut self, work: &mut Work<'s>, action: ActionId, outcome: OutcomeId, steps: &[Step], mets: &[Met]) {
         let mut gathered = std::mem::take(&mut work.gathered);
         gathered.clear();
         let site = work.site;
-        for step in &self.sites.action(site, action).expect("it has a meaning").varying {
+        for step in self.sites.action(site, action).expect("it has a meaning").varying.iter() {
             let state = work.states[step.rule as usize];
             if state.turns.0 == state.turns.1 || !self.counts(work, step) {
                 continue;
@@ -97,8 +97,7 @@ impl Evaluator<'_> {
                 continue;
             }
             let (reason, by) = self.decide_one(work, outcome, steps, mets, turns);
-            let was = self.part(outcome, user);
-            if (was.reason, was.by) != (reason, by) {
+            if self.cause(outcome, user) != (reason, by) {
                 cells.push(Cell { user, reason, by });
             }
         }
@@ -108,16 +107,15 @@ impl Evaluator<'_> {
 
     fn decide_one(
         &mut self,
-        work: &mut Work,
+        work: &mut Work<'s>,
         outcome: OutcomeId,
         steps: &[Step],
         mets: &[Met],
         turns: &[Turn],
     ) -> (Reason, Option<StatementId>) {
         let user = turns[0].user;
-        let weighed = self.outcomes.weighed(self.outcomes.get(outcome).weighed);
         let is_in = |of: &Self, set| of.sets.contains(set, user as usize);
-        let taken = *weighed.iter().find(|taken| is_in(self, taken.part.users)).expect("parts are everybody");
+        let taken = self.taken(outcome, user);
         let (mut key, mut reason, mut by) = (taken.key, taken.part.reason, taken.part.by);
         let left_out = |rule: u32| turns.iter().any(|turn| turn.rule == rule && !turn.applies);
         let came = turns.iter().find(|turn| turn.applies);

@@ -9,6 +9,7 @@ use bastide_model::condition::Term;
 use bastide_model::schema::Target;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
+use hashbrown::HashMap;
 use std::sync::Arc;
 
 /// What tells narrow from broad. Whatever the numbers, the answers are the same; tests try several.
@@ -18,10 +19,8 @@ pub struct Tuning {
     pub narrow: usize,
     /// Values of which there are so many at most have sets of their own, which are kept.
     pub classes: usize,
-    /// A statement of one place that holds so many resources at most, or so many pairs, belongs to them alone.
-    pub own_resources: usize,
-    /// See there.
-    pub own_pairs: usize,
+    /// Statements that stand at one place, times the resources it holds: up to so many, they belong to those alone.
+    pub own: usize,
 }
 
 impl Tuning {
@@ -31,8 +30,7 @@ impl Tuning {
         Tuning {
             narrow: 4 + words / 8,
             classes: (estate.catalog.len() / 64).min(2048),
-            own_resources: 64,
-            own_pairs: 4096,
+            own: 48,
         }
     }
 }
@@ -126,41 +124,36 @@ impl Plan {
         let (mut rules, mut rule_of) = (Vec::new(), vec![NOWHERE; estate.statements.len()]);
         let (mut own, mut everywhere, mut placed) = (Vec::new(), Vec::new(), Vec::new());
         let rest = LayerId::new(estate.layers.len());
+        let layered = !estate.layers.is_empty();
+        // How many of them stand at each place.
+        let mut stand: HashMap<ResourceId, usize> = HashMap::new();
+        let places = judge.live.iter().filter_map(|id| own_place(estate.statement(*id)));
+        places.for_each(|place| *stand.entry(place.resource).or_default() += 1);
         for &id in &judge.live {
             let statement = estate.statement(id);
             let actions = ActionId::all(estate.schema.actions.len());
             let speaks: FixedBitSet =
                 actions.filter(|a| wanted.contains(a.index()) && statement.speaks_of(*a)).map(|a| a.index()).collect();
-            let layered = !estate.layers.is_empty();
             if speaks.is_clear() && !layered {
                 continue;
             }
             let open = statement.modality.permits() == favourable;
+            let few = |place: &bastide_model::statement::Place| {
+                catalog.subtree(place.resource).len() * stand[&place.resource] <= tuning.own
+            };
+            let mut alone = own_place(statement).filter(few);
             let one = match &statement.who.terms[..] {
-                [Term::User(user)] if statement.conditions().next().is_none() => Some(*user),
+                [Term::User(user)] if alone.is_some() => Some(*user),
                 _ => None,
             };
-            let place = own_place(statement);
-            let mut alone = None;
-            let mut expr = constant_none();
-            if let (Some(place), Some(_)) = (place, one) {
-                let reach = catalog.subtree(place.resource).len();
-                alone = (reach <= tuning.own_resources || reach <= tuning.own_pairs).then_some(place);
-            }
-            if alone.is_none() || one.is_none() {
-                expr = compiler.statement(statement, open);
-                if let (Some(place), Expr::Set(set)) = (place, &expr) {
-                    let reach = catalog.subtree(place.resource).len();
-                    let users = compiler.sets.count(*set) as usize;
-                    let few = users <= tuning.narrow && users * reach <= tuning.own_pairs;
-                    alone = (reach <= tuning.own_resources || few).then_some(place);
-                }
-            }
-            if matches!(expr, Expr::Set(SetId::NONE)) && one.filter(|_| alone.is_some()).is_none() && !layered {
+            let expr = if one.is_some() { compile::constant(false) } else { compiler.statement(statement, open) };
+            // What asks who holds something somewhere is no plain set.
+            alone = alone.filter(|_| matches!(expr, Expr::Set(_)));
+            if matches!(expr, Expr::Set(SetId::NONE)) && one.is_none() && !layered {
                 continue;
             }
-            let covering = (layered && statement.what.condition.is_some())
-                .then(|| compile::covering(&mut compiler, statement.what.condition.as_ref().expect("asked before"), true));
+            let covering = statement.what.condition.as_ref().filter(|_| layered);
+            let covering = covering.map(|condition| compile::covering(&mut compiler, condition, true));
             rule_of[id.index()] = rules.len() as u32;
             match (alone, &statement.what.places) {
                 (Some(place), _) => own.push((place.resource, Own { rule: rules.len() as u32, reach: place.reach })),
@@ -168,7 +161,6 @@ impl Plan {
                 (None, Some(_)) => placed.push(id),
             }
             let layer = statement.layer.unwrap_or(rest);
-            let one = one.filter(|_| alone.is_some());
             rules.push(Rule { id, modality: statement.modality, layer, speaks, expr, one, covering });
         }
         let active = sets.of(estate.people.active.ones());
@@ -217,10 +209,6 @@ impl Plan {
             favourable,
         }
     }
-}
-
-fn constant_none() -> Expr {
-    compile::constant(false)
 }
 
 /// The one place of a statement that asks nothing but who it is.

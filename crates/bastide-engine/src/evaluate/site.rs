@@ -50,11 +50,25 @@ pub struct SiteAction {
     /// They, in the order in which they take their users.
     pub steps: Rc<[Step]>,
     /// Those whose users hang on the resource.
-    pub varying: Box<[Step]>,
+    pub varying: Rc<[Step]>,
+    /// The steps in runs of one reason, once they were asked for.
+    pub runs: Option<Rc<[Run]>>,
     /// Its outcome, where that hangs on nothing.
     pub constant: Option<super::OutcomeId>,
     /// Whether it may hang on nothing: no rule varies, there are no needs and no layers.
     pub is_constant: bool,
+}
+
+/// Rules that follow each other and decide the same.
+pub struct Run {
+    /// What they decide.
+    pub reason: Reason,
+    /// The places of the first and of the last.
+    pub keys: (u64, u64),
+    /// Whom those name whose users are the same everywhere.
+    pub fixed: SetId,
+    /// The others.
+    pub varying: Box<[Step]>,
 }
 
 /// The place of a rule in the order in which each takes its users: ceilings and prohibitions first, then what is always granted,
@@ -110,6 +124,12 @@ impl Sites {
         self.sites[site].actions[action.index()].as_ref()
     }
 
+    pub fn set_runs(&mut self, site: usize, action: ActionId, runs: &Rc<[Run]>) {
+        if let Some(of) = &mut self.sites[site].actions[action.index()] {
+            of.runs = Some(Rc::clone(runs));
+        }
+    }
+
     pub fn set_constant(&mut self, site: usize, action: ActionId, outcome: super::OutcomeId) {
         if let Some(of) = &mut self.sites[site].actions[action.index()] {
             of.constant = Some(outcome);
@@ -117,7 +137,7 @@ impl Sites {
     }
 }
 
-impl Evaluator<'_> {
+impl<'s> Evaluator<'s> {
     /// The site of a resource.
     pub(super) fn site(&mut self, resource: ResourceId) -> usize {
         let (plan, estate) = (self.plan, self.estate);
@@ -162,13 +182,13 @@ impl Evaluator<'_> {
                 .collect();
             steps.sort_unstable_by_key(|step| step.key);
             let varies = |step: &&Step| !plan.rules[step.rule as usize].expr.is_constant();
-            let varying: Box<[Step]> = steps.iter().filter(varies).copied().collect();
+            let varying: Rc<[Step]> = steps.iter().filter(varies).copied().collect();
             let needs = &schema.actions[action.index()].needs;
             let is_constant = varying.is_empty() && needs.is_empty() && estate.layers.is_empty();
             let number = self.sites.speaking.len() as u32;
             let steps = steps.into_boxed_slice();
             let speaking = *self.sites.speaking.entry(steps.clone()).or_insert(number);
-            Some(SiteAction { speaking, steps: steps.into(), varying, constant: None, is_constant })
+            Some(SiteAction { speaking, steps: steps.into(), varying, runs: None, constant: None, is_constant })
         });
         let actions: Box<[Option<SiteAction>]> = actions.collect();
         let order = ActionId::all(actions.len()).filter(|action| actions[action.index()].is_some()).collect();
@@ -184,7 +204,7 @@ impl Evaluator<'_> {
     }
 
     /// The layer that controls the resource at hand: the first with a `may` or `may not` whose what covers it.
-    pub(super) fn layer(&mut self, work: &mut Work) -> Option<LayerId> {
+    pub(super) fn layer(&mut self, work: &mut Work<'s>) -> Option<LayerId> {
         let plan = self.plan;
         let mut first: Option<LayerId> = None;
         for at in 0..self.sites.get(work.site).layers.len() + work.own.len() {
@@ -198,7 +218,7 @@ impl Evaluator<'_> {
                     (plan.rules[rule as usize].layer, None)
                 }
             };
-            let covers = |of: &mut Self, work: &mut Work| match covering {
+            let covers = |of: &mut Self, work: &mut Work<'s>| match covering {
                 Some(rule) => {
                     let expr = plan.rules[rule as usize].covering.as_ref().expect("asked before");
                     of.covers(work, expr)
@@ -212,7 +232,7 @@ impl Evaluator<'_> {
         first
     }
 
-    fn covers(&mut self, work: &mut Work, expr: &Expr) -> bool {
+    fn covers(&mut self, work: &mut Work<'s>, expr: &Expr) -> bool {
         match expr {
             Expr::Set(set) => *set != SetId::NONE,
             Expr::Bit(atom) => self.bit(work, *atom),

@@ -26,6 +26,8 @@ pub struct Taken {
     pub key: u64,
     /// Why, by what, who.
     pub part: Part,
+    /// Who is left to the next ones.
+    pub rest: SetId,
 }
 
 /// What is decided for whom, on one action.
@@ -34,6 +36,8 @@ pub struct Outcome {
     pub action: ActionId,
     /// Before needs: disjoint parts that together are all users.
     pub weighed: u32,
+    /// Who meets the needs of the action.
+    pub met: SetId,
     /// After needs.
     pub parts: Box<[Part]>,
     /// Everybody for whom it is allowed.
@@ -68,7 +72,7 @@ impl Outcomes {
 
 impl<'s> Evaluator<'s> {
     /// Decides an action on the resource at hand, if that is not done yet.
-    pub(super) fn action(&mut self, work: &mut Work, action: ActionId) {
+    pub(super) fn action(&mut self, work: &mut Work<'s>, action: ActionId) {
         if work.decided[action.index()] != Decided::Open {
             return;
         }
@@ -80,15 +84,12 @@ impl<'s> Evaluator<'s> {
             work.decided[action.index()] = Decided::Base(known);
             return;
         }
-        let is_constant = of.is_constant;
+        let (is_constant, varying) = (of.is_constant, std::rc::Rc::clone(&of.varying));
         let (mut wide, mut turns) = (false, false);
-        let mut sets: Vec<SetId> = Vec::new();
-        for at in 0..of.varying.len() {
-            let rule = self.sites.action(work.site, action).expect("it has a meaning").varying[at].rule;
-            let state = self.state(work, rule);
+        for step in varying.iter() {
+            let state = self.state(work, step.rule);
             wide |= state.wide;
             turns |= state.turns.0 < state.turns.1;
-            sets.push(state.base);
         }
         if owns {
             for at in 0..work.own.len() {
@@ -100,7 +101,8 @@ impl<'s> Evaluator<'s> {
             }
         }
         let mut met = SetId::ALL;
-        let (mut mets, mut wide_met) = (Vec::new(), false);
+        let (mut mets, mut wide_met) = (work.spare_mets.pop().unwrap_or_default(), false);
+        mets.clear();
         for at in 0..self.estate.schema.actions[action.index()].needs.len() {
             let need = self.estate.schema.actions[action.index()].needs[at];
             let of_need = self.met(work, need.target, need.action);
@@ -113,12 +115,13 @@ impl<'s> Evaluator<'s> {
         }
         if wide {
             self.in_words(work, action, &steps, &mets, None);
+            work.spare_mets.push(mets);
             return;
         }
         let mut key = std::mem::take(&mut work.key);
         key.clear();
         key.extend([speaking, work.layer.map_or(u32::MAX, |layer| layer.0)]);
-        key.extend(sets.iter().map(|set| set.0));
+        key.extend(varying.iter().map(|step| work.states[step.rule as usize].base.0));
         let known = self.outcomes.by_sets.get(key.len()).and_then(|known| known.get(&key));
         let weighed = known.unwrap_or_else(|| {
             let weighed = self.weigh(work, &steps);
@@ -128,6 +131,7 @@ impl<'s> Evaluator<'s> {
         work.key = key;
         if wide_met {
             self.in_words(work, action, &steps, &mets, (!turns).then_some(weighed));
+            work.spare_mets.push(mets);
             return;
         }
         let outcome = self.finish(weighed, action, met);
@@ -138,15 +142,16 @@ impl<'s> Evaluator<'s> {
         if turns {
             self.patch(work, action, outcome, &steps, &mets);
         }
+        work.spare_mets.push(mets);
     }
 
     /// Rules take their users, one after the other.
-    fn weigh(&mut self, work: &mut Work, steps: &[Step]) -> u32 {
+    fn weigh(&mut self, work: &mut Work<'s>, steps: &[Step]) -> u32 {
         let mut taken: Vec<Taken> = Vec::new();
         let mut rest = self.plan.active;
         if self.plan.inactive != SetId::NONE {
             let part = Part { reason: Reason::Inactive, by: None, users: self.plan.inactive };
-            taken.push(Taken { key: 0, part });
+            taken.push(Taken { key: 0, part, rest });
         }
         for step in steps {
             if rest == SetId::NONE {
@@ -159,12 +164,13 @@ impl<'s> Evaluator<'s> {
             let own = self.sets.intersect(rest, users);
             if own != SetId::NONE {
                 let by = Some(self.plan.rules[step.rule as usize].id);
-                taken.push(Taken { key: step.key, part: Part { reason: step.reason, by, users: own } });
                 rest = self.sets.subtract(rest, own);
+                taken.push(Taken { key: step.key, part: Part { reason: step.reason, by, users: own }, rest });
             }
         }
         if rest != SetId::NONE {
-            taken.push(Taken { key: u64::MAX, part: Part { reason: Reason::Silent, by: None, users: rest } });
+            let part = Part { reason: Reason::Silent, by: None, users: rest };
+            taken.push(Taken { key: u64::MAX, part, rest: SetId::NONE });
         }
         self.outcomes.weighed.push(taken.into());
         self.outcomes.weighed.len() as u32 - 1
@@ -202,14 +208,21 @@ impl<'s> Evaluator<'s> {
             }
         }
         let outcome = OutcomeId(self.outcomes.all.len() as u32);
-        self.outcomes.all.push(Outcome { action, weighed, parts: parts.into(), allowed });
+        self.outcomes.all.push(Outcome { action, weighed, met, parts: parts.into(), allowed });
         self.outcomes.finished.insert((weighed, action, met), outcome);
         outcome
     }
 
-    /// The part of an outcome in which a user is.
-    pub(super) fn part(&self, outcome: OutcomeId, user: u32) -> Part {
-        let parts = &self.outcomes.get(outcome).parts;
-        *parts.iter().find(|part| self.sets.contains(part.users, user as usize)).expect("parts are everybody")
+    /// What takes a user before needs. Cost: the logarithm of how many rules take somebody.
+    pub(super) fn taken(&self, outcome: OutcomeId, user: u32) -> Taken {
+        let weighed = self.outcomes.weighed(self.outcomes.get(outcome).weighed);
+        weighed[weighed.partition_point(|taken| self.sets.contains(taken.rest, user as usize))]
+    }
+
+    /// How a user is decided by an outcome.
+    pub fn cause(&self, outcome: OutcomeId, user: u32) -> (Reason, Option<StatementId>) {
+        let part = self.taken(outcome, user).part;
+        let blocked = part.reason.is_allowed() && !self.sets.contains(self.outcomes.get(outcome).met, user as usize);
+        (if blocked { Reason::Blocked } else { part.reason }, part.by)
     }
 }

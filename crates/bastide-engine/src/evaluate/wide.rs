@@ -2,12 +2,13 @@
 
 use super::compile::Expr;
 use super::leaf::Holds;
-use super::site::Step;
+use super::site::{Run, Step};
 use super::{Decided, Evaluator, Met, Work};
 use crate::decide::Reason;
 use crate::sets::Part;
 use crate::sets::store::SetId;
 use bastide_model::*;
+use std::rc::Rc;
 
 /// What is decided on an action, in words.
 #[derive(Clone, Copy, Debug)]
@@ -114,18 +115,37 @@ fn count(words: &[u64]) -> u32 {
     words.iter().map(|word| word.count_ones()).sum()
 }
 
-/// Where the users of a step are found.
-#[derive(Clone, Copy)]
-struct Item {
-    step: Step,
-    own: bool,
+/// Where users are found whom the next rules take.
+pub enum Item {
+    /// A rule.
+    Rule(Step),
+    /// A rule that belongs to few resources alone.
+    Own(Step),
+    /// Several that decide the same.
+    Run(Rc<[Run]>, usize),
+}
+
+impl Item {
+    fn reason(&self) -> Reason {
+        match self {
+            Item::Rule(step) | Item::Own(step) => step.reason,
+            Item::Run(runs, at) => runs[*at].reason,
+        }
+    }
+
+    fn key(&self) -> u64 {
+        match self {
+            Item::Rule(step) | Item::Own(step) => step.key,
+            Item::Run(runs, at) => runs[*at].keys.0,
+        }
+    }
 }
 
 impl<'s> Evaluator<'s> {
     /// Decides an action in words. `weighed` is what is decided before needs, where that is known.
     pub(super) fn in_words(
         &mut self,
-        work: &mut Work,
+        work: &mut Work<'s>,
         action: ActionId,
         steps: &[Step],
         mets: &[Met],
@@ -150,17 +170,19 @@ impl<'s> Evaluator<'s> {
             None => {
                 rest.copy_from_slice(self.sets.row(self.plan.active));
                 counts[Reason::Inactive as usize] = self.sets.count(self.plan.inactive);
-                let items = self.items(work, action, steps);
-                for alike in items.chunk_by(|a, b| a.step.reason == b.step.reason) {
+                let mut items = std::mem::take(&mut work.items);
+                self.items(work, action, steps, &mut items);
+                let mut at = 0;
+                while at < items.len() {
                     words.fill(0);
-                    let mut any = false;
-                    for item in alike {
-                        any |= self.put(work, *item, &mut words);
+                    let (reason, mut any) = (items[at].reason(), false);
+                    while at < items.len() && items[at].reason() == reason {
+                        any |= self.put(work, &items[at], &mut words);
+                        at += 1;
                     }
                     if !any {
                         continue;
                     }
-                    let reason = alike[0].step.reason;
                     let taken = match reason {
                         Reason::Granted => Some(&mut granted[..]),
                         Reason::Assured => Some(&mut assured[..]),
@@ -168,6 +190,7 @@ impl<'s> Evaluator<'s> {
                     };
                     counts[reason as usize] += take(&mut rest, &words, taken);
                 }
+                work.items = items;
                 counts[Reason::Silent as usize] += count(&rest);
             }
         }
@@ -194,26 +217,95 @@ impl<'s> Evaluator<'s> {
         self.rooms = [granted, assured, words, rest];
     }
 
-    /// The rules that speak of an action and count, those that belong to few resources among them, in order.
-    fn items(&self, work: &Work, action: ActionId, steps: &[Step]) -> Vec<Item> {
-        let counts = |step: &&Step| self.counts(work, step);
-        let mut items: Vec<Item> = steps.iter().filter(counts).map(|step| Item { step: *step, own: false }).collect();
+    /// The rules that speak of an action and count, those that belong to few resources among them, in order: in runs that
+    /// decide the same where that is possible, singly where not.
+    fn items(&mut self, work: &mut Work<'s>, action: ActionId, steps: &[Step], items: &mut Vec<Item>) {
+        items.clear();
+        if self.estate.layers.is_empty() {
+            let runs = self.runs(work, action, steps);
+            items.extend((0..runs.len()).map(|at| Item::Run(Rc::clone(&runs), at)));
+            let before = items.len();
+            let own = (0..work.own.len()).filter_map(|at| self.own_step(work, at, action));
+            items.extend(own.map(Item::Own));
+            if items.len() == before {
+                return;
+            }
+            // One that stands within a run that decides otherwise parts it.
+            let parts = |own: &Item| {
+                let within = |run: &Run| run.keys.0 < own.key() && own.key() < run.keys.1;
+                runs.iter().any(|run| run.reason != own.reason() && within(run))
+            };
+            if !items[before..].iter().any(parts) {
+                items.sort_unstable_by_key(Item::key);
+                return;
+            }
+        }
+        self.single_items(work, action, steps, items);
+    }
+
+    fn single_items(&self, work: &Work, action: ActionId, steps: &[Step], items: &mut Vec<Item>) {
+        items.clear();
+        items.extend(steps.iter().filter(|step| self.counts(work, step)).map(|step| Item::Rule(*step)));
         let before = items.len();
         let own = (0..work.own.len()).filter_map(|at| self.own_step(work, at, action));
-        items.extend(own.map(|step| Item { step, own: true }));
+        items.extend(own.map(Item::Own));
         if items.len() > before {
-            items.sort_unstable_by_key(|item| item.step.key);
+            items.sort_unstable_by_key(Item::key);
         }
-        items
+    }
+
+    /// The steps of an action in runs of one reason.
+    fn runs(&mut self, work: &mut Work<'s>, action: ActionId, steps: &[Step]) -> Rc<[Run]> {
+        let known = self.sites.action(work.site, action).expect("it has a meaning");
+        if let Some(runs) = &known.runs {
+            return Rc::clone(runs);
+        }
+        let mut runs: Vec<Run> = Vec::new();
+        for alike in steps.chunk_by(|a, b| a.reason == b.reason) {
+            let (mut fixed, mut varying) = (SetId::NONE, Vec::new());
+            for step in alike {
+                if self.plan.rules[step.rule as usize].expr.is_constant() {
+                    let users = self.base(work, step.rule);
+                    fixed = self.sets.union(fixed, users);
+                } else {
+                    varying.push(*step);
+                }
+            }
+            let keys = (alike[0].key, alike[alike.len() - 1].key);
+            runs.push(Run { reason: alike[0].reason, keys, fixed, varying: varying.into() });
+        }
+        let runs: Rc<[Run]> = runs.into();
+        self.sites.set_runs(work.site, action, &runs);
+        runs
+    }
+
+    /// Puts those whom an item names into words; whether there are any.
+    fn put(&mut self, work: &mut Work<'s>, item: &Item, words: &mut [u64]) -> bool {
+        match item {
+            Item::Own(step) => match self.plan.rules[step.rule as usize].one {
+                Some(user) => {
+                    words[user.index() / 64] |= 1 << (user.0 % 64);
+                    true
+                }
+                None => self.put_rule(work, step.rule, words),
+            },
+            Item::Rule(step) => self.put_rule(work, step.rule, words),
+            Item::Run(runs, at) => {
+                let run = &runs[*at];
+                let mut any = run.fixed != SetId::NONE;
+                if any {
+                    either(words, self.sets.row(run.fixed));
+                }
+                for step in &run.varying {
+                    any |= self.put_rule(work, step.rule, words);
+                }
+                any
+            }
+        }
     }
 
     /// Puts those to whom a rule applies into words; whether there are any.
-    fn put(&mut self, work: &mut Work, item: Item, words: &mut [u64]) -> bool {
-        let rule = item.step.rule;
-        if let Some(user) = self.plan.rules[rule as usize].one.filter(|_| item.own) {
-            words[user.index() / 64] |= 1 << (user.0 % 64);
-            return true;
-        }
+    fn put_rule(&mut self, work: &mut Work<'s>, rule: u32, words: &mut [u64]) -> bool {
         let base = self.base(work, rule);
         if self.fixed[rule as usize].is_some() {
             if base != SetId::NONE {
@@ -243,7 +335,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// To whom a rule applies on the resource at hand, as words.
-    fn wide_words(&mut self, work: &mut Work, rule: u32) -> u32 {
+    fn wide_words(&mut self, work: &mut Work<'s>, rule: u32) -> u32 {
         let state = work.states[rule as usize];
         if state.words != u32::MAX {
             return state.words;
@@ -258,7 +350,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// For whom an expression holds, put into words, which are overwritten.
-    fn words_of(&mut self, work: &mut Work, expr: &'s Expr, words: &mut [u64]) {
+    fn words_of(&mut self, work: &mut Work<'s>, expr: &'s Expr, words: &mut [u64]) {
         match expr {
             Expr::Set(set) => words.copy_from_slice(self.sets.row(*set)),
             Expr::Held(action, places) => {
@@ -308,7 +400,7 @@ impl<'s> Evaluator<'s> {
         }
     }
 
-    fn each(&mut self, work: &mut Work, parts: &'s [Expr], words: &mut [u64], join: fn(&mut [u64], &[u64])) {
+    fn each(&mut self, work: &mut Work<'s>, parts: &'s [Expr], words: &mut [u64], join: fn(&mut [u64], &[u64])) {
         let mut other = self.spare.pop().unwrap_or_else(|| vec![0; words.len()]);
         for part in parts {
             match part {
@@ -323,7 +415,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// For whom an action is allowed on a resource that was decided on, as a set that is kept.
-    pub fn allowed_in(&mut self, work: &mut Work, action: ActionId) -> SetId {
+    pub fn allowed_in(&mut self, work: &mut Work<'s>, action: ActionId) -> SetId {
         match work.decided[action.index()] {
             Decided::Open => SetId::NONE,
             Decided::Wide(wide) => self.sets.of_words(work.words.get(work.wides[wide as usize].allowed)),
@@ -343,7 +435,7 @@ impl<'s> Evaluator<'s> {
 
     /// Everybody's outcome of an action on a resource that was decided on, by reason and deciding statement, as sets that are
     /// kept.
-    pub fn parts_in(&mut self, work: &mut Work, action: ActionId) -> Vec<Part> {
+    pub fn parts_in(&mut self, work: &mut Work<'s>, action: ActionId) -> Vec<Part> {
         match work.decided[action.index()] {
             Decided::Open => vec![Part { reason: Reason::Silent, by: None, users: SetId::ALL }],
             Decided::Base(outcome) => {
@@ -364,25 +456,28 @@ impl<'s> Evaluator<'s> {
             }
             Decided::Wide(wide) => {
                 let allowed = self.sets.of_words(work.words.get(work.wides[wide as usize].allowed));
-                let steps = std::rc::Rc::clone(&self.sites.action(work.site, action).expect("it has a meaning").steps);
+                let steps = Rc::clone(&self.sites.action(work.site, action).expect("it has a meaning").steps);
                 let mut parts = Vec::new();
                 if self.plan.inactive != SetId::NONE {
                     parts.push(Part { reason: Reason::Inactive, by: None, users: self.plan.inactive });
                 }
                 let mut rest = self.plan.active;
                 let mut words = vec![0; self.sets.width()];
-                for item in self.items(work, action, &steps) {
+                let mut items = Vec::new();
+                self.single_items(work, action, &steps, &mut items);
+                for item in items {
+                    let (Item::Rule(step) | Item::Own(step)) = &item else { unreachable!("they are single") };
                     words.fill(0);
-                    self.put(work, item, &mut words);
+                    self.put(work, &item, &mut words);
                     let users = self.sets.of_words(&words);
                     let taken = self.sets.intersect(rest, users);
                     rest = self.sets.subtract(rest, taken);
-                    let by = Some(self.plan.rules[item.step.rule as usize].id);
-                    let (kept, blocked) = match item.step.reason.is_allowed() {
+                    let by = Some(self.plan.rules[step.rule as usize].id);
+                    let (kept, blocked) = match step.reason.is_allowed() {
                         true => (self.sets.intersect(taken, allowed), self.sets.subtract(taken, allowed)),
                         false => (taken, SetId::NONE),
                     };
-                    parts.push(Part { reason: item.step.reason, by, users: kept });
+                    parts.push(Part { reason: step.reason, by, users: kept });
                     parts.push(Part { reason: Reason::Blocked, by, users: blocked });
                 }
                 parts.push(Part { reason: Reason::Silent, by: None, users: rest });
