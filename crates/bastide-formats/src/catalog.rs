@@ -4,7 +4,7 @@ use crate::csv_table::{Block, Cells, CsvRow, CsvTable, Plain};
 use crate::untidy::untidy_name;
 use bastide_model::column::{NONE, Values};
 use bastide_model::rows::{CatalogPart, CatalogRows, Codes, SourceRows, grid};
-use bastide_model::schema::{CATALOG_COLUMNS, read_flag, split_set};
+use bastide_model::schema::{Attribute, CATALOG_COLUMNS, read_flag, split_set};
 use bastide_model::tidy::untidy;
 use bastide_model::{KindId, ResourceAttributeId, Schema, Value};
 use bastide_syntax::nearest::nearest;
@@ -73,6 +73,11 @@ fn owner(text: &str) -> Result<Value, String> {
     }
 }
 
+/// Where the values of an attribute are gathered.
+fn values_of(attribute: &Attribute) -> Values {
+    if attribute.set { Values::of_sets() } else { Values::default() }
+}
+
 /// A part of a file that was read.
 struct Piece {
     /// Which one.
@@ -94,7 +99,7 @@ impl<'s> CatalogSink<'s> {
             rows: CatalogRows::new(schema.resource_attributes.len()),
             owners: Values::default(),
             states: Values::default(),
-            attributes: schema.resource_attributes.iter().map(|_| Values::default()).collect(),
+            attributes: schema.resource_attributes.iter().map(values_of).collect(),
             told: HashSet::new(),
         }
     }
@@ -281,7 +286,7 @@ impl<'s> CatalogSink<'s> {
                     if rows.iter().any(|row| !schema.is_any(kinds[*row], attribute.kinds.as_deref())) {
                         return None;
                     }
-                    let numbers = self.attributes[id.index()].numbers(&texts, |t| schema.read_cell(attribute, t));
+                    let numbers = self.attributes[id.index()].numbers(&texts, |t| schema.read(attribute.scalar, t));
                     (grid::ATTRIBUTES + id.index(), numbers)
                 }
                 _ => {
@@ -475,7 +480,7 @@ impl<'s> CatalogSink<'s> {
                     let message = format!("kind `{kind}` has no attribute `{}`: the value is left out", attribute.name);
                     return if self.told.insert(message.clone()) { Err((message, true)) } else { Ok(None) };
                 }
-                let number = self.attributes[id.index()].number(text, |t| self.schema.read_cell(attribute, t));
+                let number = self.attributes[id.index()].number(text, |t| self.schema.read(attribute.scalar, t));
                 let number = number.map_err(|m| bad(format!("`{}`: {m}", attribute.name)))?;
                 (grid::ATTRIBUTES + id.index(), number)
             }

@@ -1,5 +1,6 @@
 //! A column of a table: each distinct value once, and per row the number of its value.
 
+use crate::elements::{Elements, Sets};
 use crate::strings::Pool;
 use crate::value::Value;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
@@ -13,15 +14,23 @@ pub const NONE: u32 = u32::MAX;
 #[derive(Default, Clone, Debug)]
 pub struct Column {
     /// The distinct values, in the order of their first row.
-    pub values: Vec<Value>,
+    pub values: Arc<Vec<Value>>,
+    /// The elements of the first of them, where they are sets.
+    elements: Option<Arc<Elements>>,
     /// Per row the position in `values`; empty where no row has a value.
     cells: Arc<Vec<u32>>,
 }
 
 impl Column {
     /// A column of these values and their numbers by row.
-    pub fn new(values: Vec<Value>, cells: Vec<u32>) -> Column {
-        Column { cells: if values.is_empty() { Arc::default() } else { Arc::new(cells) }, values }
+    pub fn new(distinct: impl Into<Distinct>, cells: Vec<u32>) -> Column {
+        let Distinct { values, elements } = distinct.into();
+        Column { cells: if values.is_empty() { Arc::default() } else { Arc::new(cells) }, values, elements }
+    }
+
+    /// The elements of its values, where these are sets. Values that came later have none there.
+    pub fn elements(&self) -> Option<&Elements> {
+        self.elements.as_deref()
     }
 
     /// The value of a row.
@@ -53,7 +62,7 @@ impl Column {
     pub fn intern(&mut self, value: Value) -> u32 {
         let known = self.values.iter().position(|v| *v == value);
         known.unwrap_or_else(|| {
-            self.values.push(value);
+            Arc::make_mut(&mut self.values).push(value);
             self.values.len() - 1
         }) as u32
     }
@@ -92,7 +101,22 @@ impl Column {
             return self;
         }
         let cells = order.iter().map(|&old| self.cells.get(old as usize).copied().unwrap_or(NONE)).collect();
-        Column { values: self.values, cells: Arc::new(cells) }
+        Column { cells: Arc::new(cells), ..self }
+    }
+}
+
+/// Distinct values, by number; where they are sets, with their elements.
+#[derive(Clone, Default, Debug)]
+pub struct Distinct {
+    /// The values.
+    pub values: Arc<Vec<Value>>,
+    /// The elements of each.
+    pub elements: Option<Arc<Elements>>,
+}
+
+impl From<Vec<Value>> for Distinct {
+    fn from(values: Vec<Value>) -> Distinct {
+        Distinct { values: Arc::new(values), elements: None }
     }
 }
 
@@ -104,18 +128,29 @@ pub struct Values {
     seen: Pool,
     read: Vec<u32>,
     hasher: DefaultHashBuilder,
-    /// Numbers of values, found by the values.
-    known: HashTable<u32>,
+    /// Numbers of values that are no texts of their own, found by the values; with what they hash to.
+    known: HashTable<(u64, u32)>,
     /// The text that came last: the next one is often the same.
     last: Option<u32>,
+    /// Where values are sets.
+    sets: Option<Box<Sets>>,
 }
 
 impl Values {
-    /// The number of the value of `text`, which is not empty. `parse` runs once for each distinct text.
+    /// Distinct sets, each of which is told by its elements.
+    pub fn of_sets() -> Values {
+        Values { sets: Some(Box::default()), ..Values::default() }
+    }
+
+    /// The number of the value of `text`, which is not empty. `parse` runs once for each distinct text; where values are sets,
+    /// of each element.
     ///
     /// # Errors
     /// What `parse` says, the first time such a text comes; [`NONE`] without an error after that.
-    pub fn number(&mut self, text: &str, parse: impl FnOnce(&str) -> Result<Value, String>) -> Result<u32, String> {
+    pub fn number(&mut self, text: &str, parse: impl Fn(&str) -> Result<Value, String>) -> Result<u32, String> {
+        if let Some(sets) = &mut self.sets {
+            return sets.number(text, &parse);
+        }
         if let Some(last) = self.last
             && self.seen.texts().get(last as usize) == text
         {
@@ -128,7 +163,7 @@ impl Values {
         }
         let parsed = parse(text);
         let code = match &parsed {
-            Ok(value) => self.number_of(value.clone()),
+            Ok(value) => self.number_read(text, value.clone()),
             Err(_) => NONE,
         };
         self.read.push(code);
@@ -144,44 +179,69 @@ impl Values {
         texts: &[&str],
         parse: impl Fn(&str) -> Result<Value, String>,
     ) -> Result<Vec<u32>, String> {
+        if let Some(sets) = &mut self.sets {
+            return texts.iter().map(|text| sets.number(text, &parse)).collect();
+        }
         let mut numbers = self.seen.numbers(texts);
         for new in self.read.len()..self.seen.texts().len() {
             let value = parse(self.seen.texts().get(new))?;
-            let code = self.number_of(value);
+            let code = match &value {
+                Value::Text(own) if **own == *self.seen.texts().get(new) => self.add(value),
+                _ => self.number_of(value),
+            };
             self.read.push(code);
         }
         numbers.iter_mut().for_each(|number| *number = self.read[*number as usize]);
         Ok(numbers)
     }
 
-    /// The number of a value.
-    pub fn number_of(&mut self, value: Value) -> u32 {
+    /// The number of the value of a text that is new.
+    fn number_read(&mut self, text: &str, value: Value) -> u32 {
+        match &value {
+            // A text that stands for itself is as new as it is.
+            Value::Text(own) if **own == *text => self.add(value),
+            _ => self.number_of(value),
+        }
+    }
+
+    fn add(&mut self, value: Value) -> u32 {
+        self.values.push(value);
+        self.values.len() as u32 - 1
+    }
+
+    /// The number of a value that is no text.
+    fn number_of(&mut self, value: Value) -> u32 {
+        debug_assert!(!matches!(value, Value::Text(_)), "a text is read as itself");
         let Values { values, hasher, known, .. } = self;
         let hash = hasher.hash_one(&value);
-        if let Some(code) = known.find(hash, |code| values[*code as usize] == value) {
+        if let Some((_, code)) = known.find(hash, |(of, code)| *of == hash && values[*code as usize] == value) {
             return *code;
         }
         let code = values.len() as u32;
         values.push(value);
-        known.insert_unique(hash, code, |code| hasher.hash_one(&values[*code as usize]));
+        known.insert_unique(hash, (hash, code), |(hash, _)| *hash);
         code
     }
 
-    /// How many distinct texts have come.
+    /// How many distinct texts have come; of sets, how many of these.
     pub fn text_count(&self) -> usize {
-        self.seen.texts().len()
+        self.sets.as_ref().map_or(self.seen.texts().len(), |sets| sets.len())
     }
 
     /// Takes in some of the texts that have come to another list, in the order in which they came, none of which was an
     /// error here, and notes in `codes` what its values are numbered here.
     pub fn take_in(&mut self, other: &Values, texts: std::ops::Range<usize>, codes: &mut Vec<u32>) {
+        if let (Some(sets), Some(others)) = (&mut self.sets, &other.sets) {
+            return sets.take_in(others, texts, codes);
+        }
         codes.resize(other.values.len(), NONE);
         for text in texts {
             let code = other.read[text] as usize;
             if let Some(value) = other.values.get(code) {
-                let (number, new) = self.seen.number(other.seen.texts().get(text));
+                let text = other.seen.texts().get(text);
+                let (number, new) = self.seen.number(text);
                 if new {
-                    let own = self.number_of(value.clone());
+                    let own = self.number_read(text, value.clone());
                     self.read.push(own);
                 }
                 codes[code] = self.read[number as usize];
@@ -190,8 +250,31 @@ impl Values {
     }
 
     /// The values in order.
-    pub fn finish(self) -> Vec<Value> {
-        self.values
+    pub fn finish(self) -> Distinct {
+        match self.sets {
+            Some(sets) => sets.finish(),
+            None => self.values.into(),
+        }
+    }
+
+    /// The number here of a value of another list.
+    pub(crate) fn number_as(&mut self, other: &Values, code: u32) -> u32 {
+        match &other.values[code as usize] {
+            Value::Text(text) => {
+                let (number, new) = self.seen.number(text);
+                if new {
+                    let own = self.add(other.values[code as usize].clone());
+                    self.read.push(own);
+                }
+                self.read[number as usize]
+            }
+            value => self.number_of(value.clone()),
+        }
+    }
+
+    /// The values so far.
+    pub(crate) fn values(&self) -> &[Value] {
+        &self.values
     }
 }
 
@@ -212,7 +295,7 @@ impl ColumnBuilder {
         &mut self,
         row: usize,
         text: &str,
-        parse: impl FnOnce(&str) -> Result<Value, String>,
+        parse: impl Fn(&str) -> Result<Value, String>,
     ) -> Result<(), String> {
         if !text.is_empty() {
             let code = self.values.number(text, parse)?;
@@ -324,7 +407,7 @@ mod tests {
         let was = Column::new(vec![text("a"), text("default")], vec![0, 1, 1, NONE]);
         let is = Column::new(vec![text("a"), text("new"), text("default")], vec![0, 1, 2, NONE]);
         assert_eq!((was.differing(&is, 4), is.differing(&was, 4)), (vec![1], vec![1]));
-        let same_cells = Column { values: vec![text("b"), text("default")], cells: Arc::clone(&was.cells) };
+        let same_cells = Column { values: Arc::new(vec![text("b"), text("default")]), ..was.clone() };
         assert_eq!(was.differing(&same_cells, 4), [0]);
     }
 
@@ -337,7 +420,7 @@ mod tests {
         assert_eq!(many.numbers(&texts[..2], text), Ok(vec![0, 1]));
         let numbers = many.numbers(&texts, text).unwrap();
         assert_eq!(numbers, texts.map(|t| one.number(t, text).unwrap()));
-        assert_eq!((one.finish(), numbers), (many.finish(), vec![0, 1, 2, 0, 3, 4, 1]));
+        assert_eq!((one.finish().values, numbers), (many.finish().values, vec![0, 1, 2, 0, 3, 4, 1]));
         let mut values = Values::default();
         assert_eq!(values.numbers(&["2.5", "2.50", "1"], number), Ok(vec![0, 0, 1]));
         assert_eq!(values.numbers(&["3", "x", "y"], number), Err("no number: x".into()));

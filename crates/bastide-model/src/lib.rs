@@ -5,6 +5,7 @@
 pub mod catalog;
 pub mod column;
 pub mod condition;
+pub mod elements;
 pub mod estate;
 pub mod graph;
 pub mod groups;

@@ -1,9 +1,8 @@
 //! Tables as read, before anything is linked: what readers hand over. Values are read by their
 //! declared types already; references are still text.
 
-use crate::column::{Column, Grid, NONE};
+use crate::column::{Column, Distinct, Grid, NONE};
 use crate::strings::{Pool, Strings};
-use crate::value::Value;
 use bastide_syntax::{FileId, Span};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashSet;
@@ -85,11 +84,11 @@ pub struct CatalogRows {
     /// Distinct ids of parents, by number.
     pub parents: Pool,
     /// Owners' ids, by number.
-    pub owners: Vec<Value>,
+    pub owners: Distinct,
     /// States, by number.
-    pub states: Vec<Value>,
+    pub states: Distinct,
     /// Values of each resource attribute, by number.
-    pub attributes: Vec<Vec<Value>>,
+    pub attributes: Vec<Distinct>,
     /// Sources' ids.
     pub sources: SourceRows,
     /// Ids of rows that could not be taken in, so that what lies in them is not reported again.
@@ -176,8 +175,8 @@ impl CatalogRows {
             parts: Vec::new(),
             width: grid::ATTRIBUTES + attributes,
             parents: Pool::default(),
-            owners: Vec::new(),
-            states: Vec::new(),
+            owners: Distinct::default(),
+            states: Distinct::default(),
             attributes: Vec::new(),
             sources: Vec::new(),
             broken: HashSet::new(),

@@ -7,6 +7,7 @@ use bastide_syntax::Span;
 use fixedbitset::FixedBitSet;
 use jiff::civil::Date;
 use rust_decimal::Decimal;
+use std::borrow::Cow;
 
 /// All declarations.
 #[derive(Clone, Default, Debug)]
@@ -316,17 +317,35 @@ pub fn read_flag(text: &str) -> Option<bool> {
 /// The elements of a set cell: joined by `;`, blanks around them dropped, empty ones left out; `\;`
 /// is a semicolon and `\\` a backslash inside an element.
 pub fn split_set(text: &str) -> Vec<String> {
-    let mut elements = vec![String::new()];
-    let mut chars = text.chars().peekable();
-    while let Some(c) = chars.next() {
-        let last = elements.last_mut().expect("never empty");
-        match c {
-            '\\' if matches!(chars.peek(), Some(';' | '\\')) => last.push(chars.next().expect("peeked")),
-            ';' => elements.push(String::new()),
-            c => last.push(c),
+    elements_of(text).map(Cow::into_owned).collect()
+}
+
+/// The same, one after the other.
+pub fn elements_of(text: &str) -> impl Iterator<Item = Cow<'_, str>> {
+    let plain = !text.contains('\\');
+    let mut rest = Some(text);
+    let next = move || {
+        let text = rest?;
+        if plain {
+            let (element, after) = text.split_once(';').map_or((text, None), |(element, after)| (element, Some(after)));
+            rest = after;
+            return Some(Cow::Borrowed(element.trim()));
         }
-    }
-    elements.iter().map(|e| e.trim().to_string()).filter(|e| !e.is_empty()).collect()
+        let (mut element, mut chars) = (String::new(), text.char_indices().peekable());
+        rest = None;
+        while let Some((at, c)) = chars.next() {
+            match c {
+                '\\' if matches!(chars.peek(), Some((_, ';' | '\\'))) => element.extend(chars.next().map(|(_, c)| c)),
+                ';' => {
+                    rest = Some(&text[at + 1..]);
+                    break;
+                }
+                c => element.push(c),
+            }
+        }
+        Some(Cow::Owned(element.trim().to_string()))
+    };
+    std::iter::from_fn(next).filter(|element| !element.is_empty())
 }
 
 #[cfg(test)]

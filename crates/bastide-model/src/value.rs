@@ -6,12 +6,13 @@ use jiff::civil::Date;
 use rust_decimal::Decimal;
 use std::borrow::Cow;
 use std::cmp::Ordering;
+use std::sync::Arc;
 
 /// A value that is kept.
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub enum Value {
     /// Text, or a word (a state, a user's kind).
-    Text(Box<str>),
+    Text(Arc<str>),
     /// A decimal number: 2.50 equals 2.5.
     Number(Decimal),
     /// A day.
@@ -21,7 +22,7 @@ pub enum Value {
     /// A value of a choice or a scale, by its step.
     Step(TypeId, u16),
     /// A set, sorted, without doubles.
-    Set(Box<[Value]>),
+    Set(Arc<[Value]>),
 }
 
 /// A value that is looked at. Kinds occur only here.

@@ -69,6 +69,16 @@ pub enum Relation {
     ResourceCovers,
 }
 
+impl Relation {
+    /// Whether the resource's value is a set.
+    pub fn is_of_sets(self) -> bool {
+        match self {
+            Relation::UserIn | Relation::Overlaps | Relation::UserCovers | Relation::ResourceCovers => true,
+            Relation::Owner | Relation::Equal(_) | Relation::Order(_) | Relation::ResourceIn => false,
+        }
+    }
+}
+
 /// A comparison of a value of the user with one of the resource.
 #[derive(Clone, PartialEq, Eq, Hash, Debug)]
 pub struct Leaf {

@@ -4,7 +4,8 @@ use super::compile::{Leaf, Relation};
 use super::index::Index;
 use super::{Evaluator, Work};
 use crate::sets::store::SetId;
-use bastide_model::condition::Operand;
+use bastide_model::condition::{Operand, ResourceField};
+use bastide_model::elements::Elements;
 use bastide_model::statement::Comparison;
 use bastide_model::value::Datum;
 use bastide_model::*;
@@ -89,7 +90,6 @@ impl<'s> Evaluator<'s> {
         let plan = self.plan;
         let leaf: &'s Leaf = &plan.parts.leaves[at];
         let unknown = Found::Set(if leaf.open { SetId::ALL } else { SetId::NONE });
-        let narrow = plan.tuning.narrow;
         if leaf.relation == Relation::Owner {
             return match self.estate.catalog.owner(resource) {
                 None => unknown,
@@ -100,11 +100,30 @@ impl<'s> Evaluator<'s> {
                 }
             };
         }
+        let mut numbers = std::mem::take(&mut self.numbers);
+        let is_set = leaf.relation.is_of_sets();
+        let all_known = is_set && self.elements(at, resource, &mut numbers);
+        let found = self.find_among(at, resource, (&mut numbers, all_known), list);
+        self.numbers = numbers;
+        found
+    }
+
+    fn find_among(
+        &mut self,
+        at: usize,
+        resource: ResourceId,
+        (numbers, all_known): (&mut Vec<u32>, bool),
+        list: &mut Vec<u32>,
+    ) -> Found {
+        let plan = self.plan;
+        let leaf: &'s Leaf = &plan.parts.leaves[at];
+        let unknown = Found::Set(if leaf.open { SetId::ALL } else { SetId::NONE });
+        let narrow = plan.tuning.narrow;
         let index: &'s Index = &plan.parts.indexes[leaf.index as usize];
         let few_values = self.leaf_classes[at].1;
         let few_users = self.leaf_classes[at].0;
         let operand = Operand::Resource(leaf.field.0, leaf.field.1);
-        let value = self.judge.operand(&operand, None, Some(resource)).flatten();
+        let value = if leaf.relation.is_of_sets() { None } else { self.judge.operand(&operand, None, Some(resource)).flatten() };
         let sets = &mut self.sets;
         let one = |set: SetId, is: bool, number: Option<u32>, list: &mut Vec<u32>, sets: &mut super::SetStore| {
             let Some(number) = number else { return Found::Set(set) };
@@ -159,27 +178,22 @@ impl<'s> Evaluator<'s> {
             }
             Relation::UserIn | Relation::Overlaps => {
                 let set = if leaf.relation == Relation::UserIn && leaf.open { index.missing } else { SetId::NONE };
-                let numbers = || elements(&value).filter_map(|element| index.find(&element.datum()));
-                let count: usize = numbers().map(|number| index.list(number).len()).sum();
+                let count: usize = numbers.iter().map(|number| index.list(*number).len()).sum();
                 if count <= narrow {
                     let from = list.len();
-                    numbers().for_each(|number| list.extend_from_slice(index.list(number)));
+                    numbers.iter().for_each(|number| list.extend_from_slice(index.list(*number)));
                     in_order(list, from);
                     return if list.len() == from { Found::Set(set) } else { Found::But(set, true) };
                 }
                 if !few_values {
                     return Found::Wide;
                 }
-                let own = sets.of(numbers().flat_map(|number| index.list(number)).map(|user| *user as usize));
+                let own = sets.of(numbers.iter().flat_map(|number| index.list(*number)).map(|user| *user as usize));
                 Found::Set(sets.union(own, set))
             }
             Relation::UserCovers => {
-                let mut numbers: Vec<u32> = Vec::new();
-                for element in elements(&value) {
-                    match index.find(&element.datum()) {
-                        Some(number) => numbers.push(number),
-                        None => return Found::Set(SetId::NONE),
-                    }
+                if !all_known {
+                    return Found::Set(SetId::NONE);
                 }
                 numbers.sort_unstable_by_key(|number| index.list(*number).len());
                 let Some((first, others)) = numbers.split_first() else { return Found::Set(SetId::ALL) };
@@ -198,13 +212,9 @@ impl<'s> Evaluator<'s> {
                     list.truncate(from);
                     return Found::Wide;
                 }
-                Found::But(SetId::NONE, true)
+                if list.len() == from { Found::Set(SetId::NONE) } else { Found::But(SetId::NONE, true) }
             }
             Relation::ResourceCovers => {
-                let mut numbers: Vec<u32> =
-                    elements(&value).filter_map(|element| index.find(&element.datum())).collect();
-                numbers.sort_unstable();
-                numbers.dedup();
                 let count: usize = numbers.iter().map(|number| index.list(*number).len()).sum();
                 if count > narrow && !few_values {
                     return Found::Wide;
@@ -224,6 +234,9 @@ impl<'s> Evaluator<'s> {
                     at += times;
                 }
                 list.truncate(kept);
+                if kept == from {
+                    return Found::Set(index.missing);
+                }
                 if kept - from <= narrow {
                     return Found::But(index.missing, true);
                 }
@@ -233,11 +246,52 @@ impl<'s> Evaluator<'s> {
         }
     }
 
+    /// What the elements of a resource's set are numbered in an index, each once; whether users have them all.
+    fn elements(&self, at: usize, resource: ResourceId, numbers: &mut Vec<u32>) -> bool {
+        let leaf = &self.plan.parts.leaves[at];
+        let index = &self.plan.parts.indexes[leaf.index as usize];
+        numbers.clear();
+        let mut all = true;
+        let mut put = |number: Option<u32>| match number {
+            Some(number) => numbers.push(number),
+            None => all = false,
+        };
+        let code = self.cells.field(leaf.field.0, leaf.field.1, resource) as usize;
+        match (&self.leaf_elements[at], self.set_column(leaf)) {
+            (Some(table), Some(elements)) if code < elements.len() => {
+                elements.of(code).iter().for_each(|element| put(table[*element as usize]));
+            }
+            _ => {
+                let operand = Operand::Resource(leaf.field.0, leaf.field.1);
+                if let Some(Some(Datum::Set(elements))) = self.judge.operand(&operand, None, Some(resource)) {
+                    elements.iter().for_each(|element| put(index.find(&element.datum())));
+                }
+            }
+        }
+        // Two may be the same where case is left aside.
+        numbers.sort_unstable();
+        numbers.dedup();
+        all
+    }
+
+    /// The sets that a comparison looks up, by number.
+    pub(super) fn set_column(&self, leaf: &Leaf) -> Option<&'s Elements> {
+        match leaf.field.1 {
+            ResourceField::Attribute(id) => self.estate.catalog.attributes[id.index()].elements(),
+            _ => None,
+        }
+    }
+
     /// For whom a comparison holds on a resource, put into words, which are overwritten. Cost: words for each element of a set
     /// of the resource.
     pub(super) fn wide_leaf(&mut self, leaf: u32, resource: ResourceId, words: &mut [u64]) {
         let plan = self.plan;
-        let leaf: &'s Leaf = &plan.parts.leaves[leaf as usize];
+        let at = leaf as usize;
+        let leaf: &'s Leaf = &plan.parts.leaves[at];
+        let mut numbers = std::mem::take(&mut self.numbers);
+        if leaf.relation.is_of_sets() {
+            self.elements(at, resource, &mut numbers);
+        }
         let index: &'s Index = &plan.parts.indexes[leaf.index as usize];
         let operand = Operand::Resource(leaf.field.0, leaf.field.1);
         let value = self.judge.operand(&operand, None, Some(resource)).flatten();
@@ -278,7 +332,7 @@ impl<'s> Evaluator<'s> {
                 }
             }
             Relation::UserIn | Relation::Overlaps => {
-                elements(&value).filter_map(|e| index.find(&e.datum())).for_each(|number| put(words, number));
+                numbers.iter().for_each(|number| put(words, *number));
                 if leaf.relation == Relation::UserIn && leaf.open {
                     also(words, index.missing);
                 }
@@ -286,7 +340,7 @@ impl<'s> Evaluator<'s> {
             Relation::UserCovers => {
                 let mut other = vec![0; words.len()];
                 words.copy_from_slice(sets.row(SetId::ALL));
-                for number in elements(&value).map(|element| index.find(&element.datum()).expect("many have it")) {
+                for number in numbers.iter().copied() {
                     match index.set(number) {
                         Some(set) => words.iter_mut().zip(sets.row(set)).for_each(|(word, own)| *word &= own),
                         None => {
@@ -299,10 +353,6 @@ impl<'s> Evaluator<'s> {
             }
             Relation::ResourceCovers => {
                 self.met_times.resize(index.sizes.len(), 0);
-                let mut numbers: Vec<u32> =
-                    elements(&value).filter_map(|element| index.find(&element.datum())).collect();
-                numbers.sort_unstable();
-                numbers.dedup();
                 for user in numbers.iter().flat_map(|number| index.list(*number)) {
                     let times = &mut self.met_times[*user as usize];
                     *times += 1;
@@ -316,6 +366,7 @@ impl<'s> Evaluator<'s> {
                 also(words, index.missing);
             }
         }
+        self.numbers = numbers;
     }
 }
 
@@ -330,12 +381,6 @@ fn ordered(index: &Index, comparison: Comparison, value: &Datum) -> (usize, usiz
         Comparison::GreaterEqual => (less, total),
         Comparison::Equal | Comparison::NotEqual => unreachable!("these are looked up"),
     }
-}
-
-/// The elements of a set; of a missing one, none.
-fn elements<'v>(value: &'v Option<Datum<'v>>) -> impl Iterator<Item = &'v Value> + Clone {
-    let set = if let Some(Datum::Set(elements)) = value { *elements } else { &[] };
-    set.iter()
 }
 
 /// Puts what comes from a position on in order, each once.

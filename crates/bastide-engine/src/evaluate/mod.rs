@@ -31,6 +31,7 @@ use crate::decide::{Judge, Reason};
 use crate::sets::store::{SetId, SetStore};
 use crate::sets::{Cells, Feature, radix};
 use asked::{Kept, Known};
+use bastide_model::condition::ResourceField;
 use bastide_model::schema::Target;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
@@ -105,6 +106,9 @@ pub struct Evaluator<'s> {
     leaf_lists: Vec<u32>,
     /// By comparison, whether users have few values, and whether resources have.
     leaf_classes: Vec<(bool, bool)>,
+    /// By comparison with sets, what their elements are numbered among users' values, if any user has them.
+    leaf_elements: Vec<Option<Vec<Option<u32>>>>,
+    numbers: Vec<u32>,
     /// By user, how many elements of a set were met; nothing between questions.
     met_times: Vec<u32>,
     sites: site::Sites,
@@ -242,6 +246,12 @@ impl<'s> Evaluator<'s> {
             let values = values(leaf).filter(often).filter(|_| leaf.relation != compile::Relation::Owner);
             values.map(|values| vec![None; values as usize])
         });
+        let elements = plan.parts.leaves.iter().map(|leaf| {
+            let compile::Leaf { field: (_, ResourceField::Attribute(id)), relation, .. } = leaf else { return None };
+            let column = estate.catalog.attributes[id.index()].elements().filter(|_| relation.is_of_sets())?;
+            let index = &plan.parts.indexes[leaf.index as usize];
+            Some(column.values.iter().map(|element| index.find(&element.datum())).collect())
+        });
         Evaluator {
             estate,
             plan,
@@ -254,6 +264,8 @@ impl<'s> Evaluator<'s> {
             leaf_tables: tables.collect(),
             leaf_lists: Vec::new(),
             leaf_classes: classes.collect(),
+            leaf_elements: elements.collect(),
+            numbers: Vec::new(),
             met_times: Vec::new(),
             sites: site::Sites::new(estate, plan),
             outcomes: weigh::Outcomes::default(),

@@ -8,6 +8,7 @@ use crate::decide::Reason;
 use crate::sets::Part;
 use crate::sets::store::SetId;
 use bastide_model::*;
+use multiversion::multiversion;
 use std::rc::Rc;
 
 /// What is decided on an action, in words.
@@ -72,10 +73,12 @@ impl Words {
     }
 }
 
+#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
 fn both(words: &mut [u64], other: &[u64]) {
     words.iter_mut().zip(other).for_each(|(word, other)| *word &= other);
 }
 
+#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
 fn either(words: &mut [u64], other: &[u64]) {
     words.iter_mut().zip(other).for_each(|(word, other)| *word |= other);
 }
@@ -90,6 +93,7 @@ fn turn(words: &mut [u64], turns: &[(u32, bool)]) {
 }
 
 /// Takes those who are left out of words, and gives how many they were; they are added to `taken`, if there is one.
+#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
 fn take(rest: &mut [u64], words: &[u64], taken: Option<&mut [u64]>) -> u32 {
     let mut count = 0;
     match taken {
@@ -111,6 +115,7 @@ fn take(rest: &mut [u64], words: &[u64], taken: Option<&mut [u64]>) -> u32 {
     count
 }
 
+#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
 fn count(words: &[u64]) -> u32 {
     words.iter().map(|word| word.count_ones()).sum()
 }

@@ -1,0 +1,122 @@
+//! Sets as lists of numbered elements: a set is told by the numbers of its elements, not by its text.
+
+use crate::column::{Distinct, NONE, Values};
+use crate::schema::elements_of;
+use crate::value::Value;
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+use std::hash::BuildHasher;
+use std::sync::Arc;
+
+/// The elements of many sets.
+#[derive(Default, Debug)]
+pub struct Elements {
+    /// Distinct elements, by number.
+    pub values: Vec<Value>,
+    ends: Vec<u32>,
+    numbers: Vec<u32>,
+}
+
+impl Elements {
+    /// How many sets.
+    pub fn len(&self) -> usize {
+        self.ends.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.ends.is_empty()
+    }
+
+    /// The numbers of the elements of a set, each once.
+    pub fn of(&self, set: usize) -> &[u32] {
+        let from = if set == 0 { 0 } else { self.ends[set - 1] };
+        &self.numbers[from as usize..self.ends[set] as usize]
+    }
+}
+
+/// Distinct sets, numbered as they come.
+#[derive(Default, Clone)]
+pub struct Sets {
+    elements: Values,
+    ends: Vec<u32>,
+    numbers: Vec<u32>,
+    hasher: DefaultHashBuilder,
+    /// Numbers of sets, found by their elements; with what they hash to.
+    known: HashTable<(u64, u32)>,
+    /// Of other lists, what their elements are numbered here: by where they lie in memory.
+    theirs: HashMap<usize, Vec<u32>>,
+    list: Vec<u32>,
+}
+
+impl Sets {
+    /// How many there are.
+    pub fn len(&self) -> usize {
+        self.ends.len()
+    }
+
+    /// The number of the set of a text; `read` reads an element.
+    ///
+    /// # Errors
+    /// What `read` says of the first element that it cannot read.
+    pub fn number(&mut self, text: &str, read: &dyn Fn(&str) -> Result<Value, String>) -> Result<u32, String> {
+        self.list.clear();
+        for element in elements_of(text) {
+            let number = self.elements.number(&element, |text| read(text))?;
+            if number == NONE {
+                // It was told once; to say it again does no harm.
+                return read(&element).map(|_| NONE);
+            }
+            self.list.push(number);
+        }
+        Ok(self.keep())
+    }
+
+    /// The number of the set in `list`.
+    fn keep(&mut self) -> u32 {
+        self.list.sort_unstable();
+        self.list.dedup();
+        let Sets { ends, numbers, hasher, known, list, .. } = self;
+        let of = |ends: &[u32], set: u32| {
+            let from = if set == 0 { 0 } else { ends[set as usize - 1] };
+            from as usize..ends[set as usize] as usize
+        };
+        let hash = hasher.hash_one(&list[..]);
+        let is = |(own, set): &(u64, u32)| *own == hash && numbers[of(ends, *set)] == list[..];
+        if let Some((_, set)) = known.find(hash, is) {
+            return *set;
+        }
+        let set = ends.len() as u32;
+        numbers.extend_from_slice(list);
+        ends.push(numbers.len() as u32);
+        known.insert_unique(hash, (hash, set), |(hash, _)| *hash);
+        set
+    }
+
+    /// Takes in some sets of another list, and notes in `codes` what they are numbered here.
+    pub fn take_in(&mut self, other: &Sets, sets: std::ops::Range<usize>, codes: &mut Vec<u32>) {
+        codes.resize(other.len(), NONE);
+        let mut theirs = self.theirs.remove(&(std::ptr::from_ref(other) as usize)).unwrap_or_default();
+        theirs.resize(other.elements.values().len(), NONE);
+        for set in sets {
+            let from = if set == 0 { 0 } else { other.ends[set - 1] };
+            self.list.clear();
+            for element in &other.numbers[from as usize..other.ends[set] as usize] {
+                let own = &mut theirs[*element as usize];
+                if *own == NONE {
+                    *own = self.elements.number_as(&other.elements, *element);
+                }
+                self.list.push(*own);
+            }
+            codes[set] = self.keep();
+        }
+        self.theirs.insert(std::ptr::from_ref(other) as usize, theirs);
+    }
+
+    /// The sets in order.
+    pub fn finish(self) -> Distinct {
+        let values = self.elements.finish().values;
+        let elements = Elements { values: values.to_vec(), ends: self.ends, numbers: self.numbers };
+        let set = |at: usize| Value::set(elements.of(at).iter().map(|number| values[*number as usize].clone()));
+        Distinct { values: Arc::new((0..elements.len()).map(set).collect()), elements: Some(Arc::new(elements)) }
+    }
+}
