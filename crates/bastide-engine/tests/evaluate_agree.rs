@@ -33,6 +33,7 @@ fn tuning(seed: u64, estate: &Estate) -> Tuning {
         narrow: one(&[0, 1, 2, 3, 1000]),
         classes: one(&[0, 3, 1000]),
         own: one(&[0, 1, 3, 1000]),
+        once: one(&[0, 1]) == 1,
     }
 }
 

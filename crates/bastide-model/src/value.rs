@@ -109,6 +109,8 @@ pub fn is_element(element: &Datum, set: &[Value], caseless: bool) -> bool {
 #[derive(Clone, PartialEq, Eq, Hash, Debug)]
 pub struct Pattern {
     parts: Vec<Part>,
+    /// The same in bytes, where all characters have one each: 0 is any run, 1 any character.
+    bytes: Option<Box<[u8]>>,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
@@ -131,7 +133,17 @@ impl Pattern {
                 c => Part::Char(c),
             });
         }
-        Pattern { parts }
+        Pattern::of(parts)
+    }
+
+    fn of(parts: Vec<Part>) -> Pattern {
+        let byte = |part: &Part| match part {
+            Part::Run => Some(0),
+            Part::One => Some(1),
+            Part::Char(c) if (' '..='~').contains(c) => Some(*c as u8),
+            Part::Char(_) => None,
+        };
+        Pattern { bytes: parts.iter().map(byte).collect(), parts }
     }
 
     /// The text that alone fits, where nothing is wild.
@@ -145,16 +157,15 @@ impl Pattern {
             Part::Char(c) => fold(c.encode_utf8(&mut [0; 4])).chars().map(Part::Char).collect(),
             other => vec![*other],
         };
-        Pattern { parts: self.parts.iter().flat_map(fold_part).collect() }
+        Pattern::of(self.parts.iter().flat_map(fold_part).collect())
     }
 
     /// Whether the whole text fits. Cost: at most pattern times text.
     pub fn fits(&self, text: &str) -> bool {
-        // How it ends is told first: that settles most.
-        if let Some(Part::Char(last)) = self.parts.last()
-            && !text.ends_with(*last)
+        if let Some(bytes) = &self.bytes
+            && text.is_ascii()
         {
-            return false;
+            return fits(bytes, text.as_bytes());
         }
         let (mut part, mut rest) = (0, text.chars());
         let mut back: Option<(usize, std::str::Chars)> = None;
@@ -181,6 +192,49 @@ impl Pattern {
         }
         self.parts[part..].iter().all(|part| *part == Part::Run)
     }
+}
+
+/// Whether a text in bytes fits a pattern in bytes.
+fn fits(pattern: &[u8], text: &[u8]) -> bool {
+    // How it ends is told first: that settles most.
+    match (pattern.last(), text.last()) {
+        (Some(0 | 1), _) => {}
+        (last, own) if last == own => {}
+        _ => return false,
+    }
+    let (mut part, mut at) = (0, 0);
+    let mut back: Option<(usize, usize)> = None;
+    while at < text.len() {
+        match pattern.get(part) {
+            Some(0) => {
+                part += 1;
+                back = Some((part, at));
+            }
+            Some(1) => {
+                part += 1;
+                at += 1;
+            }
+            Some(own) if *own == text[at] => {
+                part += 1;
+                at += 1;
+            }
+            _ => match &mut back {
+                Some((after, from)) => {
+                    *from += 1;
+                    // What comes after a run begins with this.
+                    if let Some(first) = pattern.get(*after).filter(|first| **first > 1) {
+                        match text[*from..].iter().position(|own| own == first) {
+                            Some(next) => *from += next,
+                            None => return false,
+                        }
+                    }
+                    (part, at) = (*after, *from);
+                }
+                None => return false,
+            },
+        }
+    }
+    pattern[part..].iter().all(|part| *part == 0)
 }
 
 /// As it is written between quotes.

@@ -1,62 +1,66 @@
 //! Many sets of users at once, turned: of each user, in which of them.
 
+use multiversion::multiversion;
+
 /// So many sets are turned at a time: a word of them for each user.
 const SETS: usize = 64;
+/// So many words of each are turned at once.
+const LANES: usize = 4;
 
 /// Sets that wait to be turned.
 pub struct Batch {
     width: usize,
+    rows: usize,
     words: Vec<u64>,
+    block: Box<Block>,
 }
+
+/// Squares of bits, side by side.
+type Block = [[u64; LANES]; SETS];
 
 impl Batch {
     /// None yet, of so many words each.
     pub fn new(width: usize) -> Batch {
-        Batch { width, words: Vec::with_capacity(SETS * width) }
+        let width = width.next_multiple_of(LANES);
+        Batch { width, rows: 0, words: vec![0; SETS * width], block: Box::new([[0; LANES]; SETS]) }
     }
 
-    /// Adds a set. Once there are enough, `each` is told of every user by number who is in any of them, and in which.
-    pub fn add(&mut self, set: &[u64], each: impl FnMut(usize, u64)) {
-        self.words.extend_from_slice(set);
-        if self.words.len() == SETS * self.width {
-            self.turn(each);
-        }
+    /// Adds a set; whether there are enough now, so that they are to be turned.
+    pub fn add(&mut self, set: &[u64]) -> bool {
+        self.words[self.rows * self.width..][..set.len()].copy_from_slice(set);
+        self.rows += 1;
+        self.rows == SETS
     }
 
-    /// The same for those that are left.
-    pub fn turn(&mut self, mut each: impl FnMut(usize, u64)) {
-        let rows = self.words.len() / self.width;
-        let mut block = [0u64; SETS];
-        for at in 0..self.width {
-            let mut any = 0;
-            block[rows..].fill(0);
-            for (row, word) in block[..rows].iter_mut().enumerate() {
-                *word = self.words[row * self.width + at];
-                any |= *word;
-            }
-            if any == 0 {
-                continue;
-            }
-            transpose(&mut block);
-            for (bit, sets) in block.iter().enumerate() {
-                if *sets != 0 {
-                    each(at * 64 + bit, *sets);
-                }
+    /// Turns what came: `each` is told of 64 users at a time, the first of them by number, in which sets each is.
+    pub fn turn(&mut self, mut each: impl FnMut(usize, &[u64; 64])) {
+        self.words[self.rows * self.width..].fill(0);
+        self.rows = 0;
+        let mut users = [0u64; 64];
+        for at in (0..self.width).step_by(LANES) {
+            let rows = self.block.iter_mut().zip(self.words.chunks_exact(self.width));
+            rows.for_each(|(block, row)| block.copy_from_slice(&row[at..at + LANES]));
+            transpose(&mut self.block);
+            for lane in 0..LANES {
+                users.iter_mut().zip(self.block.iter()).for_each(|(user, block)| *user = block[lane]);
+                each((at + lane) * 64, &users);
             }
         }
-        self.words.clear();
     }
 }
 
-/// Turns a square of bits: by halves, quarters and so on (Warren, Hacker's Delight, 7-3).
-fn transpose(block: &mut [u64; 64]) {
+/// Turns squares of bits: by halves, quarters and so on (Warren, Hacker's Delight, 7-3).
+#[multiversion(targets("x86_64+avx2"))]
+fn transpose(block: &mut Block) {
     let (mut half, mut mask) = (32, 0x0000_0000_ffff_ffffu64);
     while half != 0 {
         let mut at = 0;
-        while at < 64 {
-            let swap = (block[at] >> half ^ block[at + half]) & mask;
-            block[at] ^= swap << half;
-            block[at + half] ^= swap;
+        while at < SETS {
+            for lane in 0..LANES {
+                let swap = (block[at][lane] >> half ^ block[at + half][lane]) & mask;
+                block[at][lane] ^= swap << half;
+                block[at + half][lane] ^= swap;
+            }
             at = (at + half + 1) & !half;
         }
         half >>= 1;
@@ -76,10 +80,17 @@ mod tests {
             (0..sets).map(|_| (0..width).map(|_| random.u64(..) & random.u64(..)).collect()).collect();
         let mut seen = vec![Vec::new(); width * 64];
         let mut batch = Batch::new(width);
+        let mut put = |first: usize, sets: &[u64; 64]| {
+            for (user, sets) in (first..).zip(sets).filter(|(_, sets)| **sets != 0) {
+                seen[user].push(*sets);
+            }
+        };
         for row in &rows {
-            batch.add(row, |user, sets| seen[user].push(sets));
+            if batch.add(row) {
+                batch.turn(&mut put);
+            }
         }
-        batch.turn(|user, sets| seen[user].push(sets));
+        batch.turn(&mut put);
         for (user, seen) in seen.iter().enumerate() {
             let is_in = |row: &Vec<u64>| row[user / 64] >> (user % 64) & 1 == 1;
             let count: u32 = seen.iter().map(|sets| sets.count_ones()).sum();

@@ -13,6 +13,7 @@ use crate::sets::store::SetId;
 use crate::sets::{self, Prints};
 use bastide_model::*;
 use hashbrown::{HashMap, HashSet};
+use multiversion::multiversion;
 use rayon::prelude::*;
 use std::ops::Range;
 use std::sync::Mutex;
@@ -121,7 +122,7 @@ impl Counts {
         let mut times: Vec<Vec<u32>> = vec![Vec::new(); schema.kinds.len()];
         let mut seen: HashSet<u128> = HashSet::new();
         let mut rows: HashSet<u128> = HashSet::new();
-        let mut batch = Turning { batch: Batch::new(engine.sets().width()), salt: random.salt(share) };
+        let mut batch = Turning::new(engine.sets().width(), share);
         while let Some(step) = shares.next(share) {
             done(step.len() as u64);
             for resource in step.map(ResourceId) {
@@ -166,7 +167,7 @@ impl Counts {
                                 print = print.wrapping_add(own.wrapping_mul(random.actions[action.index()]));
                                 // Who is told apart by a set is told apart by it once.
                                 if seen.insert(own) {
-                                    batch.add(words, &mut counts.users);
+                                    batch.add(words);
                                 }
                             }
                         }
@@ -253,26 +254,44 @@ impl Counts {
 /// Sets that were worked out in words, on their way into the fingerprints of users.
 struct Turning {
     batch: Batch,
-    salt: u64,
+    /// By user, a fingerprint of the sets in which the user is.
+    users: Vec<u64>,
+    factor: u64,
 }
 
 impl Turning {
-    fn add(&mut self, words: &[u64], users: &mut [u64]) {
-        let Turning { batch, salt } = self;
-        let mut turned = false;
-        let factor = *salt;
-        batch.add(words, |user, sets| {
-            turned = true;
-            users[user] = users[user].wrapping_add(mixed(sets.wrapping_mul(factor)));
-        });
-        if turned {
-            *salt = mixed(salt.wrapping_add(0x9e37_79b9_7f4a_7c15)) | 1;
+    fn new(width: usize, share: usize) -> Turning {
+        let factor = mixed(0x2545_f491_4f6c_dd1d ^ share as u64) | 1;
+        Turning { batch: Batch::new(width), users: vec![0; width.next_multiple_of(4) * 64], factor }
+    }
+
+    fn add(&mut self, words: &[u64]) {
+        if self.batch.add(words) {
+            self.turn();
         }
     }
 
+    fn turn(&mut self) {
+        let Turning { batch, users, factor } = self;
+        let of = *factor;
+        batch.turn(|first, sets| take_note(&mut users[first..first + 64], sets, of));
+        *factor = mixed(factor.wrapping_add(0x9e37_79b9_7f4a_7c15)) | 1;
+    }
+
     fn finish(&mut self, users: &mut [u64]) {
-        let factor = self.salt;
-        self.batch.turn(|user, sets| users[user] = users[user].wrapping_add(mixed(sets.wrapping_mul(factor))));
+        self.turn();
+        let pairs = users.iter_mut().zip(&self.users);
+        pairs.for_each(|(user, own)| *user = user.wrapping_add(mixed(own.wrapping_mul(self.factor))));
+    }
+}
+
+/// Puts what is new of users into their fingerprints; who is in no set keeps theirs.
+#[multiversion(targets("x86_64+avx2"))]
+fn take_note(users: &mut [u64], sets: &[u64; 64], factor: u64) {
+    for (user, sets) in users.iter_mut().zip(sets) {
+        let mut new = (*user ^ sets).wrapping_mul(factor);
+        new ^= new >> 32;
+        *user = if *sets == 0 { *user } else { new };
     }
 }
 
@@ -306,9 +325,5 @@ impl Random {
 
     fn resource(&self, resource: ResourceId) -> u64 {
         mixed(u64::from(resource.0).wrapping_add(0x9e37_79b9_7f4a_7c15))
-    }
-
-    fn salt(&self, share: usize) -> u64 {
-        mixed(0x2545_f491_4f6c_dd1d ^ share as u64) | 1
     }
 }

@@ -90,6 +90,8 @@ impl Snapshot {
 /// What one core evaluates with: sets and outcomes that were met, and room to work.
 pub struct Evaluator<'s> {
     estate: &'s Estate,
+    /// How many users there are.
+    people: u32,
     plan: &'s Plan,
     cells: Cells<'s>,
     judge: Judge<'s>,
@@ -120,7 +122,7 @@ pub struct Evaluator<'s> {
     elsewhere_words: usize,
     pool: Vec<Work<'s>>,
     /// Room for words: of who is granted, who is assured, whom a step names, who is left.
-    rooms: [Vec<u64>; 4],
+    rooms: Vec<[Vec<u64>; 4]>,
     spare: Vec<Vec<u64>>,
     cursor: usize,
 }
@@ -254,6 +256,7 @@ impl<'s> Evaluator<'s> {
         });
         Evaluator {
             estate,
+            people: estate.people.len() as u32,
             plan,
             cells: Cells::of(estate),
             judge: Judge::asking(estate, moment),
@@ -273,7 +276,7 @@ impl<'s> Evaluator<'s> {
             elsewhere: HashMap::new(),
             elsewhere_words: 0,
             pool: Vec::new(),
-            rooms: std::array::from_fn(|_| vec![0; plan.sets.width()]),
+            rooms: Vec::new(),
             spare: Vec::new(),
             cursor: 0,
         }
@@ -439,6 +442,14 @@ impl<'s> Evaluator<'s> {
         }
         let plan = self.plan;
         let expr = &plan.rules[at].expr;
+        if let Expr::And(parts) = expr
+            && let [Expr::Bit(atom), Expr::Set(set)] = &parts[..]
+        {
+            let base = if self.bit(work, *atom) { *set } else { SetId::NONE };
+            let state = State { stamp: work.stamp, base, wide: false, turns: (0, 0), words: u32::MAX };
+            work.states[at] = state;
+            return state;
+        }
         work.touched.clear();
         let value = self.value(work, expr);
         let from = work.turns.len() as u32;
@@ -564,7 +575,7 @@ impl<'s> Evaluator<'s> {
         }
         let plan = self.plan;
         let expr = &plan.rules[rule as usize].expr;
-        if expr.is_constant() {
+        if plan.rules[rule as usize].constant {
             let value = self.value(work, expr);
             self.fixed[rule as usize] = Some(value.base);
             return value.base;

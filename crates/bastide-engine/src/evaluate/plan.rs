@@ -21,6 +21,8 @@ pub struct Tuning {
     pub classes: usize,
     /// Statements that stand at one place, times the resources it holds: up to so many, they belong to those alone.
     pub own: usize,
+    /// Whether an outcome is kept only where it is met again.
+    pub once: bool,
 }
 
 impl Tuning {
@@ -31,6 +33,7 @@ impl Tuning {
             narrow: 4 + words / 8,
             classes: (estate.catalog.len() / 64).min(2048),
             own: 48,
+            once: true,
         }
     }
 }
@@ -47,6 +50,8 @@ pub struct Rule {
     pub speaks: FixedBitSet,
     /// To whom it applies.
     pub expr: Expr,
+    /// Whether that is the same whatever the resource.
+    pub constant: bool,
     /// The one user it names, where it names one and asks nothing else: then there is no expression.
     pub one: Option<UserId>,
     /// In an estate with layers, where its what-clause is not false, if not everywhere it reaches.
@@ -161,7 +166,8 @@ impl Plan {
                 (None, Some(_)) => placed.push(id),
             }
             let layer = statement.layer.unwrap_or(rest);
-            rules.push(Rule { id, modality: statement.modality, layer, speaks, expr, one, covering });
+            let constant = expr.is_constant();
+            rules.push(Rule { id, modality: statement.modality, layer, speaks, expr, constant, one, covering });
         }
         let active = sets.of(estate.people.active.ones());
         let inactive = sets.complement(active);

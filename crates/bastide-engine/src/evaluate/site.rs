@@ -52,11 +52,25 @@ pub struct SiteAction {
     /// Those whose users hang on the resource.
     pub varying: Rc<[Step]>,
     /// The steps in runs of one reason, once they were asked for.
-    pub runs: Option<Rc<[Run]>>,
+    pub runs: Option<Rc<Runs>>,
     /// Its outcome, where that hangs on nothing.
     pub constant: Option<super::OutcomeId>,
     /// Whether it may hang on nothing: no rule varies, there are no needs and no layers.
     pub is_constant: bool,
+}
+
+/// The steps of an action in runs of one reason.
+pub struct Runs {
+    /// The runs.
+    pub all: Box<[Run]>,
+    /// So many at the beginning name the same users everywhere: what these decide is known.
+    pub known: usize,
+    /// Users by reason after them.
+    pub counts: [u32; Reason::ALL.len()],
+    /// Who is granted, and who is assured, after them.
+    pub allowed: [SetId; 2],
+    /// Who is left after them.
+    pub rest: SetId,
 }
 
 /// Rules that follow each other and decide the same.
@@ -124,7 +138,7 @@ impl Sites {
         self.sites[site].actions[action.index()].as_ref()
     }
 
-    pub fn set_runs(&mut self, site: usize, action: ActionId, runs: &Rc<[Run]>) {
+    pub fn set_runs(&mut self, site: usize, action: ActionId, runs: &Rc<Runs>) {
         if let Some(of) = &mut self.sites[site].actions[action.index()] {
             of.runs = Some(Rc::clone(runs));
         }
@@ -181,7 +195,7 @@ impl<'s> Evaluator<'s> {
                 })
                 .collect();
             steps.sort_unstable_by_key(|step| step.key);
-            let varies = |step: &&Step| !plan.rules[step.rule as usize].expr.is_constant();
+            let varies = |step: &&Step| !plan.rules[step.rule as usize].constant;
             let varying: Rc<[Step]> = steps.iter().filter(varies).copied().collect();
             let needs = &schema.actions[action.index()].needs;
             let is_constant = varying.is_empty() && needs.is_empty() && estate.layers.is_empty();

@@ -6,7 +6,8 @@ use crate::decide::Reason;
 use crate::sets::store::SetId;
 use crate::sets::{Keyed, Part, of_length};
 use bastide_model::*;
-use hashbrown::HashMap;
+use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
+use std::hash::BuildHasher;
 
 /// An outcome that is kept.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
@@ -51,6 +52,9 @@ pub struct Outcomes {
     by_sets: Vec<Keyed<u32, u32>>,
     all: Vec<Outcome>,
     finished: HashMap<(u32, ActionId, SetId), OutcomeId>,
+    /// What combinations that were met hash to: where two are the same, one is kept before it is met again.
+    met: HashSet<u64>,
+    hasher: DefaultHashBuilder,
 }
 
 impl Outcomes {
@@ -62,6 +66,11 @@ impl Outcomes {
     /// All, by number.
     pub fn all(&self) -> &[Outcome] {
         &self.all
+    }
+
+    /// Whether a combination was not met before; it is from now on.
+    fn is_new(&mut self, key: &[u32]) -> bool {
+        self.met.insert(self.hasher.hash_one(key))
     }
 
     /// Before needs, in the order in which rules take their users.
@@ -123,6 +132,13 @@ impl<'s> Evaluator<'s> {
         key.extend([speaking, work.layer.map_or(u32::MAX, |layer| layer.0)]);
         key.extend(varying.iter().map(|step| work.states[step.rule as usize].base.0));
         let known = self.outcomes.by_sets.get(key.len()).and_then(|known| known.get(&key));
+        // What is met for the first time may never be met again. What lies above others is asked for again.
+        if known.is_none() && self.plan.tuning.once && self.is_leaf(work) && self.outcomes.is_new(&key) {
+            work.key = key;
+            self.in_words(work, action, &steps, &mets, None);
+            work.spare_mets.push(mets);
+            return;
+        }
         let weighed = known.unwrap_or_else(|| {
             let weighed = self.weigh(work, &steps);
             of_length(&mut self.outcomes.by_sets, key.len()).insert(&key, weighed);
@@ -143,6 +159,10 @@ impl<'s> Evaluator<'s> {
             self.patch(work, action, outcome, &steps, &mets);
         }
         work.spare_mets.push(mets);
+    }
+
+    fn is_leaf(&self, work: &Work) -> bool {
+        work.resource.is_some_and(|resource| self.estate.catalog.is_leaf(resource))
     }
 
     /// Rules take their users, one after the other.

@@ -2,7 +2,7 @@
 
 use super::compile::Expr;
 use super::leaf::Holds;
-use super::site::{Run, Step};
+use super::site::{Run, Runs, Step};
 use super::{Decided, Evaluator, Met, Work};
 use crate::decide::Reason;
 use crate::sets::Part;
@@ -92,25 +92,26 @@ fn turn(words: &mut [u64], turns: &[(u32, bool)]) {
     }
 }
 
-/// Takes those who are left out of words, and gives how many they were; they are added to `taken`, if there is one.
+/// Takes those who are left out of words, and gives how many they were.
 #[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
-fn take(rest: &mut [u64], words: &[u64], taken: Option<&mut [u64]>) -> u32 {
+fn take(rest: &mut [u64], words: &[u64]) -> u32 {
     let mut count = 0;
-    match taken {
-        Some(taken) => {
-            for ((rest, word), taken) in rest.iter_mut().zip(words).zip(taken) {
-                let own = *rest & word;
-                count += own.count_ones();
-                *rest &= !word;
-                *taken |= own;
-            }
-        }
-        None => {
-            for (rest, word) in rest.iter_mut().zip(words) {
-                count += (*rest & word).count_ones();
-                *rest &= !word;
-            }
-        }
+    for (rest, word) in rest.iter_mut().zip(words) {
+        count += (*rest & word).count_ones();
+        *rest &= !word;
+    }
+    count
+}
+
+/// The same; they are added to others.
+#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+fn take_into(rest: &mut [u64], words: &[u64], taken: &mut [u64]) -> u32 {
+    let mut count = 0;
+    for ((rest, word), taken) in rest.iter_mut().zip(words).zip(taken) {
+        let own = *rest & word;
+        count += own.count_ones();
+        *rest &= !word;
+        *taken |= own;
     }
     count
 }
@@ -127,21 +128,32 @@ pub enum Item {
     /// A rule that belongs to few resources alone.
     Own(Step),
     /// Several that decide the same.
-    Run(Rc<[Run]>, usize),
+    Run(Rc<Runs>, usize),
+}
+
+/// Where users stand that items name together.
+#[derive(Clone, Copy)]
+enum Whom {
+    /// A set that is kept.
+    Set(SetId),
+    /// Words of the resource at hand.
+    Words(u32),
+    /// The room for them.
+    Room,
 }
 
 impl Item {
     fn reason(&self) -> Reason {
         match self {
             Item::Rule(step) | Item::Own(step) => step.reason,
-            Item::Run(runs, at) => runs[*at].reason,
+            Item::Run(runs, at) => runs.all[*at].reason,
         }
     }
 
     fn key(&self) -> u64 {
         match self {
             Item::Rule(step) | Item::Own(step) => step.key,
-            Item::Run(runs, at) => runs[*at].keys.0,
+            Item::Run(runs, at) => runs.all[*at].keys.0,
         }
     }
 }
@@ -157,11 +169,13 @@ impl<'s> Evaluator<'s> {
         weighed: Option<u32>,
     ) {
         let mut counts = [0u32; Reason::ALL.len()];
-        let [mut granted, mut assured, mut words, mut rest] = std::mem::take(&mut self.rooms);
-        granted.fill(0);
-        assured.fill(0);
+        let rooms = self.rooms.pop();
+        let [mut granted, mut assured, mut words, mut rest] =
+            rooms.unwrap_or_else(|| std::array::from_fn(|_| vec![0; self.sets.width()]));
         match weighed {
             Some(weighed) => {
+                granted.fill(0);
+                assured.fill(0);
                 for at in 0..self.outcomes.weighed(weighed).len() {
                     let part = self.outcomes.weighed(weighed)[at].part;
                     counts[part.reason as usize] += self.sets.count(part.users);
@@ -173,45 +187,58 @@ impl<'s> Evaluator<'s> {
                 }
             }
             None => {
-                rest.copy_from_slice(self.sets.row(self.plan.active));
-                counts[Reason::Inactive as usize] = self.sets.count(self.plan.inactive);
                 let mut items = std::mem::take(&mut work.items);
-                self.items(work, action, steps, &mut items);
-                let mut at = 0;
+                let runs = self.items(work, action, steps, &mut items);
+                let mut at = match runs {
+                    Some(runs) => {
+                        counts = runs.counts;
+                        granted.copy_from_slice(self.sets.row(runs.allowed[0]));
+                        assured.copy_from_slice(self.sets.row(runs.allowed[1]));
+                        rest.copy_from_slice(self.sets.row(runs.rest));
+                        runs.known
+                    }
+                    None => {
+                        counts[Reason::Inactive as usize] = self.sets.count(self.plan.inactive);
+                        granted.fill(0);
+                        assured.fill(0);
+                        rest.copy_from_slice(self.sets.row(self.plan.active));
+                        0
+                    }
+                };
                 while at < items.len() {
-                    words.fill(0);
-                    let (reason, mut any) = (items[at].reason(), false);
+                    let (reason, from) = (items[at].reason(), at);
                     while at < items.len() && items[at].reason() == reason {
-                        any |= self.put(work, &items[at], &mut words);
                         at += 1;
                     }
-                    if !any {
-                        continue;
-                    }
-                    let taken = match reason {
-                        Reason::Granted => Some(&mut granted[..]),
-                        Reason::Assured => Some(&mut assured[..]),
-                        Reason::Inactive | Reason::Capped | Reason::Denied | Reason::Silent | Reason::Blocked => None,
+                    let Some(whom) = self.whom(work, &items[from..at], &mut words) else { continue };
+                    let whom = match whom {
+                        Whom::Set(set) => self.sets.row(set),
+                        Whom::Words(at) => work.words.get(at),
+                        Whom::Room => &words,
                     };
-                    counts[reason as usize] += take(&mut rest, &words, taken);
+                    counts[reason as usize] += match reason {
+                        Reason::Granted => take_into(&mut rest, whom, &mut granted),
+                        Reason::Assured => take_into(&mut rest, whom, &mut assured),
+                        Reason::Inactive | Reason::Capped | Reason::Denied | Reason::Silent | Reason::Blocked => {
+                            take(&mut rest, whom)
+                        }
+                    };
                 }
                 work.items = items;
-                counts[Reason::Silent as usize] += count(&rest);
+                let decided: u32 = counts.iter().sum();
+                counts[Reason::Silent as usize] += self.people - decided;
             }
         }
-        if !mets.is_empty() {
-            let met = work.words.copy(self.sets.row(SetId::ALL));
-            mets.iter().for_each(|met_| self.narrow_to(work, met_, met));
-            both(&mut granted, work.words.get(met));
-            let left = count(&granted);
-            counts[Reason::Blocked as usize] += counts[Reason::Granted as usize] - left;
-            counts[Reason::Granted as usize] = left;
-            if counts[Reason::Assured as usize] > 0 {
-                both(&mut assured, work.words.get(met));
-                let left = count(&assured);
-                counts[Reason::Blocked as usize] += counts[Reason::Assured as usize] - left;
-                counts[Reason::Assured as usize] = left;
+        for (reason, words) in [(Reason::Granted, &mut granted), (Reason::Assured, &mut assured)] {
+            if mets.is_empty() || counts[reason as usize] == 0 {
+                continue;
             }
+            for met in mets {
+                self.narrow(work, met, words);
+            }
+            let left = count(words);
+            counts[Reason::Blocked as usize] += counts[reason as usize] - left;
+            counts[reason as usize] = left;
         }
         if counts[Reason::Assured as usize] > 0 {
             either(&mut granted, &assured);
@@ -219,33 +246,133 @@ impl<'s> Evaluator<'s> {
         let allowed = work.words.copy(&granted);
         work.decided[action.index()] = Decided::Wide(work.wides.len() as u32);
         work.wides.push(Wide { counts, allowed });
-        self.rooms = [granted, assured, words, rest];
+        self.rooms.push([granted, assured, words, rest]);
+    }
+
+    /// Leaves of words only those who are among some.
+    fn narrow(&self, work: &Work, met: &Met, words: &mut [u64]) {
+        match met.wide {
+            Some(wide) => both(words, work.words.get(wide)),
+            None => {
+                let turns = &work.turns[met.turns.0 as usize..met.turns.1 as usize];
+                if met.base == SetId::ALL && turns.is_empty() {
+                    return;
+                }
+                let is = |user: u32| words[user as usize / 64] >> (user % 64) & 1 == 1;
+                let stay: Vec<(u32, bool)> = turns.iter().map(|(user, holds)| (*user, *holds && is(*user))).collect();
+                both(words, self.sets.row(met.base));
+                turn(words, &stay);
+            }
+        }
+    }
+
+    /// Whom items name together; none where they name nobody. `room` is overwritten where that is needed.
+    fn whom(&mut self, work: &mut Work<'s>, items: &[Item], room: &mut [u64]) -> Option<Whom> {
+        let mut whom: Option<Whom> = None;
+        for item in items {
+            match item {
+                Item::Own(step) => match self.plan.rules[step.rule as usize].one {
+                    Some(user) => {
+                        self.to_room(work, whom, room);
+                        room[user.index() / 64] |= 1 << (user.0 % 64);
+                        whom = Some(Whom::Room);
+                    }
+                    None => whom = self.with_rule(work, whom, step.rule, room),
+                },
+                Item::Rule(step) => whom = self.with_rule(work, whom, step.rule, room),
+                Item::Run(runs, at) => {
+                    let run = &runs.all[*at];
+                    if run.fixed != SetId::NONE {
+                        whom = self.with(work, whom, Whom::Set(run.fixed), room);
+                    }
+                    for step in &run.varying {
+                        whom = self.with_rule(work, whom, step.rule, room);
+                    }
+                }
+            }
+        }
+        whom
+    }
+
+    /// Whom a rule names besides.
+    fn with_rule(&mut self, work: &mut Work<'s>, whom: Option<Whom>, rule: u32, room: &mut [u64]) -> Option<Whom> {
+        let base = self.base(work, rule);
+        let state = work.states[rule as usize];
+        if self.fixed[rule as usize].is_none() {
+            if state.wide {
+                let own = self.wide_words(work, rule);
+                return self.with(work, whom, Whom::Words(own), room);
+            }
+            let (from, to) = (state.turns.0 as usize, state.turns.1 as usize);
+            if from < to {
+                if work.turns[from..to].iter().all(|(_, is)| *is) {
+                    let both = if base == SetId::NONE { whom } else { self.with(work, whom, Whom::Set(base), room) };
+                    self.to_room(work, both, room);
+                    turn(room, &work.turns[from..to]);
+                    return Some(Whom::Room);
+                }
+                let own = work.words.copy(self.sets.row(base));
+                turn(work.words.get_mut(own), &work.turns[from..to]);
+                return self.with(work, whom, Whom::Words(own), room);
+            }
+        }
+        if base == SetId::NONE { whom } else { self.with(work, whom, Whom::Set(base), room) }
+    }
+
+    /// Some, and others besides.
+    fn with(&self, work: &Work, whom: Option<Whom>, other: Whom, room: &mut [u64]) -> Option<Whom> {
+        if whom.is_none() {
+            return Some(other);
+        }
+        self.to_room(work, whom, room);
+        match other {
+            Whom::Set(set) => either(room, self.sets.row(set)),
+            Whom::Words(at) => either(room, work.words.get(at)),
+            Whom::Room => unreachable!("there is one room"),
+        }
+        Some(Whom::Room)
+    }
+
+    fn to_room(&self, work: &Work, whom: Option<Whom>, room: &mut [u64]) {
+        match whom {
+            None => room.fill(0),
+            Some(Whom::Set(set)) => room.copy_from_slice(self.sets.row(set)),
+            Some(Whom::Words(at)) => room.copy_from_slice(work.words.get(at)),
+            Some(Whom::Room) => {}
+        }
     }
 
     /// The rules that speak of an action and count, those that belong to few resources among them, in order: in runs that
     /// decide the same where that is possible, singly where not.
-    fn items(&mut self, work: &mut Work<'s>, action: ActionId, steps: &[Step], items: &mut Vec<Item>) {
+    fn items(
+        &mut self,
+        work: &mut Work<'s>,
+        action: ActionId,
+        steps: &[Step],
+        items: &mut Vec<Item>,
+    ) -> Option<Rc<Runs>> {
         items.clear();
         if self.estate.layers.is_empty() {
             let runs = self.runs(work, action, steps);
-            items.extend((0..runs.len()).map(|at| Item::Run(Rc::clone(&runs), at)));
+            items.extend((0..runs.all.len()).map(|at| Item::Run(Rc::clone(&runs), at)));
             let before = items.len();
             let own = (0..work.own.len()).filter_map(|at| self.own_step(work, at, action));
             items.extend(own.map(Item::Own));
             if items.len() == before {
-                return;
+                return Some(runs);
             }
             // One that stands within a run that decides otherwise parts it.
             let parts = |own: &Item| {
                 let within = |run: &Run| run.keys.0 < own.key() && own.key() < run.keys.1;
-                runs.iter().any(|run| run.reason != own.reason() && within(run))
+                runs.all.iter().any(|run| run.reason != own.reason() && within(run))
             };
             if !items[before..].iter().any(parts) {
                 items.sort_unstable_by_key(Item::key);
-                return;
+                return None;
             }
         }
         self.single_items(work, action, steps, items);
+        None
     }
 
     fn single_items(&self, work: &Work, action: ActionId, steps: &[Step], items: &mut Vec<Item>) {
@@ -260,7 +387,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// The steps of an action in runs of one reason.
-    fn runs(&mut self, work: &mut Work<'s>, action: ActionId, steps: &[Step]) -> Rc<[Run]> {
+    fn runs(&mut self, work: &mut Work<'s>, action: ActionId, steps: &[Step]) -> Rc<Runs> {
         let known = self.sites.action(work.site, action).expect("it has a meaning");
         if let Some(runs) = &known.runs {
             return Rc::clone(runs);
@@ -269,7 +396,7 @@ impl<'s> Evaluator<'s> {
         for alike in steps.chunk_by(|a, b| a.reason == b.reason) {
             let (mut fixed, mut varying) = (SetId::NONE, Vec::new());
             for step in alike {
-                if self.plan.rules[step.rule as usize].expr.is_constant() {
+                if self.plan.rules[step.rule as usize].constant {
                     let users = self.base(work, step.rule);
                     fixed = self.sets.union(fixed, users);
                 } else {
@@ -279,64 +406,23 @@ impl<'s> Evaluator<'s> {
             let keys = (alike[0].key, alike[alike.len() - 1].key);
             runs.push(Run { reason: alike[0].reason, keys, fixed, varying: varying.into() });
         }
-        let runs: Rc<[Run]> = runs.into();
+        let known = runs.iter().take_while(|run| run.varying.is_empty()).count();
+        let mut counts = [0; Reason::ALL.len()];
+        counts[Reason::Inactive as usize] = self.sets.count(self.plan.inactive);
+        let (mut rest, mut allowed) = (self.plan.active, [SetId::NONE; 2]);
+        for run in &runs[..known] {
+            let taken = self.sets.intersect(rest, run.fixed);
+            rest = self.sets.subtract(rest, taken);
+            counts[run.reason as usize] += self.sets.count(taken);
+            match run.reason {
+                Reason::Granted => allowed[0] = self.sets.union(allowed[0], taken),
+                Reason::Assured => allowed[1] = self.sets.union(allowed[1], taken),
+                Reason::Inactive | Reason::Capped | Reason::Denied | Reason::Silent | Reason::Blocked => {}
+            }
+        }
+        let runs = Rc::new(Runs { all: runs.into(), known, counts, allowed, rest });
         self.sites.set_runs(work.site, action, &runs);
         runs
-    }
-
-    /// Puts those whom an item names into words; whether there are any.
-    fn put(&mut self, work: &mut Work<'s>, item: &Item, words: &mut [u64]) -> bool {
-        match item {
-            Item::Own(step) => match self.plan.rules[step.rule as usize].one {
-                Some(user) => {
-                    words[user.index() / 64] |= 1 << (user.0 % 64);
-                    true
-                }
-                None => self.put_rule(work, step.rule, words),
-            },
-            Item::Rule(step) => self.put_rule(work, step.rule, words),
-            Item::Run(runs, at) => {
-                let run = &runs[*at];
-                let mut any = run.fixed != SetId::NONE;
-                if any {
-                    either(words, self.sets.row(run.fixed));
-                }
-                for step in &run.varying {
-                    any |= self.put_rule(work, step.rule, words);
-                }
-                any
-            }
-        }
-    }
-
-    /// Puts those to whom a rule applies into words; whether there are any.
-    fn put_rule(&mut self, work: &mut Work<'s>, rule: u32, words: &mut [u64]) -> bool {
-        let base = self.base(work, rule);
-        if self.fixed[rule as usize].is_some() {
-            if base != SetId::NONE {
-                either(words, self.sets.row(base));
-            }
-            return base != SetId::NONE;
-        }
-        let state = work.states[rule as usize];
-        if state.wide {
-            let own = self.wide_words(work, rule);
-            either(words, work.words.get(own));
-            return true;
-        }
-        let turns = &work.turns[state.turns.0 as usize..state.turns.1 as usize];
-        if turns.iter().all(|(_, is)| *is) {
-            if base != SetId::NONE {
-                either(words, self.sets.row(base));
-            }
-            turn(words, turns);
-        } else {
-            let own = work.words.copy(self.sets.row(base));
-            let turns = &work.turns[state.turns.0 as usize..state.turns.1 as usize];
-            turn(work.words.get_mut(own), turns);
-            either(words, work.words.get(own));
-        }
-        base != SetId::NONE || state.turns.0 < state.turns.1
     }
 
     /// To whom a rule applies on the resource at hand, as words.
@@ -472,8 +558,8 @@ impl<'s> Evaluator<'s> {
                 self.single_items(work, action, &steps, &mut items);
                 for item in items {
                     let (Item::Rule(step) | Item::Own(step)) = &item else { unreachable!("they are single") };
-                    words.fill(0);
-                    self.put(work, &item, &mut words);
+                    let whom = self.whom(work, std::slice::from_ref(&item), &mut words);
+                    self.to_room(work, whom, &mut words);
                     let users = self.sets.of_words(&words);
                     let taken = self.sets.intersect(rest, users);
                     rest = self.sets.subtract(rest, taken);

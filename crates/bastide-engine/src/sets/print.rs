@@ -1,29 +1,36 @@
-//! Fingerprints of sets of users: the sum of a set's words, each times an odd random number of 128 bits (multilinear
-//! hashing). Two different sets have the same with a chance of at most 2^-64. They serve to tell sets apart that are
-//! not kept, and that differ from one that is kept by one user.
+//! Fingerprints of sets of users: the sum of a set's words, each times a random number (multilinear hashing: words and
+//! numbers have 64 bits, sums 128). Two different sets have the same with a chance of at most 2^-63. They serve to tell sets
+//! apart that are not kept, and that differ from one that is kept by one user.
+
+use multiversion::multiversion;
 
 /// What words are multiplied by.
 pub struct Prints {
-    words: Vec<u128>,
+    words: Vec<u64>,
 }
 
 impl Prints {
     /// For sets of so many users.
     pub fn new(users: usize) -> Prints {
-        Prints { words: (0..users.div_ceil(64).max(1)).map(random).collect() }
+        Prints { words: (0..users.div_ceil(64).max(1)).map(|at| (random(at) >> 64) as u64 | 1).collect() }
     }
 
     /// The fingerprint of a set, by its words.
     pub fn of(&self, words: &[u64]) -> u128 {
-        let pairs = words.iter().zip(&self.words);
-        pairs.fold(0, |print, (word, random)| print.wrapping_add(u128::from(*word).wrapping_mul(*random)))
+        sum(words, &self.words)
     }
 
     /// What a fingerprint grows by where a user comes to a set or leaves it.
     pub fn turn(&self, user: usize, comes: bool) -> u128 {
-        let bit = self.words[user / 64] << (user % 64);
+        let bit = u128::from(self.words[user / 64]) << (user % 64);
         if comes { bit } else { bit.wrapping_neg() }
     }
+}
+
+#[multiversion(targets("x86_64+bmi2+adx"))]
+fn sum(words: &[u64], numbers: &[u64]) -> u128 {
+    let pairs = words.iter().zip(numbers);
+    pairs.fold(0, |print, (word, number)| print.wrapping_add(u128::from(*word) * u128::from(*number)))
 }
 
 /// A fixed odd number for each place (Steele, Lea and Flood's SplitMix, twice).
