@@ -291,12 +291,7 @@ impl ColumnBuilder {
     ///
     /// # Errors
     /// What `parse` says, at the first row of each such text; the row stays without a value.
-    pub fn put(
-        &mut self,
-        row: usize,
-        text: &str,
-        parse: impl Fn(&str) -> Result<Value, String>,
-    ) -> Result<(), String> {
+    pub fn put(&mut self, row: usize, text: &str, parse: impl Fn(&str) -> Result<Value, String>) -> Result<(), String> {
         if !text.is_empty() {
             let code = self.values.number(text, parse)?;
             if self.cells.len() <= row {
@@ -370,18 +365,18 @@ mod tests {
     #[test]
     fn each_distinct_text_is_read_once_and_equal_values_share_a_number() {
         let mut builder = ColumnBuilder::default();
-        let mut reads = 0;
+        let reads = std::cell::Cell::new(0);
         let texts = ["2.5", "", "2.50", "2.5", "x", "x"];
         let mut errors = Vec::new();
         for (row, text) in texts.into_iter().enumerate() {
             let read = builder.put(row, text, |t| {
-                reads += 1;
+                reads.set(reads.get() + 1);
                 t.parse().map(Value::Number).map_err(|_| format!("no number: {t}"))
             });
             errors.extend(read.err());
         }
         let column = builder.finish().reordered(&[3, 1, 2, 4]);
-        assert_eq!(reads, 3);
+        assert_eq!(reads.get(), 3);
         assert_eq!(errors, ["no number: x"]);
         assert_eq!((0..4).map(|row| column.code(row)).collect::<Vec<_>>(), [Some(0), None, Some(0), None]);
     }

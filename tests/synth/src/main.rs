@@ -3,6 +3,7 @@
 
 mod data;
 mod policy;
+mod shape;
 
 use clap::Parser;
 use std::io;
@@ -31,6 +32,9 @@ pub struct Size {
     /// Rules that give an owner something: then every owner makes outcomes of its own
     #[arg(long, default_value = "1")]
     owner_rules: usize,
+    /// What is hard about it
+    #[arg(long, value_enum, default_value = "ordinary")]
+    shape: shape::Shape,
     /// The seed
     #[arg(long, default_value = "1")]
     seed: u64,
@@ -40,10 +44,11 @@ fn main() -> io::Result<()> {
     let size = Size::parse();
     std::fs::create_dir_all(&size.dir)?;
     let mut rng = fastrand::Rng::with_seed(size.seed);
-    std::fs::write(size.dir.join("bastide.toml"), policy::MANIFEST)?;
-    std::fs::write(size.dir.join("policy.bastide"), policy::rules(&size, &mut rng))?;
-    let tree = data::catalog(&size, &mut rng)?;
-    data::people(&size, &mut rng)?;
+    let extra = shape::Extra::of(&size);
+    std::fs::write(size.dir.join("bastide.toml"), policy::manifest(&size))?;
+    std::fs::write(size.dir.join("policy.bastide"), policy::rules(&size, &extra, &mut rng))?;
+    let tree = data::catalog(&size, &extra, &mut rng)?;
+    data::people(&size, &extra, &mut rng)?;
     data::groups(&size, &mut rng)?;
     data::entries(&size, &tree, &mut rng)?;
     println!(

@@ -2,11 +2,12 @@
 
 use crate::Size;
 use crate::data::{GROUPS, HOUSES, STREAMS, TEAMS};
+use crate::shape::{Extra, Shape};
 use fastrand::Rng;
 use std::fmt::Write;
 
 /// The manifest.
-pub const MANIFEST: &str = "name = \"Synthetic\"\npolicy = [\"policy.bastide\"]\n\n[[people]]\nfile = \"people.csv\"\n\n\
+const MANIFEST: &str = "name = \"Synthetic\"\npolicy = [\"policy.bastide\"]\n\n[[people]]\nfile = \"people.csv\"\n\n\
 [[groups]]\nfile = \"groups.csv\"\n\n[[catalog]]\nfile = \"catalog.csv\"\n\n[[entries]]\nfile = \"entries.csv\"\n";
 
 const VOCABULARY: &str = "\
@@ -29,15 +30,25 @@ role editor = read, comment, update, create
 type label = scale open < internal < restricted < sealed
 ";
 
+/// The manifest of a shape.
+pub fn manifest(size: &Size) -> String {
+    let nearest = if size.shape.has(Shape::Own) { "\n[decide]\ncombining = \"nearest-overrides\"\n" } else { "" };
+    format!("{MANIFEST}{nearest}")
+}
+
 /// The policy: a vocabulary and as many rules as asked for.
-pub fn rules(size: &Size, rng: &mut Rng) -> String {
+pub fn rules(size: &Size, extra: &Extra, rng: &mut Rng) -> String {
     let mut out = VOCABULARY.to_string();
+    if size.shape.has(Shape::Links) {
+        out = out.replace("action read    needs read on parent", "action read    needs read on parent, read on source");
+    }
     let _ = writeln!(out, "type house = choice {}", HOUSES.join(", "));
     out.push_str(
         "attribute label     of resource: label default internal highest\nattribute clearance of user: label default internal\n\
          attribute house     of user, resource: house inherit\nattribute team      of user: text\nattribute team      of resource: text inherit\n\
          attribute due       of item: date\nattribute network   of session: text\n\n",
     );
+    out.push_str(&extra.vocabulary);
     let fixed = [
         "who anyone where user.kind = person may read what stream, workspace, folder",
         "who anyone where user.kind = person and user.clearance >= resource.label may read what item",
@@ -73,7 +84,9 @@ pub fn rules(size: &Size, rng: &mut Rng) -> String {
             "who members of g{group} {modality} {action} what item, folder under \"stream {stream}\"{narrowing}{condition}"
         ));
     }
-    for (i, body) in bodies.iter().take(size.rules).enumerate() {
+    bodies.truncate(size.rules);
+    bodies.extend_from_slice(&extra.rules);
+    for (i, body) in bodies.iter().enumerate() {
         let _ = writeln!(out, "rule r{i} {{ {body} }}");
     }
     out

@@ -1,7 +1,8 @@
 //! Effective access as a table: resources down, profiles across.
 
-use super::{Profiles, Stopped, sweep};
+use super::{Stopped, sweep};
 use bastide_model::*;
+use hashbrown::HashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::convert::Infallible;
@@ -58,23 +59,19 @@ pub fn matrix(
     resources: &[ResourceId],
     wanted: &[ActionId],
 ) -> Result<Matrix, Stopped<Infallible>> {
-    let mut profiles = Profiles::new(estate.people.len());
     let mut raw: Vec<(ResourceId, Vec<Vec<usize>>)> = Vec::new();
     sweep(estate, moment, users, resources, |row| {
-        let (engine, decided) = (row.engine(), row.decided());
-        for action in wanted {
-            let set = engine.outcome(decided.others, *action).allowed;
-            let owner = decided.owner.map(|(owner, _)| owner);
-            let flipped =
-                owner.filter(|o| engine.allows(decided, *o, *action) != engine.sets().contains(set, o.index()));
-            profiles.refine(engine.sets(), set, flipped.map(|o| o.index()).as_slice());
-        }
         let place = |action: ActionId| wanted.iter().position(|w| *w == action);
         raw.push((row.resource, (0..users.len()).map(|u| row.allowed(u).filter_map(place).collect()).collect()));
         Ok(())
     })?;
-    let positions: Vec<usize> = users.iter().map(|u| u.index()).collect();
-    let classes = profiles.classes(&positions);
+    // Users with the same in every row: the largest profiles first, then by their first user.
+    let mut alike: HashMap<Vec<&[usize]>, Vec<usize>> = HashMap::new();
+    for user in 0..users.len() {
+        alike.entry(raw.iter().map(|(_, cells)| &cells[user][..]).collect()).or_default().push(user);
+    }
+    let mut classes: Vec<Vec<usize>> = alike.into_values().collect();
+    classes.sort_by_key(|users| (std::cmp::Reverse(users.len()), users.first().copied()));
     let shown: fixedbitset::FixedBitSet = resources.iter().map(|r| r.index()).collect();
     let catalog = &estate.catalog;
     // The rows above the one at hand, the nearest last.

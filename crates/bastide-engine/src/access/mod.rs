@@ -12,7 +12,6 @@ mod known;
 mod ledger;
 mod matrix;
 mod person;
-mod profiles;
 mod reach;
 mod statements;
 mod summary;
@@ -27,48 +26,48 @@ pub use ledger::{Ledger, LedgerLine, ledger};
 pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, person};
-pub use profiles::Profiles;
 pub use reach::{Narrowing, Reached, reach};
 pub use statements::{Listed, Statements, statements};
 pub use summary::{Done, Summary, Totals, shares, summary, totals};
 pub use turns::{TurnDay, Turns, turns};
 
 use crate::decide::Decision;
-use crate::sets::{Decided, SetEngine};
+use crate::evaluate::{Evaluator, Snapshot, Work};
+use crate::sets::Bits;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
+use std::cell::RefCell;
 
 /// The decisions on one resource, for the users of a sweep.
-pub struct Row<'r, 'e> {
+pub struct Row<'r, 's> {
     /// The resource.
     pub resource: ResourceId,
-    engine: &'r SetEngine<'e>,
-    decided: Decided,
+    engine: RefCell<(&'r mut Evaluator<'s>, &'r mut Work<'s>)>,
     users: &'r [UserId],
-    actions: usize,
 }
 
 impl Row<'_, '_> {
     /// The decision on an action for the user at a position of the users asked for.
     pub fn decision(&self, user: usize, action: ActionId) -> Decision {
-        let part = self.engine.part(self.decided, self.users[user], action);
-        Decision { reason: part.reason, by: part.by, need: None }
+        let (engine, work) = &mut *self.engine.borrow_mut();
+        let (reason, by) = engine.cause_in(work, action, self.users[user]);
+        Decision { reason, by, need: None }
     }
 
     /// The allowed actions of the user at a position.
     pub fn allowed(&self, user: usize) -> impl Iterator<Item = ActionId> + '_ {
+        let (engine, work) = &*self.engine.borrow();
         let user = self.users[user];
-        ActionId::all(self.actions).filter(move |action| self.engine.allows(self.decided, user, *action))
+        let actions = ActionId::all(engine.estate().schema.actions.len());
+        actions.filter(|action| engine.allows_in(work, *action, user)).collect::<Vec<ActionId>>().into_iter()
     }
 
-    /// The engine that decided.
-    pub fn engine(&self) -> &SetEngine<'_> {
-        self.engine
-    }
-
-    /// What is decided.
-    pub fn decided(&self) -> Decided {
-        self.decided
+    /// Calls `each` with everybody for whom an action is allowed, whoever was asked for. `words` is room for it.
+    pub fn everybody(&self, action: ActionId, words: &mut Vec<u64>, mut each: impl FnMut(usize)) {
+        let (engine, work) = &*self.engine.borrow();
+        words.resize(engine.sets().width(), 0);
+        engine.allowed_words(work, action, words);
+        words.iter().enumerate().for_each(|(at, word)| Bits(*word).for_each(|bit| each(at * 64 + bit)));
     }
 }
 
@@ -93,11 +92,13 @@ pub fn sweep<E>(
     resources: &[ResourceId],
     mut each: impl FnMut(Row) -> Result<(), E>,
 ) -> Result<(), Stopped<E>> {
-    let mut engine = SetEngine::new(estate, moment).map_err(Stopped::Cycle)?;
-    let actions = estate.schema.actions.len();
+    let snapshot = Snapshot::new(estate, moment).map_err(Stopped::Cycle)?;
+    let mut engine = snapshot.evaluator();
     for &resource in resources {
-        let decided = engine.row(resource);
-        each(Row { resource, engine: &engine, decided, users, actions }).map_err(Stopped::Receiver)?;
+        let mut work = engine.decide(resource);
+        let row = Row { resource, engine: RefCell::new((&mut engine, &mut work)), users };
+        each(row).map_err(Stopped::Receiver)?;
+        engine.done(work);
     }
     Ok(())
 }

@@ -1,11 +1,10 @@
 //! Totals over everybody and everything.
 
 use super::Stopped;
+use super::batch::Batch;
 use super::tally::{STEP, Tally};
 use crate::decide::Reason;
-use crate::evaluate::Snapshot;
-use crate::sets::SetEngine;
-use crate::sets::store::SetId;
+use crate::evaluate::{Decided, Outcome, OutcomeId, Snapshot};
 use bastide_model::*;
 use hashbrown::HashMap;
 use schemars::JsonSchema;
@@ -116,31 +115,61 @@ pub fn totals(estate: &Estate, moment: &Moment, by_user: bool, done: Done) -> Re
     let actions = estate.schema.actions.len();
     let count = if by_user { estate.people.len() } else { estate.catalog.len() };
     let mut counts = vec![vec![0u64; actions]; count];
-    let mut engine = SetEngine::new(estate, moment).map_err(Stopped::Cycle)?;
-    let mut occurs: HashMap<(usize, SetId), u64> = HashMap::new();
+    let snapshot = Snapshot::new(estate, moment).map_err(Stopped::Cycle)?;
+    let mut engine = snapshot.evaluator();
+    let mut occurs: HashMap<OutcomeId, u64> = HashMap::new();
+    let width = engine.sets().width();
+    let mut batches: Vec<Batch> = (0..if by_user { actions } else { 0 }).map(|_| Batch::new(width)).collect();
+    let add = |counts: &mut [Vec<u64>], batch: &mut Batch, action: usize| {
+        batch.turn(|first, sets| {
+            for (user, sets) in counts.iter_mut().skip(first).zip(sets) {
+                user[action] = user[action].wrapping_add(u64::from(sets.count_ones()));
+            }
+        });
+    };
     for resource in estate.catalog.all() {
         if resource.0 % STEP == 0 {
             done(u64::from(STEP));
         }
-        let decided = engine.row(resource);
-        for (action, outcome) in engine.outcomes(decided.others).enumerate() {
-            match by_user {
-                true => *occurs.entry((action, outcome.allowed)).or_default() += 1,
-                false => counts[resource.index()][action] = u64::from(engine.sets().count(outcome.allowed)),
+        let work = engine.decide(resource);
+        for action in 0..actions {
+            match work.decided(ActionId::new(action)) {
+                Decided::Open => {}
+                Decided::Base(outcome) => {
+                    let allowed = engine.outcome(outcome).allowed;
+                    match by_user {
+                        true => *occurs.entry(outcome).or_default() += 1,
+                        false => counts[resource.index()][action] = u64::from(engine.sets().count(allowed)),
+                    }
+                    for cell in work.cells(ActionId::new(action)) {
+                        let at = if by_user { cell.user as usize } else { resource.index() };
+                        let was = engine.sets().contains(allowed, cell.user as usize);
+                        // Sums may pass below nothing on the way; wrapping brings them back.
+                        let turn = i64::from(cell.reason.is_allowed()) - i64::from(was);
+                        counts[at][action] = counts[at][action].wrapping_add_signed(turn);
+                    }
+                }
+                Decided::Wide(wide) => {
+                    let (by_reason, words) = work.wide(wide);
+                    if !by_user {
+                        let allowed = by_reason[Reason::Granted as usize] + by_reason[Reason::Assured as usize];
+                        counts[resource.index()][action] = u64::from(allowed);
+                    } else if batches[action].add(words) {
+                        add(&mut counts, &mut batches[action], action);
+                    }
+                }
             }
         }
-        if let Some((owner, owners)) = decided.owner {
-            let at = if by_user { owner.index() } else { resource.index() };
-            for action in ActionId::all(actions).filter(|a| !engine.is_same(decided.others, owners, *a)) {
-                let allows = |row| engine.part_of(row, owner, action).reason.is_allowed();
-                // Sums may pass below nothing on the way; wrapping brings them back.
-                let turn = i64::from(allows(owners)) - i64::from(allows(decided.others));
-                counts[at][action.index()] = counts[at][action.index()].wrapping_add_signed(turn);
-            }
-        }
+        engine.done(work);
     }
-    for ((action, set), times) in occurs {
-        engine.sets().users(set).for_each(|user| counts[user][action] = counts[user][action].wrapping_add(times));
+    for (action, batch) in batches.iter_mut().enumerate() {
+        add(&mut counts, batch, action);
+    }
+    for (outcome, times) in occurs {
+        let Outcome { action, allowed, .. } = engine.outcome(outcome);
+        for user in engine.sets().users(*allowed) {
+            counts[user][action.index()] = counts[user][action.index()].wrapping_add(times);
+        }
     }
     let id = |at: usize| {
         let id = if by_user { estate.people.id(UserId::new(at)) } else { estate.catalog.id(ResourceId::new(at)) };

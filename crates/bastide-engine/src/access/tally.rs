@@ -151,7 +151,8 @@ impl Counts {
                             }
                             times[outcome.index()] += 1;
                             if !work.cells(action).is_empty() {
-                                print = print.wrapping_add(counts.cells(&engine, &work, kind, action, outcome, at, random));
+                                print =
+                                    print.wrapping_add(counts.cells(&engine, &work, kind, action, outcome, at, random));
                             }
                         }
                         Decided::Wide(wide) => {

@@ -298,11 +298,14 @@ impl<'c, 'e> Compiler<'c, 'e> {
     fn atom(&mut self, condition: &Condition, operands: &[&Operand], open: bool) -> Expr {
         let mut fields: Vec<(Step, ResourceField)> = operands
             .iter()
-            .filter_map(|operand| if let Operand::Resource(step, field) = operand { Some((*step, *field)) } else { None })
+            .filter_map(
+                |operand| if let Operand::Resource(step, field) = operand { Some((*step, *field)) } else { None },
+            )
             .collect();
         fields.dedup();
-        let numbered =
-            |(_, field): &(Step, ResourceField)| !matches!(field, ResourceField::Id | ResourceField::Name | ResourceField::Path);
+        let numbered = |(_, field): &(Step, ResourceField)| {
+            !matches!(field, ResourceField::Id | ResourceField::Name | ResourceField::Path)
+        };
         let column = match fields[..] {
             [field] if numbered(&field) => Some(field),
             _ => None,
@@ -324,7 +327,9 @@ impl<'c, 'e> Compiler<'c, 'e> {
     /// A comparison of a user's value with a resource's.
     fn pair(&mut self, test: &Test, open: bool) -> Expr {
         let (left, right, caseless) = match test {
-            Test::Compare { left, right, caseless, .. } | Test::Sets { left, right, caseless, .. } => (left, right, *caseless),
+            Test::Compare { left, right, caseless, .. } | Test::Sets { left, right, caseless, .. } => {
+                (left, right, *caseless)
+            }
             Test::Or(_)
             | Test::And(_)
             | Test::Not(_)

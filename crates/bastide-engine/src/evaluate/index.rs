@@ -97,7 +97,8 @@ impl Index {
         };
         match column {
             Some(column) => {
-                let known: Vec<Vec<u32>> = column.values.iter().map(|value| index.numbers(value, by.elements)).collect();
+                let known: Vec<Vec<u32>> =
+                    column.values.iter().map(|value| index.numbers(value, by.elements)).collect();
                 for user in people.all() {
                     if let Some(code) = column.code(user.index()) {
                         put(&mut index, user, &known[code as usize]);

@@ -123,7 +123,11 @@ impl<'s> Evaluator<'s> {
         let few_values = self.leaf_classes[at].1;
         let few_users = self.leaf_classes[at].0;
         let operand = Operand::Resource(leaf.field.0, leaf.field.1);
-        let value = if leaf.relation.is_of_sets() { None } else { self.judge.operand(&operand, None, Some(resource)).flatten() };
+        let value = if leaf.relation.is_of_sets() {
+            None
+        } else {
+            self.judge.operand(&operand, None, Some(resource)).flatten()
+        };
         let sets = &mut self.sets;
         let one = |set: SetId, is: bool, number: Option<u32>, list: &mut Vec<u32>, sets: &mut super::SetStore| {
             let Some(number) = number else { return Found::Set(set) };

@@ -20,8 +20,8 @@ mod leaf;
 mod patch;
 mod plan;
 mod site;
-mod wide;
 mod weigh;
+mod wide;
 
 pub use patch::Cell;
 pub use plan::Tuning;
@@ -261,7 +261,11 @@ impl<'s> Evaluator<'s> {
             cells: Cells::of(estate),
             judge: Judge::asking(estate, moment),
             sets: SetStore::on(&plan.sets),
-            fixed: plan.rules.iter().map(|rule| if let Expr::Set(set) = rule.expr { Some(set) } else { None }).collect(),
+            fixed: plan
+                .rules
+                .iter()
+                .map(|rule| if let Expr::Set(set) = rule.expr { Some(set) } else { None })
+                .collect(),
             held: HashMap::new(),
             bits: vec![Vec::new(); plan.parts.atoms.len()],
             leaf_tables: tables.collect(),

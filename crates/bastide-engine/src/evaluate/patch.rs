@@ -53,7 +53,14 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Decides users one by one who are otherwise than an outcome says, or may be.
-    pub(super) fn patch(&mut self, work: &mut Work<'s>, action: ActionId, outcome: OutcomeId, steps: &[Step], mets: &[Met]) {
+    pub(super) fn patch(
+        &mut self,
+        work: &mut Work<'s>,
+        action: ActionId,
+        outcome: OutcomeId,
+        steps: &[Step],
+        mets: &[Met],
+    ) {
         let mut gathered = std::mem::take(&mut work.gathered);
         gathered.clear();
         let site = work.site;
@@ -119,7 +126,8 @@ impl<'s> Evaluator<'s> {
         let (mut key, mut reason, mut by) = (taken.key, taken.part.reason, taken.part.by);
         let left_out = |rule: u32| turns.iter().any(|turn| turn.rule == rule && !turn.applies);
         let came = turns.iter().find(|turn| turn.applies);
-        if came.is_none_or(|came| came.key > key) && turns.iter().any(|turn| !turn.applies && turn.key == key && turn.rule != NO_RULE)
+        if came.is_none_or(|came| came.key > key)
+            && turns.iter().any(|turn| !turn.applies && turn.key == key && turn.rule != NO_RULE)
         {
             // The rule that decided does not apply after all: the next one in order does.
             (key, reason, by) = (u64::MAX, Reason::Silent, None);

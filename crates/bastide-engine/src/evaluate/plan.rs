@@ -29,12 +29,7 @@ impl Tuning {
     /// What suits an estate.
     pub fn of(estate: &Estate) -> Tuning {
         let words = estate.people.len().div_ceil(64);
-        Tuning {
-            narrow: 4 + words / 8,
-            classes: (estate.catalog.len() / 64).min(2048),
-            own: 48,
-            once: true,
-        }
+        Tuning { narrow: 4 + words / 8, classes: (estate.catalog.len() / 64).min(2048), own: 48, once: true }
     }
 }
 

@@ -4,8 +4,8 @@ use super::compile::Expr;
 use super::plan::{NOWHERE, Plan};
 use super::{Evaluator, Work};
 use crate::decide::Reason;
-use crate::sets::store::SetId;
 use crate::sets::Reached;
+use crate::sets::store::SetId;
 use bastide_model::*;
 use hashbrown::HashMap;
 use std::rc::Rc;
@@ -87,7 +87,14 @@ pub struct Run {
 
 /// The place of a rule in the order in which each takes its users: ceilings and prohibitions first, then what is always granted,
 /// then what is weighed, in the order of the algorithm. None where it does not speak of the action.
-pub fn step(estate: &Estate, statement: &Statement, rule: u32, id: StatementId, depth: u16, action: ActionId) -> Option<Step> {
+pub fn step(
+    estate: &Estate,
+    statement: &Statement,
+    rule: u32,
+    id: StatementId,
+    depth: u16,
+    action: ActionId,
+) -> Option<Step> {
     let listed = statement.actions.contains(action.index());
     let id = u64::from(id.0);
     let (key, reason) = match statement.modality {
@@ -187,7 +194,8 @@ impl<'s> Evaluator<'s> {
             if !plan.wanted.contains(action.index()) || !schema.fits(action, kind) {
                 return None;
             }
-            let speaking = reached.iter().filter(|(rule, _)| plan.rules[*rule as usize].speaks.contains(action.index()));
+            let speaking =
+                reached.iter().filter(|(rule, _)| plan.rules[*rule as usize].speaks.contains(action.index()));
             let mut steps: Vec<Step> = speaking
                 .filter_map(|(rule, depth)| {
                     let id = plan.rules[*rule as usize].id;

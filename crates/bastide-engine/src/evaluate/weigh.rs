@@ -89,7 +89,10 @@ impl<'s> Evaluator<'s> {
         let (speaking, steps) = (of.speaking, std::rc::Rc::clone(&of.steps));
         let speaks = |of: &Self, (rule, _): &(u32, u16)| of.plan.rules[*rule as usize].speaks.contains(action.index());
         let owns = work.own.iter().any(|own| speaks(self, own));
-        if of.is_constant && !owns && let Some(known) = of.constant {
+        if of.is_constant
+            && !owns
+            && let Some(known) = of.constant
+        {
             work.decided[action.index()] = Decided::Base(known);
             return;
         }
@@ -199,9 +202,7 @@ impl<'s> Evaluator<'s> {
     /// Whether a rule counts in the layer that controls the resource at hand.
     pub(super) fn counts(&self, work: &Work, step: &Step) -> bool {
         let weighed = matches!(step.reason, Reason::Granted | Reason::Denied);
-        !weighed
-            || self.estate.layers.is_empty()
-            || work.layer == Some(self.plan.rules[step.rule as usize].layer)
+        !weighed || self.estate.layers.is_empty() || work.layer == Some(self.plan.rules[step.rule as usize].layer)
     }
 
     /// What is permitted must have its needs met.

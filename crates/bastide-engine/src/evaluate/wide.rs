@@ -505,6 +505,90 @@ impl<'s> Evaluator<'s> {
         self.spare.push(other);
     }
 
+    /// For whom an action is allowed on a resource that was decided on, put into words, which are overwritten.
+    pub fn allowed_words(&self, work: &Work, action: ActionId, words: &mut [u64]) {
+        match work.decided[action.index()] {
+            Decided::Open => words.fill(0),
+            Decided::Wide(wide) => words.copy_from_slice(work.words.get(work.wides[wide as usize].allowed)),
+            Decided::Base(outcome) => {
+                words.copy_from_slice(self.sets.row(self.outcomes.get(outcome).allowed));
+                for cell in &work.cells[action.index()] {
+                    turn(words, &[(cell.user, cell.reason.is_allowed())]);
+                }
+            }
+        }
+    }
+
+    /// Whether an action is allowed for one user on a resource that was decided on.
+    pub fn allows_in(&self, work: &Work, action: ActionId, user: UserId) -> bool {
+        match work.decided[action.index()] {
+            Decided::Open => false,
+            Decided::Wide(wide) => {
+                let words = work.words.get(work.wides[wide as usize].allowed);
+                words[user.index() / 64] >> (user.0 % 64) & 1 == 1
+            }
+            Decided::Base(outcome) => {
+                let cells = &work.cells[action.index()];
+                match cells.binary_search_by_key(&user.0, |cell| cell.user) {
+                    Ok(at) => cells[at].reason.is_allowed(),
+                    Err(_) => self.sets.contains(self.outcomes.get(outcome).allowed, user.index()),
+                }
+            }
+        }
+    }
+
+    /// How one user is decided on a resource that was decided on. Cost: where that was in words, the rules that speak of the
+    /// action; otherwise next to nothing.
+    pub fn cause_in(&mut self, work: &mut Work<'s>, action: ActionId, user: UserId) -> (Reason, Option<StatementId>) {
+        let wide = match work.decided[action.index()] {
+            Decided::Open => return (Reason::Silent, None),
+            Decided::Base(outcome) => {
+                let cells = &work.cells[action.index()];
+                return match cells.binary_search_by_key(&user.0, |cell| cell.user) {
+                    Ok(at) => (cells[at].reason, cells[at].by),
+                    Err(_) => self.cause(outcome, user.0),
+                };
+            }
+            Decided::Wide(wide) => wide,
+        };
+        if !self.sets.contains(self.plan.active, user.index()) {
+            return (Reason::Inactive, None);
+        }
+        let steps = Rc::clone(&self.sites.action(work.site, action).expect("it has a meaning").steps);
+        let mut items = Vec::new();
+        self.single_items(work, action, &steps, &mut items);
+        for item in items {
+            let (Item::Rule(step) | Item::Own(step)) = item else { unreachable!("they are single") };
+            if self.names(work, step.rule, user) {
+                let allowed = work.words.get(work.wides[wide as usize].allowed);
+                let is = allowed[user.index() / 64] >> (user.0 % 64) & 1 == 1;
+                let reason = if step.reason.is_allowed() && !is { Reason::Blocked } else { step.reason };
+                return (reason, Some(self.plan.rules[step.rule as usize].id));
+            }
+        }
+        (Reason::Silent, None)
+    }
+
+    /// Whether a rule applies to one user on the resource at hand.
+    fn names(&mut self, work: &mut Work<'s>, rule: u32, user: UserId) -> bool {
+        if let Some(one) = self.plan.rules[rule as usize].one {
+            return one == user;
+        }
+        let base = self.base(work, rule);
+        let state = work.states[rule as usize];
+        if self.fixed[rule as usize].is_none() {
+            if state.wide {
+                let own = self.wide_words(work, rule);
+                return work.words.get(own)[user.index() / 64] >> (user.0 % 64) & 1 == 1;
+            }
+            let turns = &work.turns[state.turns.0 as usize..state.turns.1 as usize];
+            if let Ok(at) = turns.binary_search_by_key(&user.0, |(user, _)| *user) {
+                return turns[at].1;
+            }
+        }
+        self.sets.contains(base, user.index())
+    }
+
     /// For whom an action is allowed on a resource that was decided on, as a set that is kept.
     pub fn allowed_in(&mut self, work: &mut Work<'s>, action: ActionId) -> SetId {
         match work.decided[action.index()] {

@@ -30,6 +30,8 @@ pub struct Pairs<'a> {
     ids: Pieces,
     /// By position, some words each: the allowed actions, a bit each.
     masks: Vec<u64>,
+    /// Room for the words of a set.
+    words: Vec<u64>,
     /// By allowed actions.
     cells: HashMap<Box<[u64]>, Allowed>,
     /// The resource and the allowed actions, as far as they were met on this resource.
@@ -121,6 +123,7 @@ impl<'a> Pairs<'a> {
             position,
             ids,
             masks: vec![0; users.len() * wanted.len().div_ceil(64)],
+            words: Vec::new(),
             cells: HashMap::new(),
             rests: Pieces::default(),
             buffer: Buffer { bytes: header.to_vec(), len: header.len() },
@@ -171,21 +174,15 @@ impl<'a> Pairs<'a> {
     fn gather(&mut self, row: &Row) {
         self.masks.fill(0);
         let words = self.wanted.len().div_ceil(64);
-        let (engine, decided) = (row.engine(), row.decided());
         for (at, action) in self.wanted.iter().enumerate() {
             let (word, bit) = (at / 64, 1u64 << (at % 64));
-            for user in engine.sets().users(engine.outcome(decided.others, *action).allowed) {
-                let position = self.position[user];
+            let (position, masks) = (&self.position, &mut self.masks);
+            row.everybody(*action, &mut self.words, |user| {
+                let position = position[user];
                 if position != NOBODY {
-                    self.masks[position as usize * words + word] |= bit;
+                    masks[position as usize * words + word] |= bit;
                 }
-            }
-            if let Some((owner, _)) = decided.owner
-                && self.position[owner.index()] != NOBODY
-            {
-                let mask = &mut self.masks[self.position[owner.index()] as usize * words + word];
-                *mask = if engine.allows(decided, owner, *action) { *mask | bit } else { *mask & !bit };
-            }
+            });
         }
     }
 
