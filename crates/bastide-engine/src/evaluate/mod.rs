@@ -15,6 +15,7 @@
 
 mod asked;
 mod compile;
+mod fold;
 mod index;
 mod leaf;
 mod patch;
@@ -115,6 +116,7 @@ pub struct Evaluator<'s> {
     met_times: Vec<u32>,
     sites: site::Sites,
     outcomes: weigh::Outcomes,
+    folds: fold::Folds,
     /// What was asked of those above the resource at hand.
     above: Vec<(ResourceId, Kept)>,
     /// What was asked of others.
@@ -192,6 +194,7 @@ pub struct Work<'s> {
     wides: Vec<wide::Wide>,
     words: Words,
     key: Vec<u32>,
+    classes: Vec<u32>,
     gathered: Vec<patch::Turn>,
     users: Vec<u32>,
     spare_mets: Vec<Vec<Met>>,
@@ -276,6 +279,7 @@ impl<'s> Evaluator<'s> {
             met_times: Vec::new(),
             sites: site::Sites::new(estate, plan),
             outcomes: weigh::Outcomes::default(),
+            folds: fold::Folds::default(),
             above: Vec::new(),
             elsewhere: HashMap::new(),
             elsewhere_words: 0,

@@ -66,7 +66,8 @@ impl<'s> Evaluator<'s> {
         let site = work.site;
         for step in self.sites.action(site, action).expect("it has a meaning").varying.iter() {
             let state = work.states[step.rule as usize];
-            if state.turns.0 == state.turns.1 || !self.counts(work, step) {
+            // One that was not asked for lists nobody.
+            if state.stamp != work.stamp || state.turns.0 == state.turns.1 || !self.counts(work, step) {
                 continue;
             }
             let turns = &work.turns[state.turns.0 as usize..state.turns.1 as usize];

@@ -53,6 +53,10 @@ pub struct SiteAction {
     pub varying: Rc<[Step]>,
     /// The steps in runs of one reason, once they were asked for.
     pub runs: Option<Rc<Runs>>,
+    /// Columns that are folded for it.
+    pub folds: Rc<[u32]>,
+    /// Those of the varying rules that hang on something else.
+    pub others: Rc<[Step]>,
     /// Its outcome, where that hangs on nothing.
     pub constant: Option<super::OutcomeId>,
     /// Whether it may hang on nothing: no rule varies, there are no needs and no layers.
@@ -210,7 +214,9 @@ impl<'s> Evaluator<'s> {
             let number = self.sites.speaking.len() as u32;
             let steps = steps.into_boxed_slice();
             let speaking = *self.sites.speaking.entry(steps.clone()).or_insert(number);
-            Some(SiteAction { speaking, steps: steps.into(), varying, runs: None, constant: None, is_constant })
+            let (folds, others) = self.folds.of(estate, plan, speaking, &varying);
+            let (folds, others) = (folds.into(), others.into());
+            Some(SiteAction { folds, others, speaking, steps: steps.into(), varying, runs: None, constant: None, is_constant })
         });
         let actions: Box<[Option<SiteAction>]> = actions.collect();
         let order = ActionId::all(actions.len()).filter(|action| actions[action.index()].is_some()).collect();

@@ -8,6 +8,7 @@ use crate::sets::{Keyed, Part, of_length};
 use bastide_model::*;
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
 use std::hash::BuildHasher;
+use std::rc::Rc;
 
 /// An outcome that is kept.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
@@ -50,6 +51,8 @@ pub struct Outcome {
 pub struct Outcomes {
     weighed: Vec<Box<[Taken]>>,
     by_sets: Vec<Keyed<u32, u32>>,
+    /// The same by classes of values, which is told sooner.
+    by_classes: Vec<Keyed<u32, u32>>,
     all: Vec<Outcome>,
     finished: HashMap<(u32, ActionId, SetId), OutcomeId>,
     /// What combinations that were met hash to: where two are the same, one is kept before it is met again.
@@ -86,7 +89,7 @@ impl<'s> Evaluator<'s> {
             return;
         }
         let Some(of) = self.sites.action(work.site, action) else { return };
-        let (speaking, steps) = (of.speaking, std::rc::Rc::clone(&of.steps));
+        let (speaking, steps) = (of.speaking, Rc::clone(&of.steps));
         let speaks = |of: &Self, (rule, _): &(u32, u16)| of.plan.rules[*rule as usize].speaks.contains(action.index());
         let owns = work.own.iter().any(|own| speaks(self, own));
         if of.is_constant
@@ -96,12 +99,35 @@ impl<'s> Evaluator<'s> {
             work.decided[action.index()] = Decided::Base(known);
             return;
         }
-        let (is_constant, varying) = (of.is_constant, std::rc::Rc::clone(&of.varying));
-        let (mut wide, mut turns) = (false, false);
-        for step in varying.iter() {
+        let (is_constant, varying) = (of.is_constant, Rc::clone(&of.varying));
+        let (folds, others) = (Rc::clone(&of.folds), Rc::clone(&of.others));
+        let resource = work.resource.expect("it is being decided on");
+        let (mut wide, mut turns, mut plain) = (false, false, true);
+        // By classes of values first.
+        let mut classes = std::mem::take(&mut work.classes);
+        classes.clear();
+        classes.extend([speaking, work.layer.map_or(u32::MAX, |layer| layer.0)]);
+        for fold in folds.iter() {
+            let class = self.class(work, *fold, resource);
+            plain &= class.plain;
+            classes.push(class.number);
+        }
+        for step in others.iter() {
             let state = self.state(work, step.rule);
             wide |= state.wide;
             turns |= state.turns.0 < state.turns.1;
+            classes.push(state.base.0);
+        }
+        let mut weighed = None;
+        if plain && !wide {
+            weighed = self.outcomes.by_classes.get(classes.len()).and_then(|known| known.get(&classes));
+        }
+        if weighed.is_none() {
+            for step in varying.iter() {
+                let state = self.state(work, step.rule);
+                wide |= state.wide;
+                turns |= state.turns.0 < state.turns.1;
+            }
         }
         if owns {
             for at in 0..work.own.len() {
@@ -126,28 +152,23 @@ impl<'s> Evaluator<'s> {
             mets.push(of_need);
         }
         if wide {
+            work.classes = classes;
             self.in_words(work, action, &steps, &mets, None);
             work.spare_mets.push(mets);
             return;
         }
-        let mut key = std::mem::take(&mut work.key);
-        key.clear();
-        key.extend([speaking, work.layer.map_or(u32::MAX, |layer| layer.0)]);
-        key.extend(varying.iter().map(|step| work.states[step.rule as usize].base.0));
-        let known = self.outcomes.by_sets.get(key.len()).and_then(|known| known.get(&key));
-        // What is met for the first time may never be met again. What lies above others is asked for again.
-        if known.is_none() && self.plan.tuning.once && self.is_leaf(work) && self.outcomes.is_new(&key) {
-            work.key = key;
+        if weighed.is_none() {
+            weighed = self.by_sets(work, speaking, &varying, &steps);
+            if let Some(weighed) = weighed.filter(|_| plain) {
+                of_length(&mut self.outcomes.by_classes, classes.len()).insert(&classes, weighed);
+            }
+        }
+        work.classes = classes;
+        let Some(weighed) = weighed else {
             self.in_words(work, action, &steps, &mets, None);
             work.spare_mets.push(mets);
             return;
-        }
-        let weighed = known.unwrap_or_else(|| {
-            let weighed = self.weigh(work, &steps);
-            of_length(&mut self.outcomes.by_sets, key.len()).insert(&key, weighed);
-            weighed
-        });
-        work.key = key;
+        };
         if wide_met {
             self.in_words(work, action, &steps, &mets, (!turns).then_some(weighed));
             work.spare_mets.push(mets);
@@ -162,6 +183,27 @@ impl<'s> Evaluator<'s> {
             self.patch(work, action, outcome, &steps, &mets);
         }
         work.spare_mets.push(mets);
+    }
+
+    /// What is decided before needs, by the sets of the rules that hang on the resource; none where they come together for the
+    /// first time: that may never be met again. What lies above others is asked for again.
+    fn by_sets(&mut self, work: &mut Work<'s>, speaking: u32, varying: &[Step], steps: &[Step]) -> Option<u32> {
+        let mut key = std::mem::take(&mut work.key);
+        key.clear();
+        key.extend([speaking, work.layer.map_or(u32::MAX, |layer| layer.0)]);
+        key.extend(varying.iter().map(|step| work.states[step.rule as usize].base.0));
+        let known = self.outcomes.by_sets.get(key.len()).and_then(|known| known.get(&key));
+        let once = self.plan.tuning.once && self.is_leaf(work);
+        let weighed = known.or_else(|| {
+            if once && self.outcomes.is_new(&key) {
+                return None;
+            }
+            let weighed = self.weigh(work, steps);
+            of_length(&mut self.outcomes.by_sets, key.len()).insert(&key, weighed);
+            Some(weighed)
+        });
+        work.key = key;
+        weighed
     }
 
     fn is_leaf(&self, work: &Work) -> bool {

@@ -1,0 +1,151 @@
+//! Values of resources that come to the same in everything that an action is decided by count as one.
+//!
+//! Most rules hang on columns of few values: a label, a state, a house. For each column, the numbers of its values are folded
+//! into classes: values of one class give the same truth to every comparison among the rules that speak of an action. The
+//! outcome is then looked up by the classes, and no rule is looked at one by one.
+
+use super::compile::{Expr, Relation};
+use super::leaf::Holds;
+use super::plan::Plan;
+use super::site::Step;
+use super::{Evaluator, Work};
+use crate::sets::{Feature, radix};
+use bastide_model::condition::{ResourceField, Step as Way};
+use bastide_model::*;
+use hashbrown::HashMap;
+
+/// A column with more values is not folded.
+const MOST_VALUES: u32 = 1024;
+
+/// A column as the rules see it that speak of an action.
+pub struct Fold {
+    /// The column.
+    pub column: (Way, ResourceField),
+    atoms: Box<[u32]>,
+    leaves: Box<[u32]>,
+    /// By number of a value: nothing yet, or its class and whether it is plain; the last one is for a missing value.
+    table: Vec<Option<Class>>,
+    classes: HashMap<Box<[u32]>, u32>,
+}
+
+/// What values come to the same.
+#[derive(Clone, Copy)]
+pub struct Class {
+    /// Its number.
+    pub number: u32,
+    /// Whether it hangs on sets alone: it lists nobody, and needs no words.
+    pub plain: bool,
+}
+
+/// All that were met, and where they are found.
+#[derive(Default)]
+pub struct Folds {
+    pub all: Vec<Fold>,
+    by_speaking: HashMap<u32, (Box<[u32]>, Box<[Step]>)>,
+}
+
+/// Whether an expression hangs on columns of few values alone; they are added to `columns`.
+fn is_columnar(estate: &Estate, plan: &Plan, expr: &Expr, columns: &mut Vec<(Way, ResourceField)>) -> bool {
+    let few = |(way, field): (Way, ResourceField)| {
+        radix(estate, Feature::Field(way, field)).is_some_and(|values| values <= MOST_VALUES)
+    };
+    let mut is = true;
+    expr.visit(&mut |inner| {
+        let column = match inner {
+            Expr::Bit(atom) => plan.parts.atoms[*atom as usize].column,
+            Expr::Leaf(leaf) => {
+                let leaf = &plan.parts.leaves[*leaf as usize];
+                Some(leaf.field).filter(|_| leaf.relation != Relation::Owner)
+            }
+            Expr::Ask(..) => None,
+            Expr::Set(_) | Expr::Held(..) | Expr::Not(_) | Expr::And(_) | Expr::Or(_) => return,
+        };
+        match column.filter(|column| few(*column)) {
+            Some(column) if columns.contains(&column) => {}
+            Some(column) => columns.push(column),
+            None => is = false,
+        }
+    });
+    is
+}
+
+impl Folds {
+    /// The columns that rules which speak of an action hang on, and the rules that hang on something else, too.
+    pub fn of(&mut self, estate: &Estate, plan: &Plan, speaking: u32, varying: &[Step]) -> (Box<[u32]>, Box<[Step]>) {
+        if let Some(known) = self.by_speaking.get(&speaking) {
+            return known.clone();
+        }
+        let (mut columns, mut others) = (Vec::new(), Vec::new());
+        let mut columnar = Vec::new();
+        for step in varying {
+            let mut own = Vec::new();
+            let expr = &plan.rules[step.rule as usize].expr;
+            if is_columnar(estate, plan, expr, &mut own) {
+                columnar.push(expr);
+                columns.extend(own);
+            } else {
+                others.push(*step);
+            }
+        }
+        columns.sort_unstable_by_key(|column| format!("{column:?}"));
+        columns.dedup();
+        let from = self.all.len() as u32;
+        for column in columns {
+            let (mut atoms, mut leaves) = (Vec::new(), Vec::new());
+            for expr in &columnar {
+                expr.visit(&mut |inner| match inner {
+                    Expr::Bit(atom) if plan.parts.atoms[*atom as usize].column == Some(column) => atoms.push(*atom),
+                    Expr::Leaf(leaf) if plan.parts.leaves[*leaf as usize].field == column => leaves.push(*leaf),
+                    _ => {}
+                });
+            }
+            for list in [&mut atoms, &mut leaves] {
+                list.sort_unstable();
+                list.dedup();
+            }
+            let values = radix(estate, Feature::Field(column.0, column.1)).expect("it has few values");
+            let table = vec![None; values as usize];
+            let classes = HashMap::new();
+            self.all.push(Fold { column, atoms: atoms.into(), leaves: leaves.into(), table, classes });
+        }
+        let found: (Box<[u32]>, Box<[Step]>) = ((from..self.all.len() as u32).collect(), others.into());
+        self.by_speaking.insert(speaking, found.clone());
+        found
+    }
+}
+
+impl<'s> Evaluator<'s> {
+    /// The class of the value that the resource at hand has in a column.
+    pub(super) fn class(&mut self, work: &mut Work<'s>, fold: u32, resource: ResourceId) -> Class {
+        let of = &self.folds.all[fold as usize];
+        let code = self.cells.field(of.column.0, of.column.1, resource) as usize;
+        let code = code.min(of.table.len() - 1);
+        match of.table[code] {
+            Some(known) => known,
+            None => self.new_class(work, fold as usize, resource, code),
+        }
+    }
+
+    fn new_class(&mut self, work: &mut Work<'s>, fold: usize, resource: ResourceId, code: usize) -> Class {
+        let mut told: Vec<u32> = Vec::new();
+        for at in 0..self.folds.all[fold].atoms.len() {
+            let atom = self.folds.all[fold].atoms[at];
+            told.push(u32::from(self.bit(work, atom)));
+        }
+        let mut plain = true;
+        for at in 0..self.folds.all[fold].leaves.len() {
+            let leaf = self.folds.all[fold].leaves[at];
+            match self.leaf(work, leaf, resource) {
+                Holds::Set(set) => told.push(set.0),
+                Holds::But { .. } | Holds::Wide => plain = false,
+            }
+        }
+        let Fold { table, classes, .. } = &mut self.folds.all[fold];
+        let next = classes.len() as u32;
+        // What is not plain is never looked up.
+        let number = if plain { *classes.entry(told.into()).or_insert(next) } else { u32::MAX };
+        let class = Class { number, plain };
+        table[code] = Some(class);
+        class
+    }
+}
