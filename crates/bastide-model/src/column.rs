@@ -225,7 +225,7 @@ impl Values {
 
     /// How many distinct texts have come; of sets, how many of these.
     pub fn text_count(&self) -> usize {
-        self.sets.as_ref().map_or(self.seen.texts().len(), |sets| sets.len())
+        self.sets.as_ref().map_or(self.seen.texts().len(), |sets| sets.count())
     }
 
     /// Takes in some of the texts that have come to another list, in the order in which they came, none of which was an

@@ -50,7 +50,7 @@ pub struct Sets {
 
 impl Sets {
     /// How many there are.
-    pub fn len(&self) -> usize {
+    pub fn count(&self) -> usize {
         self.ends.len()
     }
 
@@ -94,7 +94,7 @@ impl Sets {
 
     /// Takes in some sets of another list, and notes in `codes` what they are numbered here.
     pub fn take_in(&mut self, other: &Sets, sets: std::ops::Range<usize>, codes: &mut Vec<u32>) {
-        codes.resize(other.len(), NONE);
+        codes.resize(other.count(), NONE);
         let mut theirs = self.theirs.remove(&(std::ptr::from_ref(other) as usize)).unwrap_or_default();
         theirs.resize(other.elements.values().len(), NONE);
         for set in sets {

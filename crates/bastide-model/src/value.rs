@@ -277,6 +277,26 @@ mod tests {
         assert_eq!(Pattern::new(r"a\*", false).literal().as_deref(), Some("a*"));
     }
 
+    /// Texts of which every character has one byte are fitted by bytes: the same as by characters.
+    #[test]
+    fn bytes_fit_as_characters_do() {
+        let mut seed = 7u64;
+        let mut draw = |of: &[char]| {
+            seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            of[(seed >> 33) as usize % of.len()]
+        };
+        let mut fitting = 0;
+        for length in (0..9).cycle().take(20_000) {
+            let raw: String = (0..length).map(|_| draw(&['a', 'b', 'c', '*', '?'])).collect();
+            let text: String = (0..draw(&['0', '3', '7', '9']) as usize - 48).map(|_| draw(&['a', 'b', 'c'])).collect();
+            let pattern = Pattern::new(&raw, true);
+            let by_characters = Pattern { bytes: None, ..pattern.clone() };
+            assert_eq!(pattern.fits(&text), by_characters.fits(&text), "{raw} on {text}");
+            fitting += usize::from(pattern.fits(&text));
+        }
+        assert!(fitting > 1000, "{fitting}");
+    }
+
     #[test]
     fn numbers_compare_by_value_and_text_exactly() {
         let number = |text: &str| Datum::Number(text.parse().unwrap());

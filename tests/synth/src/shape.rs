@@ -87,12 +87,15 @@ impl Extra {
         let (shape, users) = (size.shape, size.users);
         let mut extra = Extra::default();
         let mut declare = String::new();
-        let mut rule = |rules: &mut Vec<String>, text: &str| rules.push(text.to_string());
+        let rule = |rules: &mut Vec<String>, text: &str| rules.push(text.to_string());
         if shape.has(Shape::Overlap) {
             declare.push_str("attribute projects of user, resource: set of text\n");
             let values = shape.share(200);
             extra.both("projects", move |rng| set_of(4, values)(rng));
-            rule(&mut extra.rules, "who anyone where user.projects overlaps resource.projects may read, comment what item");
+            rule(
+                &mut extra.rules,
+                "who anyone where user.projects overlaps resource.projects may read, comment what item",
+            );
         }
         if shape.has(Shape::OverlapMany) {
             declare.push_str("attribute tags of user, resource: set of text\n");
@@ -126,9 +129,8 @@ impl Extra {
         if shape.has(Shape::Dates) {
             declare.push_str("attribute since of user: date\nattribute opened of resource: date\n");
             let years = shape.share(12) as u32;
-            let day = move |rng: &mut Rng| {
-                format!("{}-{:02}-{:02}", 2014 + rng.u32(..years), rng.u32(1..13), rng.u32(1..29))
-            };
+            let day =
+                move |rng: &mut Rng| format!("{}-{:02}-{:02}", 2014 + rng.u32(..years), rng.u32(1..13), rng.u32(1..29));
             extra.user.push(("since", Box::new(day)));
             extra.item.push(("opened", Box::new(day)));
             rule(&mut extra.rules, "who anyone where user.since <= resource.opened may read, export what item");

@@ -56,10 +56,11 @@ fn transpose(block: &mut Block) {
     while half != 0 {
         let mut at = 0;
         while at < SETS {
-            for lane in 0..LANES {
-                let swap = (block[at][lane] >> half ^ block[at + half][lane]) & mask;
-                block[at][lane] ^= swap << half;
-                block[at + half][lane] ^= swap;
+            let (upper, lower) = block.split_at_mut(at + half);
+            for (upper, lower) in upper[at].iter_mut().zip(&mut lower[0]) {
+                let swap = (*upper >> half ^ *lower) & mask;
+                *upper ^= swap << half;
+                *lower ^= swap;
             }
             at = (at + half + 1) & !half;
         }

@@ -513,7 +513,13 @@ pub fn covering(compiler: &mut Compiler, condition: &Condition, open: bool) -> E
         }
         Test::MemberOf(None) => constant(false),
         Test::Holds(..) | Test::MemberOf(Some(_)) | Test::IsOwner => constant(open),
-        test => {
+        test @ (Test::Flag(_)
+        | Test::IsSet(_)
+        | Test::IsMissing(_)
+        | Test::IsEmpty(_)
+        | Test::Like { .. }
+        | Test::Compare { .. }
+        | Test::Sets { .. }) => {
             let of_user = test.operands().into_iter().any(|operand| matches!(operand, Operand::User(_)));
             if of_user { constant(open) } else { compiler.condition(condition, open) }
         }

@@ -13,6 +13,7 @@ use crate::sets::{Feature, radix};
 use bastide_model::condition::{ResourceField, Step as Way};
 use bastide_model::*;
 use hashbrown::HashMap;
+use std::rc::Rc;
 
 /// A column with more values is not folded.
 const MOST_VALUES: u32 = 1024;
@@ -41,8 +42,11 @@ pub struct Class {
 #[derive(Default)]
 pub struct Folds {
     pub all: Vec<Fold>,
-    by_speaking: HashMap<u32, (Box<[u32]>, Box<[Step]>)>,
+    by_speaking: HashMap<u32, Parted>,
 }
+
+/// Columns that are folded, and the rules that hang on something else, too.
+type Parted = (Rc<[u32]>, Rc<[Step]>);
 
 /// Whether an expression hangs on columns of few values alone; they are added to `columns`.
 fn is_columnar(estate: &Estate, plan: &Plan, expr: &Expr, columns: &mut Vec<(Way, ResourceField)>) -> bool {
@@ -71,7 +75,7 @@ fn is_columnar(estate: &Estate, plan: &Plan, expr: &Expr, columns: &mut Vec<(Way
 
 impl Folds {
     /// The columns that rules which speak of an action hang on, and the rules that hang on something else, too.
-    pub fn of(&mut self, estate: &Estate, plan: &Plan, speaking: u32, varying: &[Step]) -> (Box<[u32]>, Box<[Step]>) {
+    pub fn of(&mut self, estate: &Estate, plan: &Plan, speaking: u32, varying: &[Step]) -> Parted {
         if let Some(known) = self.by_speaking.get(&speaking) {
             return known.clone();
         }
@@ -108,7 +112,7 @@ impl Folds {
             let classes = HashMap::new();
             self.all.push(Fold { column, atoms: atoms.into(), leaves: leaves.into(), table, classes });
         }
-        let found: (Box<[u32]>, Box<[Step]>) = ((from..self.all.len() as u32).collect(), others.into());
+        let found: Parted = ((from..self.all.len() as u32).collect(), others.into());
         self.by_speaking.insert(speaking, found.clone());
         found
     }

@@ -108,12 +108,11 @@ pub struct Plan {
     pub sources: FixedBitSet,
     /// What tells narrow from broad.
     pub tuning: Tuning,
-    /// Whether a missing value is taken in the users' favour.
-    pub favourable: bool,
 }
 
 impl Plan {
-    /// For an estate at a moment, which is proven free of circles.
+    /// For an estate at a moment, which is proven free of circles. With `favourable`, a missing value is taken in the users'
+    /// favour.
     pub fn new(judge: &Judge, wanted: FixedBitSet, favourable: bool, tuning: Tuning) -> Plan {
         let estate = judge.estate();
         let catalog = &estate.catalog;
@@ -207,7 +206,6 @@ impl Plan {
             asks_up,
             sources,
             tuning,
-            favourable,
         }
     }
 }

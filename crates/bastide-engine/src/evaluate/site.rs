@@ -21,6 +21,9 @@ pub struct Step {
     pub rule: u32,
 }
 
+/// Which actions have a meaning, and which rules reach, from which depth.
+type SiteKey = (u32, Box<[(u32, u16)]>);
+
 /// All sites that were met.
 pub struct Sites {
     sites: Vec<Site>,
@@ -28,7 +31,7 @@ pub struct Sites {
     of: Vec<u32>,
     /// By kind: kinds on which the same actions have a meaning have the same number.
     fitting: Vec<u32>,
-    known: HashMap<(u32, Box<[(u32, u16)]>), u32>,
+    known: HashMap<SiteKey, u32>,
     /// Rules that speak of an action, each list once.
     speaking: HashMap<Box<[Step]>, u32>,
 }
@@ -215,8 +218,16 @@ impl<'s> Evaluator<'s> {
             let steps = steps.into_boxed_slice();
             let speaking = *self.sites.speaking.entry(steps.clone()).or_insert(number);
             let (folds, others) = self.folds.of(estate, plan, speaking, &varying);
-            let (folds, others) = (folds.into(), others.into());
-            Some(SiteAction { folds, others, speaking, steps: steps.into(), varying, runs: None, constant: None, is_constant })
+            Some(SiteAction {
+                folds,
+                others,
+                speaking,
+                steps: steps.into(),
+                varying,
+                runs: None,
+                constant: None,
+                is_constant,
+            })
         });
         let actions: Box<[Option<SiteAction>]> = actions.collect();
         let order = ActionId::all(actions.len()).filter(|action| actions[action.index()].is_some()).collect();

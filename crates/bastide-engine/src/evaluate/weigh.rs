@@ -46,10 +46,27 @@ pub struct Outcome {
     pub allowed: SetId,
 }
 
+/// What is decided before needs.
+struct Weighed {
+    taken: Box<[Taken]>,
+    permitted: Permitted,
+}
+
+/// Who is permitted something before needs, and everybody by reason.
+#[derive(Clone, Copy)]
+pub struct Permitted {
+    /// Who is granted it.
+    pub granted: SetId,
+    /// Who is assured of it.
+    pub assured: SetId,
+    /// Users by reason.
+    pub counts: [u32; Reason::ALL.len()],
+}
+
 /// Those that were met.
 #[derive(Default)]
 pub struct Outcomes {
-    weighed: Vec<Box<[Taken]>>,
+    weighed: Vec<Weighed>,
     by_sets: Vec<Keyed<u32, u32>>,
     /// The same by classes of values, which is told sooner.
     by_classes: Vec<Keyed<u32, u32>>,
@@ -78,7 +95,12 @@ impl Outcomes {
 
     /// Before needs, in the order in which rules take their users.
     pub fn weighed(&self, weighed: u32) -> &[Taken] {
-        &self.weighed[weighed as usize]
+        &self.weighed[weighed as usize].taken
+    }
+
+    /// Who is permitted something before needs.
+    pub fn permitted(&self, weighed: u32) -> Permitted {
+        self.weighed[weighed as usize].permitted
     }
 }
 
@@ -237,7 +259,16 @@ impl<'s> Evaluator<'s> {
             let part = Part { reason: Reason::Silent, by: None, users: rest };
             taken.push(Taken { key: u64::MAX, part, rest: SetId::NONE });
         }
-        self.outcomes.weighed.push(taken.into());
+        let mut permitted = Permitted { granted: SetId::NONE, assured: SetId::NONE, counts: [0; Reason::ALL.len()] };
+        for Taken { part, .. } in &taken {
+            permitted.counts[part.reason as usize] += self.sets.count(part.users);
+            match part.reason {
+                Reason::Granted => permitted.granted = self.sets.union(permitted.granted, part.users),
+                Reason::Assured => permitted.assured = self.sets.union(permitted.assured, part.users),
+                Reason::Inactive | Reason::Capped | Reason::Denied | Reason::Silent | Reason::Blocked => {}
+            }
+        }
+        self.outcomes.weighed.push(Weighed { taken: taken.into(), permitted });
         self.outcomes.weighed.len() as u32 - 1
     }
 

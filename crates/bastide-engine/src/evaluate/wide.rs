@@ -174,17 +174,10 @@ impl<'s> Evaluator<'s> {
             rooms.unwrap_or_else(|| std::array::from_fn(|_| vec![0; self.sets.width()]));
         match weighed {
             Some(weighed) => {
-                granted.fill(0);
-                assured.fill(0);
-                for at in 0..self.outcomes.weighed(weighed).len() {
-                    let part = self.outcomes.weighed(weighed)[at].part;
-                    counts[part.reason as usize] += self.sets.count(part.users);
-                    match part.reason {
-                        Reason::Granted => either(&mut granted, self.sets.row(part.users)),
-                        Reason::Assured => either(&mut assured, self.sets.row(part.users)),
-                        Reason::Inactive | Reason::Capped | Reason::Denied | Reason::Silent | Reason::Blocked => {}
-                    }
-                }
+                let permitted = self.outcomes.permitted(weighed);
+                counts = permitted.counts;
+                granted.copy_from_slice(self.sets.row(permitted.granted));
+                assured.copy_from_slice(self.sets.row(permitted.assured));
             }
             None => {
                 let mut items = std::mem::take(&mut work.items);

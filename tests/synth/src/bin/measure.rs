@@ -5,7 +5,7 @@
 #![allow(clippy::print_stdout, reason = "a tool that says what it found")]
 
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Instant;
 
@@ -37,9 +37,15 @@ fn main() -> io::Result<()> {
         return Err(io::Error::other("RUNS BASTIDE BARE-PASS ESTATE..."));
     };
     let runs: usize = runs.parse().map_err(io::Error::other)?;
-    println!("estate  pass s  summary s  ratio  load s  evaluate s  load ratio  evaluate ratio  peak MiB");
+    println!(
+        "| estate | a pass | summary | in passes | loading | evaluating | in passes: loading | evaluating | MiB |"
+    );
+    println!("|---|---|---|---|---|---|---|---|---|");
     for estate in estates {
-        let files = ["people.csv", "groups.csv", "catalog.csv", "entries.csv"].map(|f| Path::new(estate).join(f));
+        // They lie in the folder itself, or in `data`.
+        let data = Path::new(estate).join("data");
+        let folder: PathBuf = if data.is_dir() { data } else { estate.into() };
+        let files = ["people.csv", "groups.csv", "catalog.csv", "entries.csv"].map(|file| folder.join(file));
         let mut columns: [Vec<f64>; 8] = Default::default();
         for _ in 0..runs {
             let (bare, _) = seconds(Command::new(pass).args(&files))?;
@@ -51,8 +57,9 @@ fn main() -> io::Result<()> {
             columns.iter_mut().zip(row).for_each(|(column, value)| column.push(value));
         }
         let [bare, whole, ratio, load, evaluate, loads, evaluates, peak] = columns.map(median);
+        let name = Path::new(estate).file_name().unwrap_or_default().to_string_lossy();
         println!(
-            "{estate}  {bare:.2}  {whole:.2}  {ratio:.1}  {load:.2}  {evaluate:.2}  {loads:.1}  {evaluates:.1}  {peak:.0}"
+            "| {name} | {bare:.2} | {whole:.2} | {ratio:.1} | {load:.2} | {evaluate:.2} | {loads:.1} | {evaluates:.1} | {peak:.0} |"
         );
     }
     Ok(())
