@@ -1,14 +1,14 @@
 //! The set engine: all users of a resource at once, without visiting every pair.
 //!
 //! A decision hangs on the sets of users to whom the statements apply that reach a resource. Statements are compiled to
-//! expressions over sets ([`compile`]), and what of them hangs on the resource is told in three ways:
+//! expressions over sets (`compile`), and what of them hangs on the resource is told in three ways:
 //!
 //! - Where it names many users, and the same ones on many resources, its set is part of what the outcome is looked up by: the
-//!   outcome of an action is worked out once for each different combination ([`weigh`]).
-//! - Where it names few users, it is left out of that, and those users are decided one by one ([`patch`]): an owner, the
+//!   outcome of an action is worked out once for each different combination (`weigh`).
+//! - Where it names few users, it is left out of that, and those users are decided one by one (`patch`): an owner, the
 //!   readers a document lists, the users of a value that few have, entries of single users.
 //! - Where it names many users, and others on nearly every resource, the outcome is worked out in words of a set, counted and
-//!   forgotten ([`wide`]).
+//!   forgotten (`wide`).
 //!
 //! Bound: time and memory in proportion to users, resources, statements, and users decided one by one, with words of a set
 //! for each different outcome, kept only where it is met again. Never resources times users.
