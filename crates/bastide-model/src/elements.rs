@@ -120,3 +120,54 @@ impl Sets {
         Distinct { values: Arc::new((0..elements.len()).map(set).collect()), elements: Some(Arc::new(elements)) }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn text(text: &str) -> Result<Value, String> {
+        if text == "bad" { Err("a bad one".into()) } else { Ok(Value::Text(text.into())) }
+    }
+
+    #[test]
+    fn sets_are_told_by_their_elements() {
+        let mut sets = Sets::default();
+        let numbers: Vec<u32> =
+            ["a;b", "b; a ;a", "c", "", r"a\;b", "a;b;c"].map(|t| sets.number(t, &text).unwrap()).into();
+        assert_eq!(numbers, [0, 0, 1, 2, 3, 4]);
+        assert_eq!(sets.number("a;bad", &text), Err("a bad one".into()));
+        assert_eq!(sets.number("a;bad", &text), Err("a bad one".into()), "each time");
+        let Distinct { values, elements } = sets.finish();
+        let elements = elements.expect("there are sets");
+        assert_eq!(values[4], Value::set(["a", "b", "c"].map(|t| Value::Text(t.into()))));
+        assert_eq!((elements.len(), elements.of(2).len(), elements.of(3).len()), (5, 0, 1));
+        for (set, value) in values.iter().enumerate() {
+            let own = elements.of(set).iter().map(|number| elements.values[*number as usize].clone());
+            assert_eq!(*value, Value::set(own));
+        }
+    }
+
+    /// Whoever read them: the same numbers as if one had read all.
+    #[test]
+    fn sets_of_several_readers_become_one_list() {
+        let texts = ["a;b", "c", "b;a", "d;a", "c;d", "", "d;c", "a;b;c;d", "c"];
+        let mut whole = Sets::default();
+        let wanted: Vec<u32> = texts.iter().map(|t| whole.number(t, &text).unwrap()).collect();
+        let mut readers = [Sets::default(), Sets::default()];
+        let mut own: Vec<(usize, u32)> = Vec::new();
+        let mut new: Vec<(usize, std::ops::Range<usize>)> = Vec::new();
+        for (piece, texts) in texts.chunks(2).enumerate() {
+            let reader = &mut readers[piece % 2];
+            let before = reader.count();
+            own.extend(texts.iter().map(|t| (piece % 2, reader.number(t, &text).unwrap())));
+            new.push((piece % 2, before..reader.count()));
+        }
+        let (mut all, mut codes) = (Sets::default(), [Vec::new(), Vec::new()]);
+        for (reader, sets) in new {
+            all.take_in(&readers[reader], sets, &mut codes[reader]);
+        }
+        let found: Vec<u32> = own.iter().map(|(reader, code)| codes[*reader][*code as usize]).collect();
+        assert_eq!(found, wanted);
+        assert_eq!(all.finish().values, whole.finish().values);
+    }
+}

@@ -252,11 +252,55 @@ impl Index {
     /// users.
     pub fn first(&self, count: usize, sets: &SetStore, words: &mut [u64]) {
         let step = count / self.span;
-        match self.firsts.get(step) {
-            Some(set) => words.copy_from_slice(sets.row(*set)),
-            None => words.fill(0),
+        words.copy_from_slice(sets.row(self.firsts[step]));
+        self.order[step * self.span..count].iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bastide_model::statement::Comparison;
+    use bastide_model::value::compares;
+    use bastide_testkit::random::{Shape, plan};
+
+    /// Looked up and put in order, users are those whom a comparison one by one gives.
+    #[test]
+    fn users_are_found_as_by_comparing_each() {
+        let (mut found, mut ranked) = (0, 0);
+        for seed in 0..60 {
+            let dir = plan(seed, Shape::ALL).with_more(seed, 150).case().lay_out();
+            let estate = bastide_formats::load(dir.path()).estate.expect("an estate");
+            let people = &estate.people;
+            let single = |id: &usize| !estate.schema.user_attributes[*id].set;
+            for id in (0..people.attributes.len()).filter(single) {
+                let field = UserField::Attribute(UserAttributeId::new(id));
+                let mut sets = SetStore::new(people.len());
+                let index = Index::new(people, By { field, caseless: false, elements: false }, true, &mut sets);
+                let values: Vec<Value> = people.attributes[id].values.to_vec();
+                let mut words = vec![0; sets.width()];
+                for value in &values {
+                    let with = |comparison: Comparison| -> Vec<u32> {
+                        let is = |user: &UserId| {
+                            let own = value_of(people, field, *user);
+                            own.is_some_and(|own| compares(&own.datum(), comparison, &value.datum(), false))
+                        };
+                        people.all().filter(is).map(|user| user.0).collect()
+                    };
+                    let equal = index.find(&value.datum()).map_or(&[][..], |number| index.list(number));
+                    assert_eq!(equal, with(Comparison::Equal));
+                    found += equal.len();
+                    let (less, not_greater) = index.rank(&value.datum());
+                    for (count, comparison) in [(less, Comparison::Less), (not_greater, Comparison::LessEqual)] {
+                        index.first(count, &sets, &mut words);
+                        let first = sets.of_words(&words);
+                        let users: Vec<u32> = sets.users(first).map(|user| user as u32).collect();
+                        assert_eq!(users, with(comparison));
+                        ranked += usize::from(count > 0);
+                    }
+                }
+            }
         }
-        let from = if step < self.firsts.len() { (step * self.span).min(self.order.len()) } else { 0 };
-        self.order[from.min(count)..count].iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64));
+        assert!(found > 500 && ranked > 100, "{found}, {ranked}");
     }
 }

@@ -567,7 +567,8 @@ impl<'s> Evaluator<'s> {
                     let listed = work.lists[from as usize..to as usize].binary_search(&user).is_ok();
                     if listed { truth } else { self.sets.contains(set, user as usize) }
                 }
-                Holds::Wide => unreachable!("then the rule is put into words"),
+                // Where this counted, the rule would be put into words: another part settles it, whatever is said here.
+                Holds::Wide => false,
             },
             Expr::Ask(target, action) => self.holds(work, *target, *action, user),
             Expr::Not(inner) => !self.applies(work, inner, user),
