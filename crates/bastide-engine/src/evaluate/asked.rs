@@ -41,12 +41,8 @@ impl<'s> Evaluator<'s> {
                     Decided::Base(outcome) => {
                         let base = self.outcomes.get(outcome).allowed;
                         let from = work.turns.len() as u32;
-                        for at in 0..work.cells[action.index()].len() {
-                            let cell = work.cells[action.index()][at];
-                            if cell.reason.is_allowed() != self.sets.contains(base, cell.user as usize) {
-                                work.turns.push((cell.user, cell.reason.is_allowed()));
-                            }
-                        }
+                        let turned = self.turned(work, action, base);
+                        work.turns.extend(turned);
                         Met { base, turns: (from, work.turns.len() as u32), ..none }
                     }
                     Decided::Wide(wide) => Met { wide: Some(work.wides[wide as usize].allowed), ..none },
@@ -118,9 +114,9 @@ impl<'s> Evaluator<'s> {
     /// Who is among all of several.
     fn all_of(&mut self, work: &mut Work<'s>, mets: &[Met], none: Met) -> Met {
         if mets.iter().any(|met| met.wide.is_some()) {
-            let into = work.words.copy(self.sets.row(SetId::ALL));
-            mets.iter().for_each(|met| self.narrow_to(work, met, into));
-            return Met { wide: Some(into), ..none };
+            let mut words = self.sets.row(SetId::ALL).to_vec();
+            mets.iter().for_each(|met| self.narrow(work, met, &mut words));
+            return Met { wide: Some(work.words.copy(&words)), ..none };
         }
         let base = mets.iter().fold(SetId::ALL, |all, met| self.sets.intersect(all, met.base));
         let turns = |met: &Met| work.turns[met.turns.0 as usize..met.turns.1 as usize].iter().map(|(user, _)| *user);
@@ -135,17 +131,6 @@ impl<'s> Evaluator<'s> {
             }
         }
         Met { base, turns: (from, work.turns.len() as u32), ..none }
-    }
-
-    /// Leaves of words only those who are among some.
-    pub(super) fn narrow_to(&self, work: &mut Work<'s>, met: &Met, words: u32) {
-        match met.wide {
-            Some(wide) => work.words.both(words, wide),
-            None => {
-                let turns = &work.turns[met.turns.0 as usize..met.turns.1 as usize];
-                work.words.keep_within(words, self.sets.row(met.base), turns);
-            }
-        }
     }
 
     /// Who holds an action on a resource; none where it has no meaning there.
@@ -201,15 +186,19 @@ impl<'s> Evaluator<'s> {
         self.elsewhere.insert((resource, action), known);
     }
 
+    /// Users who were decided one by one and are allowed an action, or are not, otherwise than a set says.
+    pub(super) fn turned(&self, work: &Work, action: ActionId, set: SetId) -> Vec<(u32, bool)> {
+        let cells = work.cells[action.index()].iter().map(|cell| (cell.user, cell.reason.is_allowed()));
+        cells.filter(|(user, is)| *is != self.sets.contains(set, *user as usize)).collect()
+    }
+
     /// Who holds an action on a resource that was decided on.
     pub(super) fn keep(&self, work: &Work, action: ActionId) -> Option<Rc<Known>> {
         let known = match work.decided[action.index()] {
             Decided::Open => return None,
             Decided::Base(outcome) => {
                 let base = self.outcomes.get(outcome).allowed;
-                let cells = work.cells[action.index()].iter().map(|cell| (cell.user, cell.reason.is_allowed()));
-                let turns = cells.filter(|(user, is)| *is != self.sets.contains(base, *user as usize));
-                Known::Base(base, turns.collect())
+                Known::Base(base, self.turned(work, action, base).into())
             }
             Decided::Wide(wide) => Known::Words(work.words.get(work.wides[wide as usize].allowed).into()),
         };

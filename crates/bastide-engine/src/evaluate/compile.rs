@@ -405,51 +405,33 @@ impl<'c, 'e> Compiler<'c, 'e> {
     }
 
     fn and(&mut self, parts: Vec<Expr>) -> Expr {
-        let (mut set, mut rest) = (SetId::ALL, Vec::new());
-        for part in parts {
-            match part {
-                Expr::Set(own) => set = self.sets.intersect(set, own),
-                Expr::And(inner) => {
-                    for part in inner {
-                        match part {
-                            Expr::Set(own) => set = self.sets.intersect(set, own),
-                            other => rest.push(other),
-                        }
-                    }
-                }
-                other => rest.push(other),
-            }
-        }
-        match set {
-            SetId::NONE => return constant(false),
-            SetId::ALL => {}
-            set => rest.push(Expr::Set(set)),
-        }
-        joined(rest, true, Expr::And)
+        let flat = parts.into_iter().flat_map(|part| if let Expr::And(inner) = part { inner } else { [part].into() });
+        self.several(flat.collect(), true)
     }
 
     fn or(&mut self, parts: Vec<Expr>) -> Expr {
-        let (mut set, mut rest) = (SetId::NONE, Vec::new());
+        let flat = parts.into_iter().flat_map(|part| if let Expr::Or(inner) = part { inner } else { [part].into() });
+        self.several(flat.collect(), false)
+    }
+
+    /// All of several, or any of them: what is the same everywhere becomes one set.
+    fn several(&mut self, parts: Vec<Expr>, all: bool) -> Expr {
+        let (settles, empty) = if all { (SetId::NONE, SetId::ALL) } else { (SetId::ALL, SetId::NONE) };
+        let (mut set, mut rest) = (empty, Vec::new());
         for part in parts {
             match part {
+                Expr::Set(own) if all => set = self.sets.intersect(set, own),
                 Expr::Set(own) => set = self.sets.union(set, own),
-                Expr::Or(inner) => {
-                    for part in inner {
-                        match part {
-                            Expr::Set(own) => set = self.sets.union(set, own),
-                            other => rest.push(other),
-                        }
-                    }
-                }
                 other => rest.push(other),
             }
         }
-        match set {
-            SetId::ALL => return constant(true),
-            SetId::NONE => {}
-            set => rest.push(Expr::Set(set)),
+        if set == settles {
+            return Expr::Set(settles);
         }
-        joined(rest, false, Expr::Or)
+        if set != empty {
+            rest.push(Expr::Set(set));
+        }
+        joined(rest, all, if all { Expr::And } else { Expr::Or })
     }
 }
 

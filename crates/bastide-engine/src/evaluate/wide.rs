@@ -52,25 +52,6 @@ impl Words {
         self.words.extend_from_slice(words);
         at as u32
     }
-
-    /// Leaves only what is in other words, too.
-    pub fn both(&mut self, at: u32, other: u32) {
-        debug_assert_ne!(at, other, "what is narrowed is nobody else's");
-        let (low, high) = (at.min(other), at.max(other));
-        let (before, after) = self.words.split_at_mut(high as usize * self.width);
-        let low = &mut before[low as usize * self.width..][..self.width];
-        let high = &mut after[..self.width];
-        if at < other { both(low, high) } else { both(high, low) }
-    }
-
-    /// Leaves only what is in a set, but for users for whom that is otherwise.
-    pub fn keep_within(&mut self, at: u32, set: &[u64], turns: &[(u32, bool)]) {
-        let words = self.get_mut(at);
-        let is = |words: &[u64], user: u32| words[user as usize / 64] >> (user % 64) & 1 == 1;
-        let stay: Vec<(u32, bool)> = turns.iter().map(|(user, holds)| (*user, *holds && is(words, *user))).collect();
-        both(words, set);
-        turn(words, &stay);
-    }
 }
 
 #[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
@@ -243,7 +224,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Leaves of words only those who are among some.
-    fn narrow(&self, work: &Work, met: &Met, words: &mut [u64]) {
+    pub(super) fn narrow(&self, work: &Work, met: &Met, words: &mut [u64]) {
         match met.wide {
             Some(wide) => both(words, work.words.get(wide)),
             None => {
@@ -589,9 +570,8 @@ impl<'s> Evaluator<'s> {
             Decided::Wide(wide) => self.sets.of_words(work.words.get(work.wides[wide as usize].allowed)),
             Decided::Base(outcome) => {
                 let allowed = self.outcomes.get(outcome).allowed;
-                let cells = &work.cells[action.index()];
-                let turns: Vec<(u32, bool)> = cells.iter().map(|cell| (cell.user, cell.reason.is_allowed())).collect();
-                if turns.iter().all(|(user, is)| *is == self.sets.contains(allowed, *user as usize)) {
+                let turns = self.turned(work, action, allowed);
+                if turns.is_empty() {
                     return allowed;
                 }
                 let own = work.words.copy(self.sets.row(allowed));
