@@ -10,9 +10,9 @@
 
 use crate::{Case, Survey};
 use bastide_engine::change::{Change, Described, apply, describe};
-use bastide_engine::difference::{difference_while, radius};
+use bastide_engine::difference::is_same;
+use bastide_engine::evaluate::Snapshot;
 use bastide_engine::sessions::{Sessions, mentioned_by, sessions};
-use bastide_engine::sets::SetEngine;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
@@ -57,10 +57,8 @@ pub fn fewest(case: &Case, survey: &Survey, tell: &dyn Fn(usize)) -> Result<Fewe
     let changes: Vec<Change> = gone.iter().map(|id| Change::Off(*id)).collect();
     if let Ok(after) = apply(estate, &changes) {
         for moment in &sessions.moments {
-            let mut before = SetEngine::new(estate, moment)?;
-            let mut after = SetEngine::new(&after, moment)?;
-            let found = bastide_engine::difference::difference(&mut before, &mut after);
-            assert_eq!(radius(&found).triples(), 0, "what can go one by one can go together");
+            let (before, after) = (Snapshot::new(estate, moment)?, Snapshot::new(&after, moment)?);
+            assert!(is_same(&before, &after), "what can go one by one can go together");
         }
     }
     let (permissions, restrictions): (Vec<StatementId>, Vec<StatementId>) =
@@ -85,6 +83,8 @@ fn without(
     tell: &dyn Fn(usize),
 ) -> Result<Vec<StatementId>, Vec<Diagnostic>> {
     let mut estate = case.estate.clone();
+    let mut with: Vec<Snapshot> =
+        sessions.moments.iter().map(|moment| Snapshot::new(&estate, moment)).collect::<Result<_, _>>()?;
     let mut left: Vec<StatementId> = ids.to_vec();
     let mut gone = Vec::new();
     let mut looked = 0;
@@ -95,18 +95,13 @@ fn without(
             looked += 1;
             tell(looked);
             let Ok(fewer) = apply(&estate, &[Change::Off(id)]) else { continue };
-            let mut same = true;
-            for moment in &sessions.moments {
-                let mut with = SetEngine::new(&estate, moment)?;
-                let mut than = with.without(&fewer, moment);
-                // The first thing that differs is enough.
-                same &= difference_while(&mut with, &mut than, |_, _| false).is_some();
-                if !same {
-                    break;
-                }
-            }
-            if same {
-                estate = fewer;
+            let than = |with: &Snapshot| {
+                let than = with.without(&fewer);
+                is_same(with, &than).then_some(than)
+            };
+            let than: Option<Vec<Snapshot>> = with.iter().map(than).collect();
+            if let Some(than) = than {
+                (estate, with) = (fewer, than);
                 gone.push(id);
             } else {
                 kept.push(id);

@@ -235,7 +235,7 @@ pub fn audit_by(case: &Case, survey: &Survey, wanted: &dyn Fn(&str) -> bool, tel
             findings.push(finish(case, survey, descriptor, found, level));
         }
     }
-    for (finding, suggestion) in findings.iter_mut().zip(mend::evaluated(case, &survey.statements, suggested)) {
+    for (finding, suggestion) in findings.iter_mut().zip(mend::evaluated(case, survey, suggested)) {
         finding.suggestion = suggestion;
     }
     findings.sort_by(|a, b| {

@@ -23,20 +23,19 @@ pub fn powerful(case: &Case, survey: &Survey) -> Vec<Powerful> {
         let kind = estate.catalog.kind(root);
         ActionId::all(estate.schema.actions.len()).filter(move |a| estate.schema.fits(*a, kind))
     };
-    let mut engine = survey.engine.borrow_mut();
-    let mut all = survey.active;
+    let mut engine = survey.evaluator();
+    let (mut all, mut allowed) = (survey.active.clone(), engine.nobody());
     for root in estate.catalog.roots() {
         for action in fitting(root) {
-            let allowed = engine.allowed(root, action);
-            all = engine.both(all, allowed);
+            engine.allowed(root, action, &mut allowed);
+            all.intersect_with(&allowed);
         }
     }
     // Without a root, or without an action on it, there is no power to have.
     let Some((root, action)) = estate.catalog.roots().next().and_then(|r| Some((r, fitting(r).next_back()?))) else {
         return Vec::new();
     };
-    let users: Vec<UserId> = engine.sets().users(all).map(UserId::new).collect();
-    let found = users.into_iter().map(|user| {
+    let found = all.ones().map(UserId::new).map(|user| {
         let by = survey.judge.decide(user, action, root).by;
         let ways = by.map_or(Vec::new(), |id| ways(&survey.judge, estate.statement(id), user, Some(root)));
         Powerful { user, by, ways, example: (user, action, root) }

@@ -2,25 +2,25 @@
 //! triples the outcome is what it says, what is solely its doing; and which permissions and
 //! restrictions meet.
 //!
-//! Resources on which the same statements apply to the same users are counted once. What an owner
-//! makes different is counted singly. Sole reach is worked out for each statement by evaluating the
-//! estate without it, as far as that can touch anything.
+//! Resources on which the same statements apply to the same users are counted once; where users are decided one by one, what
+//! has nothing to do with them is looked up all the same. What is solely the doing of each statement is worked out for all of
+//! them at once ([`alone`]); where conditions look at decisions, and where there are layers, by evaluating the estate without
+//! it, as far as that can touch anything.
 
 use crate::Triple;
 use crate::case::Case;
-use bastide_engine::access::shares;
+use bastide_engine::access::{Gathered, shares};
 use bastide_engine::change::{Change, apply};
-use bastide_engine::difference::{Alike, Radius, difference, radius, radius_without};
-use bastide_engine::sets::claims::Reaching;
+use bastide_engine::difference::{Radius, difference, radius};
+use bastide_engine::evaluate::{Alone, Decided, Evaluator, OutcomeId, Snapshot, Work, alone};
 use bastide_engine::sets::store::SetId;
-use bastide_engine::sets::{Decided, SetEngine};
 use bastide_engine::{Judge, Reason};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
+use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use rayon::prelude::*;
-use std::cell::RefCell;
-use std::rc::Rc;
+use std::ops::Range;
 
 /// What is known of one statement.
 #[derive(Clone, Default, Debug)]
@@ -66,20 +66,17 @@ pub struct Meeting {
 pub struct Survey<'e> {
     /// Decides single triples.
     pub judge: Judge<'e>,
-    /// Decides for everybody; checks may ask it.
-    pub engine: RefCell<SetEngine<'e>>,
+    /// Decides for everybody.
+    pub snapshot: Snapshot,
     /// By statement.
     pub statements: Vec<StatementSurvey>,
     /// By permission and restriction.
     pub meetings: HashMap<(StatementId, StatementId), Meeting>,
     /// Active users.
-    pub active: SetId,
+    pub active: FixedBitSet,
     /// Guests who are active.
-    pub guests: SetId,
+    pub guests: FixedBitSet,
 }
-
-/// Resources that are alike: the same statements apply to the same users, with the same outcomes.
-type Like = (Decided, KindId, Vec<Reaching>);
 
 impl<'e> Survey<'e> {
     /// Goes through everybody's access.
@@ -88,22 +85,40 @@ impl<'e> Survey<'e> {
     /// Decisions that depend on themselves.
     pub fn new(case: &Case<'e>) -> Result<Survey<'e>, Vec<Diagnostic>> {
         let estate = case.estate;
+        let people = &estate.people;
+        let mut active = people.active.clone();
+        active.grow(people.len());
+        let mut guests = FixedBitSet::with_capacity(people.len());
+        guests.extend(active.ones().filter(|user| people.kind(UserId::new(*user)) == "guest"));
+        let snapshot = Snapshot::new(estate, case.moment)?;
+        let shares = || shares(estate.catalog.len(), SMALLEST_SHARE);
+        let tallies = shares().into_par_iter().with_max_len(1).map(|share| Tally::of(case, &snapshot, &active, share));
+        let tallies: Vec<Tally> = tallies.collect();
+        let mut whole = Tally::none(estate);
+        tallies.into_iter().for_each(|tally| whole.add(tally));
+        for (survey, users) in whole.statements.iter_mut().zip(&whole.users) {
+            survey.users = users.count();
+        }
+        let Tally { mut statements, meetings, .. } = whole;
+        match alone(&snapshot, shares()) {
+            Some(found) => {
+                for (survey, Alone { gained, lost, resources, users }) in statements.iter_mut().zip(found) {
+                    survey.sole = Radius { users: users.count(), resources, gained, lost };
+                }
+            }
+            None => {
+                for (id, sole) in one_by_one(case, &snapshot) {
+                    statements[id.index()].sole = sole;
+                }
+            }
+        }
         let judge = Judge::new(estate, case.moment)?;
-        let mut engine = SetEngine::new(estate, case.moment)?;
-        let active = engine.set_of(estate.people.active.ones());
-        let guest = |u: &usize| estate.people.kind(UserId::new(*u)) == "guest";
-        let guests = engine.set_of(estate.people.active.ones().filter(guest));
-        let mut survey = Survey {
-            judge,
-            engine: RefCell::new(engine),
-            statements: Vec::new(),
-            meetings: HashMap::new(),
-            active,
-            guests,
-        };
-        survey.sweep(case)?;
-        survey.sole(case)?;
-        Ok(survey)
+        Ok(Survey { judge, snapshot, statements, meetings, active, guests })
+    }
+
+    /// What one core asks.
+    pub fn evaluator(&self) -> Evaluator<'_> {
+        self.snapshot.evaluator()
     }
 
     /// Whether a need is met for a user on a resource.
@@ -115,62 +130,17 @@ impl<'e> Survey<'e> {
     pub fn of(&self, id: StatementId) -> &StatementSurvey {
         &self.statements[id.index()]
     }
+}
 
-    /// Everybody's access in shares, one for each core; the first one's engine is the survey's.
-    fn sweep(&mut self, case: &Case<'e>) -> Result<(), Vec<Diagnostic>> {
-        let (estate, moment, active) = (case.estate, case.moment, self.active);
-        let engine = self.engine.get_mut();
-        let mut shares = shares(estate.catalog.len(), SMALLEST_SHARE).into_iter();
-        let first = shares.next().unwrap_or_default();
-        let mut others = Vec::new();
-        for share in shares {
-            others.push((engine.beside(estate, moment)?, share));
-        }
-        let sweep = |(mut engine, share): (SetEngine<'e>, std::ops::Range<u32>)| {
-            let active = engine.set_of(estate.people.active.ones());
-            Tally::of(case, &mut engine, active, share)
-        };
-        let (mut whole, others): (Tally, Vec<Tally>) =
-            rayon::join(|| Tally::of(case, engine, active, first), || others.into_par_iter().map(sweep).collect());
-        others.into_iter().for_each(|other| whole.add(other));
-        for (survey, words) in whole.statements.iter_mut().zip(whole.users) {
-            survey.users = words.iter().map(|w| w.count_ones() as usize).sum();
-        }
-        (self.statements, self.meetings) = (whole.statements, whole.meetings);
-        Ok(())
-    }
-
-    /// What changes if each statement is taken out, several at a time.
-    fn sole(&mut self, case: &Case<'e>) -> Result<(), Vec<Diagnostic>> {
-        let (estate, moment) = (case.estate, case.moment);
-        let ids: Vec<StatementId> = case.live().map(|(id, _)| id).collect();
-        let alike = Alike::of(&mut SetEngine::new(estate, moment)?);
-        // Rules reach far and stand together: they are dealt out like cards.
-        let hands = rayon::current_num_threads().max(1);
-        let found: Result<Vec<Vec<(StatementId, Radius)>>, Vec<Diagnostic>> = (0..hands)
-            .into_par_iter()
-            .map(|hand| ids.iter().skip(hand).step_by(hands).collect::<Vec<_>>())
-            .map(|ids| {
-                let mut before = SetEngine::new(estate, moment)?;
-                let rows = alike.as_ref().map(|alike| alike.rows(&mut before)).unwrap_or_default();
-                let mut found = Vec::new();
-                for id in ids {
-                    let Ok(without) = apply(estate, &[Change::Off(*id)]) else { continue };
-                    let mut after = before.without(&without, moment);
-                    let sole = match &alike {
-                        Some(alike) => radius_without(&mut before, &mut after, *id, alike, &rows),
-                        None => radius(&difference(&mut before, &mut after)),
-                    };
-                    found.push((*id, sole));
-                }
-                Ok(found)
-            })
-            .collect();
-        for (id, radius) in found?.into_iter().flatten() {
-            self.statements[id.index()].sole = radius;
-        }
-        Ok(())
-    }
+/// What changes if each statement is taken out, several at a time.
+fn one_by_one(case: &Case, snapshot: &Snapshot) -> Vec<(StatementId, Radius)> {
+    let ids: Vec<StatementId> = case.live().map(|(id, _)| id).collect();
+    let without = |id: StatementId| {
+        let without = apply(case.estate, &[Change::Off(id)]).ok()?;
+        let after = snapshot.without(&without);
+        Some((id, radius(&difference(snapshot, &after, None))))
+    };
+    ids.into_par_iter().with_max_len(1).filter_map(without).collect()
 }
 
 /// Below so many resources a share of their own is not worth an engine.
@@ -179,163 +149,214 @@ const SMALLEST_SHARE: usize = 5_000;
 /// What was counted of a share of the resources.
 struct Tally {
     statements: Vec<StatementSurvey>,
-    /// By statement, the users it applies to somewhere, as words.
-    users: Vec<Vec<u64>>,
+    /// By statement, the users it applies to somewhere.
+    users: Vec<Gathered>,
     meetings: HashMap<(StatementId, StatementId), Meeting>,
 }
 
-impl Tally {
-    /// Goes through some resources.
-    fn of(case: &Case, engine: &mut SetEngine, active: SetId, share: std::ops::Range<u32>) -> Tally {
-        let estate = case.estate;
-        let catalog = &estate.catalog;
-        let mut tally = Tally {
-            statements: vec![StatementSurvey::default(); estate.statements.len()],
-            users: vec![Vec::new(); estate.statements.len()],
-            meetings: HashMap::new(),
-        };
-        // Kept once: in a large estate they are what takes the most memory.
-        let mut alike: HashMap<Rc<Like>, (ResourceId, u64)> = HashMap::new();
-        let mut order: Vec<Once> = Vec::new();
-        for resource in share.map(ResourceId) {
-            let decided = engine.row(resource);
-            let reaching = engine.reaching(resource);
-            let owner = catalog.owner(resource).flatten();
-            // Without an owner, or where the owner is as everybody, it is all one who owns it.
-            let owned = |r: &Reaching| {
-                owner.is_some_and(|o| {
-                    engine.sets().contains(r.others, o.index()) != engine.sets().contains(r.owners, o.index())
-                })
-            };
-            if let Some(owner) = owner.filter(|_| decided.owner.is_some() || reaching.iter().any(owned)) {
-                order.push(Once::Owned(resource, owner));
-                continue;
-            }
-            let key = (decided, catalog.kind(resource), settled(reaching));
-            match alike.get_mut(&key) {
-                Some((_, times)) => *times += 1,
-                None => {
-                    let key = Rc::new(key);
-                    order.push(Once::Alike(Rc::clone(&key)));
-                    alike.insert(key, (resource, 1));
-                }
-            }
+/// A statement that reaches a resource, and whom it applies to there: a position among the lists of users at hand, and the
+/// number of the set, where that is one that is kept.
+struct Reaching {
+    id: StatementId,
+    at: usize,
+    set: Option<SetId>,
+}
+
+/// Resources that are counted at once: the kind, the outcomes, and whom the statements that reach apply to.
+type Like = Box<[u32]>;
+
+/// Room for lists of users.
+struct Lists {
+    all: Vec<FixedBitSet>,
+    people: usize,
+}
+
+impl Lists {
+    fn at(&mut self, at: usize) -> &mut FixedBitSet {
+        while self.all.len() <= at {
+            self.all.push(FixedBitSet::with_capacity(self.people));
         }
-        for once in order {
-            match once {
-                Once::Alike(key) => {
-                    let (resource, times) = alike[&key];
-                    tally.count(case, (engine, active), &key, resource, times);
+        &mut self.all[at]
+    }
+}
+
+/// What is looked up, since it comes again on many resources.
+#[derive(Default)]
+struct Known {
+    /// Of a set and an outcome, how many of the set are allowed, and how many of it are kept out by a need.
+    outcomes: HashMap<(SetId, OutcomeId), (u32, u32)>,
+    /// Of two sets, how many active users they have in common.
+    pairs: HashMap<(SetId, SetId), u32>,
+}
+
+impl Tally {
+    fn none(estate: &Estate) -> Tally {
+        let count = estate.statements.len();
+        Tally {
+            statements: vec![StatementSurvey::default(); count],
+            users: vec![Gathered::default(); count],
+            meetings: HashMap::new(),
+        }
+    }
+
+    /// Goes through some resources.
+    fn of(case: &Case, snapshot: &Snapshot, active: &FixedBitSet, share: Range<u32>) -> Tally {
+        let estate = case.estate;
+        let mut engine = snapshot.evaluator();
+        let mut tally = Tally::none(estate);
+        let mut times: HashMap<Like, (ResourceId, u64)> = HashMap::new();
+        let mut order: Vec<(ResourceId, Option<Like>)> = Vec::new();
+        let mut key: Vec<u32> = Vec::new();
+        for resource in share.map(ResourceId) {
+            let mut work = engine.decide(resource);
+            key.clear();
+            key.push(estate.catalog.kind(resource).0);
+            let mut plain = true;
+            for action in ActionId::all(estate.schema.actions.len()) {
+                match work.decided(action) {
+                    Decided::Open => key.push(u32::MAX),
+                    Decided::Base(outcome) => key.push(outcome.0),
+                    Decided::Wide(_) => plain = false,
                 }
-                Once::Owned(resource, owner) => {
-                    // One user stands out: counted singly, with the sets as they are for that user, which nobody
-                    // asks for again.
-                    let decided = engine.row(resource);
-                    let mut reaching = engine.reaching(resource);
-                    let single = engine.single(owner);
-                    let aside = engine.aside();
-                    for r in &mut reaching {
-                        let is = engine.sets().contains(r.owners, owner.index());
-                        if is != engine.sets().contains(r.others, owner.index()) {
-                            r.others = if is { engine.either(r.others, single) } else { engine.but(r.others, single) };
+                plain &= work.cells(action).is_empty();
+            }
+            if plain {
+                for rule in engine.rules(&work) {
+                    match engine.kept_set(&mut work, rule) {
+                        Some(SetId::NONE) => {}
+                        Some(set) => key.extend([rule, set.0]),
+                        None => {
+                            plain = false;
+                            break;
                         }
                     }
-                    let key = (decided, catalog.kind(resource), settled(reaching));
-                    tally.count(case, (engine, active), &key, resource, 1);
-                    engine.forget(aside);
                 }
             }
+            engine.done(work);
+            if !plain {
+                order.push((resource, None));
+            } else if let Some((_, times)) = times.get_mut(&key[..]) {
+                *times += 1;
+            } else {
+                let like: Like = key.as_slice().into();
+                times.insert(like.clone(), (resource, 1));
+                order.push((resource, Some(like)));
+            }
+        }
+        let mut known = Known::default();
+        let mut lists = Lists { all: Vec::new(), people: estate.people.len() };
+        for (resource, like) in order {
+            let times = like.map_or(1, |like| times[&like].1);
+            tally.count(case, (&mut engine, active), (&mut known, &mut lists), resource, times);
         }
         tally
     }
 
-    fn count(
+    fn count<'s>(
         &mut self,
         case: &Case,
-        (engine, active): (&mut SetEngine, SetId),
-        key: &Like,
+        (engine, active): (&mut Evaluator<'s>, &FixedBitSet),
+        (known, lists): (&mut Known, &mut Lists),
         resource: ResourceId,
         times: u64,
     ) {
         let estate = case.estate;
-        let (_, kind, reaching) = key;
-        let actions = ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, *kind));
+        let kind = estate.catalog.kind(resource);
+        let mut work = engine.decide(resource);
+        let actions = ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind));
         let actions: Vec<ActionId> = actions.collect();
-        let allowed: Vec<SetId> = actions.iter().map(|a| engine.allowed(resource, *a)).collect();
-        let mut permitted: Vec<Vec<SetId>> = vec![Vec::new(); actions.len()];
-        let speaks =
-            |s: &Statement, action: ActionId| s.actions.contains(action.index()) != (s.modality == Modality::MayOnly);
-        for r in reaching {
-            let statement = estate.statement(r.id);
-            for (i, action) in actions.iter().enumerate() {
-                if statement.modality.permits() && speaks(statement, *action) {
-                    permitted[i].push(r.others);
-                }
-            }
+        // First the lists of who is allowed each action, then those of whom each statement applies to.
+        for (at, action) in actions.iter().enumerate() {
+            engine.allowed_users(&work, *action, lists.at(at));
         }
-        for r in reaching {
-            let statement = estate.statement(r.id);
-            let survey = &mut self.statements[r.id.index()];
-            survey.touches = true;
-            survey.means |= actions.iter().any(|action| statement.speaks_of(*action));
-            let set = engine.both(r.others, active);
-            if set == SetId::NONE {
+        let mut reaching: Vec<Reaching> = Vec::new();
+        for rule in engine.rules(&work) {
+            let at = actions.len() + reaching.len();
+            let id = engine.statement_of(rule);
+            let set = engine.applies_to(&mut work, rule, lists.at(at));
+            let users = lists.at(at);
+            if users.is_clear() {
                 continue;
             }
-            let number = u64::from(engine.sets().count(set));
+            let survey = &mut self.statements[id.index()];
+            survey.touches = true;
+            survey.means |= actions.iter().any(|action| estate.statement(id).speaks_of(*action));
+            users.intersect_with(active);
+            if !users.is_clear() {
+                reaching.push(Reaching { id, at, set });
+            }
+        }
+        let plain: Vec<Option<OutcomeId>> = actions
+            .iter()
+            .map(|action| match work.decided(*action) {
+                Decided::Base(outcome) if work.cells(*action).is_empty() => Some(outcome),
+                Decided::Base(_) | Decided::Wide(_) | Decided::Open => None,
+            })
+            .collect();
+        let mut blocked: Vec<Option<FixedBitSet>> = vec![None; actions.len()];
+        let mut permitted: Vec<Option<FixedBitSet>> = vec![None; actions.len()];
+        for r in &reaching {
+            let statement = estate.statement(r.id);
+            let permits = statement.modality.permits();
+            let survey = &mut self.statements[r.id.index()];
+            let users = &lists.all[r.at];
+            let number = users.count_ones(..) as u64;
             survey.pairs += number * times;
-            let words = &mut self.users[r.id.index()];
-            words.resize(engine.sets().row(set).len(), 0);
-            words.iter_mut().zip(engine.sets().row(set)).for_each(|(all, word)| *all |= word);
+            self.users[r.id.index()].add(users, r.set);
             let mut meaning = false;
-            for (i, action) in actions.iter().enumerate().filter(|(_, a)| speaks(statement, **a)) {
+            for (i, action) in actions.iter().enumerate().filter(|(_, action)| statement.speaks_of(**action)) {
                 meaning = true;
                 survey.triples += number * times;
-                let yes = u64::from(engine.sets().count_both(set, allowed[i]));
-                let agree = if statement.modality.permits() { yes } else { number - yes };
-                survey.agree += agree * times;
+                let allowed = &lists.all[i];
+                let mut counted = || {
+                    let yes = users.intersection_count(allowed) as u32;
+                    let blocked = blocked[i].get_or_insert_with(|| blocked_on(engine, &mut work, *action));
+                    (yes, if permits { users.intersection_count(blocked) as u32 } else { 0 })
+                };
+                let (yes, stopped) = match (r.set, plain[i]) {
+                    (Some(set), Some(outcome)) => *known.outcomes.entry((set, outcome)).or_insert_with(counted),
+                    _ => counted(),
+                };
+                let (yes, no) = (u64::from(yes), number - u64::from(yes));
+                survey.agree += if permits { yes } else { no } * times;
+                survey.blocked += u64::from(stopped) * times;
                 let triple = |user: Option<usize>| user.map(|u| (UserId::new(u), *action, resource));
-                let (inside, outside) =
-                    (engine.sets().first_of_both(set, allowed[i]), engine.sets().first_of_rest(set, allowed[i]));
-                let (for_it, against) =
-                    if statement.modality.permits() { (inside, outside) } else { (outside, inside) };
-                if survey.example.is_none() {
-                    survey.example = triple(for_it);
+                let inside = || triple(users.intersection(allowed).next());
+                let outside = || triple(users.difference(allowed).next());
+                let (some_for, some_against) = if permits { (yes > 0, no > 0) } else { (no > 0, yes > 0) };
+                if survey.example.is_none() && some_for {
+                    survey.example = if permits { inside() } else { outside() };
                 }
-                if survey.against.is_none() {
-                    survey.against = triple(against);
+                if survey.against.is_none() && some_against {
+                    survey.against = if permits { outside() } else { inside() };
                 }
-                if statement.modality.permits() {
-                    let parts = engine.outcome(key.0.others, *action).parts.iter();
-                    let blocked = parts.filter(|p| p.reason == Reason::Blocked);
-                    let counts: u64 = blocked.map(|p| u64::from(engine.sets().count_both(set, p.users))).sum();
-                    survey.blocked += counts * times;
-                    // The owner is decided by a row of its own.
-                    if let Some((owner, row)) = key.0.owner
-                        && engine.sets().contains(set, owner.index())
-                    {
-                        let is = |row| u64::from(engine.part_of(row, owner, *action).reason == Reason::Blocked) * times;
-                        survey.blocked = survey.blocked - is(key.0.others) + is(row);
-                    }
-                }
-                if !statement.modality.permits() {
-                    survey.idle += u64::from(engine.sets().count_outside(set, &permitted[i])) * times;
+                if !permits {
+                    let by_any = permitted[i].get_or_insert_with(|| {
+                        let mut all = FixedBitSet::with_capacity(estate.people.len());
+                        let speaks = |r: &&Reaching| {
+                            let s = estate.statement(r.id);
+                            s.modality.permits() && s.speaks_of(*action)
+                        };
+                        reaching.iter().filter(speaks).for_each(|r| all.union_with(&lists.all[r.at]));
+                        all
+                    });
+                    survey.idle += users.difference_count(by_any) as u64 * times;
                 }
             }
             survey.resources += if meaning { times as usize } else { 0 };
         }
-        self.meet(case, (engine, active), reaching, (&actions, &allowed), resource, times);
+        self.meet(case, &reaching, (&actions, &plain), (known, lists), (resource, times));
+        engine.done(work);
     }
 
     /// Permissions and restrictions that speak of the same action to the same users.
     fn meet(
         &mut self,
         case: &Case,
-        (engine, active): (&mut SetEngine, SetId),
         reaching: &[Reaching],
-        (actions, allowed): (&[ActionId], &[SetId]),
-        resource: ResourceId,
-        times: u64,
+        (actions, _plain): (&[ActionId], &[Option<OutcomeId>]),
+        (known, lists): (&mut Known, &mut Lists),
+        (resource, times): (ResourceId, u64),
     ) {
         let estate = case.estate;
         let weighed = |r: &&Reaching, permits: bool| {
@@ -343,22 +364,33 @@ impl Tally {
             s.modality.permits() == permits && s.modality != Modality::MayOnly
         };
         for d in reaching.iter().filter(|r| weighed(r, false)) {
+            let ds = estate.statement(d.id);
             for p in reaching.iter().filter(|r| weighed(r, true)) {
-                let both = engine.both(p.others, d.others);
-                let both = engine.both(both, active);
-                if both == SetId::NONE {
+                let ps = estate.statement(p.id);
+                if ps.actions.is_disjoint(&ds.actions) {
                     continue;
                 }
-                let (ps, ds) = (estate.statement(p.id), estate.statement(d.id));
+                let (pl, dl) = (&lists.all[p.at], &lists.all[d.at]);
+                let counted = || pl.intersection_count(dl) as u32;
+                let both = match (p.set, d.set) {
+                    (Some(a), Some(b)) => *known.pairs.entry((a, b)).or_insert_with(counted),
+                    _ => counted(),
+                };
+                if both == 0 {
+                    continue;
+                }
                 for (i, action) in actions.iter().enumerate() {
                     if !ps.actions.contains(action.index()) || !ds.actions.contains(action.index()) {
                         continue;
                     }
+                    let allowed = &lists.all[i];
+                    let words = pl.as_slice().iter().zip(dl.as_slice()).zip(allowed.as_slice());
+                    let may: u64 = words.map(|((p, d), allowed)| u64::from((p & d & allowed).count_ones())).sum();
                     let meeting = self.meetings.entry((p.id, d.id)).or_default();
-                    meeting.triples += u64::from(engine.sets().count(both)) * times;
-                    meeting.allowed += u64::from(engine.sets().count_both(both, allowed[i])) * times;
+                    meeting.triples += u64::from(both) * times;
+                    meeting.allowed += may * times;
                     if meeting.example.is_none() {
-                        let user = engine.sets().users(both).next();
+                        let user = pl.intersection(dl).next();
                         meeting.example = user.map(|u| (UserId::new(u), *action, resource));
                     }
                 }
@@ -381,8 +413,7 @@ impl Tally {
             own.means |= other.means;
         }
         for (own, other) in self.users.iter_mut().zip(other.users) {
-            own.resize(own.len().max(other.len()), 0);
-            own.iter_mut().zip(other).for_each(|(all, words)| *all |= words);
+            own.join(other);
         }
         for (pair, other) in other.meetings {
             let own = self.meetings.entry(pair).or_default();
@@ -393,17 +424,15 @@ impl Tally {
     }
 }
 
-/// Resources that are counted at once.
-enum Once {
-    /// Those that are alike.
-    Alike(Rc<Like>),
-    /// One on which the owner stands out.
-    Owned(ResourceId, UserId),
-}
-
-/// The statements that apply to anybody, each with everybody it applies to.
-fn settled(mut reaching: Vec<Reaching>) -> Vec<Reaching> {
-    reaching.iter_mut().for_each(|r| r.owners = r.others);
-    reaching.retain(|r| r.others != SetId::NONE);
-    reaching
+/// Who is permitted an action on a resource that was decided on, and kept out for a need.
+fn blocked_on<'s>(engine: &mut Evaluator<'s>, work: &mut Work<'s>, action: ActionId) -> FixedBitSet {
+    let mut blocked = engine.nobody();
+    let mut part = engine.nobody();
+    engine.each_part(work, action, |reason, _, words| {
+        if reason == Reason::Blocked {
+            bastide_engine::evaluate::put(words, &mut part);
+            blocked.union_with(&part);
+        }
+    });
+    blocked
 }

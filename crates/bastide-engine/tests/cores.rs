@@ -3,7 +3,7 @@
 use bastide_engine::access;
 use bastide_engine::change::{Change, ResourceCell, apply};
 use bastide_engine::difference::difference;
-use bastide_engine::sets::SetEngine;
+use bastide_engine::evaluate::Snapshot;
 use bastide_model::{ActionId, Catalog, Estate, Moment, ResourceId, Source, StatementId, Value};
 use bastide_testkit::Case;
 use rayon::{ThreadPool, ThreadPoolBuilder};
@@ -254,24 +254,24 @@ fn a_change_is_the_same_on_any_number_of_cores() {
     ] {
         let after = apply(&before, std::slice::from_ref(&change)).unwrap_or_else(|(_, error)| panic!("{error}"));
         let found = |count: usize| {
-            let found = cores(count).install(|| {
-                let mut was = SetEngine::new(&before, &moment).unwrap();
-                let mut is = was.beside(&after, &moment).unwrap();
-                difference(&mut was, &mut is)
-            });
+            let was = Snapshot::new(&before, &moment).unwrap();
+            let is = was.beside(&after, &moment).unwrap();
+            let found = cores(count).install(|| difference(&was, &is, None));
             let mut triples = Vec::new();
             found.triples(|user, action, resource, gained| triples.push((resource, action, user, gained)));
             triples.sort_unstable();
             triples
         };
         let mut plainly = Vec::new();
-        let mut was = SetEngine::new(&before, &moment).unwrap();
-        let mut is = SetEngine::new(&after, &moment).unwrap();
+        let (was, is) = (Snapshot::new(&before, &moment).unwrap(), Snapshot::new(&after, &moment).unwrap());
+        let (mut was, mut is) = (was.evaluator(), is.evaluator());
+        let (mut had, mut has) = (was.nobody(), is.nobody());
         for resource in before.catalog.all() {
             for action in ActionId::all(before.schema.actions.len()) {
-                let (had, has) = (was.allowed(resource, action), is.allowed(resource, action));
+                was.allowed(resource, action, &mut had);
+                is.allowed(resource, action, &mut has);
                 for user in 0..before.people.len() {
-                    let (had, has) = (was.sets().contains(had, user), is.sets().contains(has, user));
+                    let (had, has) = (had.contains(user), has.contains(user));
                     if had != has {
                         plainly.push((resource.0, action.0, user as u32, has));
                     }

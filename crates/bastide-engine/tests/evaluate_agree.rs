@@ -33,7 +33,8 @@ fn tuning(seed: u64, estate: &Estate) -> Tuning {
         narrow: one(&[0, 1, 2, 3, 1000]),
         classes: one(&[0, 3, 1000]),
         own: one(&[0, 1, 3, 1000]),
-        once: one(&[0, 1]) == 1,
+        once: one(&[0, 500, usize::MAX]),
+        told: 1 << 20,
     }
 }
 

@@ -2,7 +2,7 @@
 //! are those that one gets by asking for each triple.
 
 use bastide_engine::Judge;
-use bastide_engine::sets::SetEngine;
+use bastide_engine::evaluate::Snapshot;
 use bastide_model::{ActionId, Estate, Moment};
 use bastide_testkit::Case;
 use std::fmt::Write;
@@ -116,20 +116,26 @@ fn estate(seed: u64, papers: usize, apart: bool) -> Estate {
 fn agree(estate: &Estate, every: usize) -> (usize, usize) {
     let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
     let judge = Judge::new(estate, &moment).expect("no circles");
-    let mut engine = SetEngine::new(estate, &moment).expect("no circles");
-    let rows: Vec<_> = estate.catalog.all().map(|resource| engine.row(resource)).collect();
+    let snapshot = Snapshot::new(estate, &moment).expect("no circles");
+    let mut engine = snapshot.evaluator();
+    for resource in estate.catalog.all() {
+        let work = engine.decide(resource);
+        engine.done(work);
+    }
     let (mut allowed, mut refused) = (0, 0);
     for resource in estate.catalog.all().step_by(every) {
+        let mut work = engine.decide(resource);
         for action in ActionId::all(estate.schema.actions.len()) {
             for user in estate.people.all() {
                 let plain = judge.decide(user, action, resource);
-                let part = engine.part(rows[resource.index()], user, action);
+                let part = engine.cause_in(&mut work, action, user);
                 let (id, name) = (estate.people.id(user), &estate.schema.actions[action.index()].name);
                 let what = format!("{id} {name} {}", estate.catalog.path(resource));
-                assert_eq!((part.reason, part.by), (plain.reason, plain.by), "{what}");
+                assert_eq!(part, (plain.reason, plain.by), "{what}");
                 *(if plain.is_allowed() { &mut allowed } else { &mut refused }) += 1;
             }
         }
+        engine.done(work);
     }
     (allowed, refused)
 }

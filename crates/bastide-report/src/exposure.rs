@@ -41,14 +41,15 @@ pub(crate) fn exposure(case: &Case, survey: &Survey) -> Option<Exposure> {
     let estate = case.estate;
     let (label, names) = labels(estate)?;
     let read = ActionId::all(estate.schema.actions.len()).find(|a| case.is_harmless(*a))?;
-    let mut engine = survey.engine.borrow_mut();
+    let mut engine = survey.evaluator();
+    let mut allowed = engine.nobody();
     let mut by: Vec<Vec<(u32, u32, ResourceId)>> = vec![Vec::new(); names.len()];
     for resource in estate.catalog.all() {
         let Some(Value::Step(_, step)) = estate.catalog.attributes[label].get(resource.index()) else { continue };
         let step = *step as usize;
-        let allowed = engine.allowed(resource, read);
-        let readers = engine.sets().count_both(allowed, survey.active);
-        by[step].push((readers, engine.sets().count_both(allowed, survey.guests), resource));
+        engine.allowed(resource, read, &mut allowed);
+        let guests = allowed.intersection_count(&survey.guests) as u32;
+        by[step].push((allowed.count_ones(..) as u32, guests, resource));
     }
     let mut steps = Vec::new();
     let mut most = Vec::new();

@@ -2,9 +2,9 @@
 
 use crate::folded::Cut;
 use bastide_audit::{Case, Survey};
-use bastide_engine::sets::store::SetId;
-use bastide_engine::sets::{RowId, SetEngine};
+use bastide_engine::evaluate::{Decided, OutcomeId, put};
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use serde::Serialize;
 
@@ -57,25 +57,19 @@ pub struct HeatRow {
 pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
     let estate = case.estate;
     let schema = &estate.schema;
-    let mut engine = survey.engine.borrow_mut();
-    // How often each row occurs in each place, and what is otherwise for an owner.
-    let mut owned: HashMap<(u32, KindId, UserId, RowId, RowId), u64> = HashMap::new();
-    let mut rows: HashMap<(u32, KindId, RowId), u64> = HashMap::new();
+    let mut engine = survey.evaluator();
     let mut sizes = vec![0usize; cut.places.len()];
-    for resource in estate.catalog.all() {
-        let decided = engine.row(resource);
-        let place = cut.of[resource.index()];
-        sizes[place as usize] += 1;
-        *rows.entry((place, estate.catalog.kind(resource), decided.others)).or_default() += 1;
-        if let Some((owner, own)) = decided.owner.filter(|(owner, _)| estate.people.is_active(*owner)) {
-            *owned.entry((place, estate.catalog.kind(resource), owner, decided.others, own)).or_default() += 1;
-        }
-    }
-    let mut groups: Vec<(GroupId, SetId, u32)> = Vec::new();
+    cut.of.iter().for_each(|place| sizes[*place as usize] += 1);
+    let mut groups: Vec<(GroupId, FixedBitSet, u32)> = Vec::new();
     for group in estate.groups.all() {
-        let members = engine.members_of(group);
-        let members = engine.both(members, survey.active);
-        let count = engine.sets().count(members);
+        let mut members = estate.groups.users(group).clone();
+        members.grow(estate.people.len());
+        if !estate.groups.through(group).is_empty() {
+            let is = |user: &UserId| survey.judge.member(*user, group).is_true();
+            members.extend(estate.people.all().filter(is).map(UserId::index));
+        }
+        members.intersect_with(&survey.active);
+        let count = members.count_ones(..) as u32;
         if count > 0 {
             groups.push((group, members, count));
         }
@@ -94,41 +88,94 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
         questions.push((schema.actions[action.index()].name.clone(), vec![action]));
     }
     let column: HashMap<u32, usize> = places.iter().enumerate().map(|(at, p)| (*p, at)).collect();
+    let fitting: Vec<Vec<Vec<ActionId>>> = KindId::all(schema.kinds.len())
+        .map(|kind| {
+            let fits = |actions: &Vec<ActionId>| actions.iter().copied().filter(|a| schema.fits(*a, kind)).collect();
+            questions.iter().map(|(_, actions)| fits(actions)).collect()
+        })
+        .collect();
+    // By place and kind, how often the same is decided for everybody; and by question and place, users more or fewer.
+    let mut rows: HashMap<(usize, KindId, Box<[u32]>), u64> = HashMap::new();
+    let mut own: HashMap<(usize, usize), Vec<i64>> = HashMap::new();
+    let mut resources: HashMap<(usize, KindId), u64> = HashMap::new();
+    let (mut allowed, mut any) = (engine.nobody(), engine.nobody());
+    let mut key: Vec<u32> = Vec::new();
+    for resource in estate.catalog.all() {
+        let Some(&at) = column.get(&cut.of[resource.index()]) else { continue };
+        let kind = estate.catalog.kind(resource);
+        *resources.entry((at, kind)).or_default() += 1;
+        let work = engine.decide(resource);
+        key.clear();
+        let (mut wide, mut users): (bool, Vec<u32>) = (false, Vec::new());
+        for action in ActionId::all(schema.actions.len()) {
+            key.push(match work.decided(action) {
+                Decided::Base(outcome) => outcome.0,
+                Decided::Open => u32::MAX,
+                Decided::Wide(_) => {
+                    wide = true;
+                    u32::MAX
+                }
+            });
+            users.extend(work.cells(action).iter().map(|cell| cell.user));
+        }
+        if wide {
+            for (q, actions) in fitting[kind.index()].iter().enumerate() {
+                any.clear();
+                for action in actions {
+                    engine.allowed_users(&work, *action, &mut allowed);
+                    any.union_with(&allowed);
+                }
+                let counts = own.entry((q, at)).or_insert_with(|| vec![0; estate.people.len()]);
+                any.ones().for_each(|user| counts[user] += 1);
+            }
+            engine.done(work);
+            continue;
+        }
+        users.sort_unstable();
+        users.dedup();
+        for user in users {
+            for (q, actions) in fitting[kind.index()].iter().enumerate() {
+                let usual = |action: &ActionId| match work.decided(*action) {
+                    Decided::Base(outcome) => engine.sets().contains(engine.outcome(outcome).allowed, user as usize),
+                    Decided::Wide(_) | Decided::Open => false,
+                };
+                let is = actions.iter().any(|action| engine.allows_in(&work, *action, UserId(user)));
+                let change = i64::from(is) - i64::from(actions.iter().any(usual));
+                if change != 0 {
+                    own.entry((q, at)).or_insert_with(|| vec![0; estate.people.len()])[user as usize] += change;
+                }
+            }
+        }
+        match rows.get_mut(&(at, kind, key.as_slice().into())) {
+            Some(times) => *times += 1,
+            None => drop(rows.insert((at, kind, key.as_slice().into()), 1)),
+        }
+        engine.done(work);
+    }
     let blank = vec![vec![(0u64, 0u64); places.len()]; questions.len()];
     let mut counts: Vec<Vec<Vec<(u64, u64)>>> = groups.iter().map(|_| blank.clone()).collect();
-    for ((place, kind, row), times) in rows {
-        let Some(&at) = column.get(&place) else { continue };
-        for (q, (_, actions)) in questions.iter().enumerate() {
-            let fitting: Vec<ActionId> = actions.iter().copied().filter(|a| schema.fits(*a, kind)).collect();
-            if fitting.is_empty() {
-                continue;
+    for ((at, kind), times) in resources {
+        for (q, _) in fitting[kind.index()].iter().enumerate().filter(|(_, actions)| !actions.is_empty()) {
+            groups.iter().zip(&mut counts).for_each(|((.., size), counts)| counts[q][at].1 += u64::from(*size) * times);
+        }
+    }
+    for ((at, kind, outcomes), times) in rows {
+        for (q, actions) in fitting[kind.index()].iter().enumerate().filter(|(_, actions)| !actions.is_empty()) {
+            any.clear();
+            for action in actions {
+                let outcome = OutcomeId(outcomes[action.index()]);
+                put(engine.sets().row(engine.outcome(outcome).allowed), &mut allowed);
+                any.union_with(&allowed);
             }
-            let allowed = any(&mut engine, row, &fitting);
-            for (g, (_, members, size)) in groups.iter().enumerate() {
-                let count = &mut counts[g][q][at];
-                count.0 += u64::from(engine.sets().count_both(allowed, *members)) * times;
-                count.1 += u64::from(*size) * times;
+            for ((_, members, _), counts) in groups.iter().zip(&mut counts) {
+                counts[q][at].0 += any.intersection_count(members) as u64 * times;
             }
         }
     }
-    for ((place, kind, owner, others, own), times) in owned {
-        let Some(&at) = column.get(&place) else { continue };
-        let member: Vec<usize> =
-            (0..groups.len()).filter(|g| engine.sets().contains(groups[*g].1, owner.index())).collect();
-        for (q, (_, actions)) in questions.iter().enumerate().filter(|_| !member.is_empty()) {
-            let fitting: Vec<ActionId> = actions.iter().copied().filter(|a| schema.fits(*a, kind)).collect();
-            let [as_other, as_owner] = [others, own].map(|row| {
-                let allowed = any(&mut engine, row, &fitting);
-                engine.sets().contains(allowed, owner.index())
-            });
-            for g in &member {
-                let count = &mut counts[*g][q][at];
-                match (as_other, as_owner) {
-                    (false, true) => count.0 += times,
-                    (true, false) => count.0 -= times,
-                    _ => {}
-                }
-            }
+    for ((q, at), own) in own {
+        for ((_, members, _), counts) in groups.iter().zip(&mut counts) {
+            let more: i64 = members.ones().map(|user| own[user]).sum();
+            counts[q][at].0 = counts[q][at].0.wrapping_add_signed(more);
         }
     }
     let share = |(yes, all): &(u64, u64)| (*all > 0).then(|| *yes as f32 * 100.0 / *all as f32);
@@ -150,12 +197,6 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
         rows: list,
         left_out: (left_groups, left_places),
     }
-}
-
-/// The users who may do any of these actions.
-fn any(engine: &mut SetEngine, row: RowId, actions: &[ActionId]) -> SetId {
-    let sets: Vec<SetId> = actions.iter().map(|a| engine.outcome(row, *a).allowed).collect();
-    sets.into_iter().fold(SetId::NONE, |all, set| engine.either(all, set))
 }
 
 /// The places with their names, as far as those above them do not say them already.

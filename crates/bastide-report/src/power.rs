@@ -1,9 +1,9 @@
 //! Who has much.
 
 use bastide_audit::{Case, Survey, powerful};
-use bastide_engine::sets::store::SetId;
-use bastide_engine::sets::{RowId, SetEngine};
+use bastide_engine::evaluate::Decided;
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use serde::Serialize;
 
@@ -60,60 +60,62 @@ pub struct Weight {
 /// The users with the most beside those with full power, what they hold as owners included.
 pub(crate) fn weights(case: &Case, survey: &Survey, full: &[FullPower]) -> Vec<Weight> {
     let estate = case.estate;
-    let mut engine = survey.engine.borrow_mut();
-    let mut rows: HashMap<(KindId, RowId), u64> = HashMap::new();
-    // By owner and the rows for others and for owners: on how many resources.
-    let mut owned: HashMap<(UserId, RowId, RowId), u64> = HashMap::new();
-    for resource in estate.catalog.all() {
-        let decided = engine.row(resource);
-        *rows.entry((estate.catalog.kind(resource), decided.others)).or_default() += 1;
-        if let Some((owner, row)) = decided.owner {
-            *owned.entry((owner, decided.others, row)).or_default() += 1;
-        }
-    }
+    let mut engine = survey.evaluator();
     let harmful: Vec<ActionId> = ActionId::all(estate.schema.actions.len()).filter(|a| !case.is_harmless(*a)).collect();
+    let (mut allowed, mut any) = (engine.nobody(), engine.nobody());
     let mut on = vec![0u64; estate.people.len()];
-    for ((_, row), times) in &rows {
-        let mut all = SetId::NONE;
+    // What is decided for everybody alike, and on how many resources.
+    let mut rows: HashMap<Box<[u32]>, (FixedBitSet, u64)> = HashMap::new();
+    let mut key: Vec<u32> = Vec::new();
+    for resource in estate.catalog.all() {
+        let work = engine.decide(resource);
+        key.clear();
+        let mut plain = true;
         for action in &harmful {
-            let allowed = engine.outcome(*row, *action).allowed;
-            all = engine.either(all, allowed);
+            plain &= work.cells(*action).is_empty();
+            match work.decided(*action) {
+                Decided::Base(outcome) => key.push(outcome.0),
+                Decided::Open => key.push(u32::MAX),
+                Decided::Wide(_) => plain = false,
+            }
         }
-        engine.sets().users(all).for_each(|u| on[u] += times);
+        match rows.get_mut(&key[..]).filter(|_| plain) {
+            Some((_, times)) => *times += 1,
+            None => {
+                any.clear();
+                for action in &harmful {
+                    engine.allowed_users(&work, *action, &mut allowed);
+                    any.union_with(&allowed);
+                }
+                if plain {
+                    rows.insert(key.as_slice().into(), (any.clone(), 1));
+                } else {
+                    any.ones().for_each(|user| on[user] += 1);
+                }
+            }
+        }
+        engine.done(work);
     }
-    let may = |engine: &SetEngine, row: RowId, user: UserId| {
-        harmful.iter().any(|action| engine.sets().contains(engine.outcome(row, *action).allowed, user.index()))
-    };
-    for ((owner, other, own), times) in &owned {
-        let (as_other, as_owner) = (may(&engine, *other, *owner), may(&engine, *own, *owner));
-        match (as_other, as_owner) {
-            (false, true) => on[owner.index()] += times,
-            (true, false) => on[owner.index()] -= times,
-            _ => {}
-        }
+    for (users, times) in rows.into_values() {
+        users.ones().for_each(|user| on[user] += times);
     }
     let others = |u: &UserId| full.iter().all(|p| p.id != estate.people.id(*u));
     let mut users: Vec<UserId> = estate.people.all().filter(|u| on[u.index()] > 0).filter(others).collect();
     users.sort_by_key(|u| (std::cmp::Reverse(on[u.index()]), *u));
     users.truncate(MOST);
     let mut by: HashMap<(UserId, StatementId), u64> = HashMap::new();
-    // By which statements somebody may do more than is harmless, by a row.
-    let givers = |row: RowId, user: UserId| {
-        let mut seen: Vec<StatementId> = Vec::new();
-        for action in &harmful {
-            let part = engine.part_of(row, user, *action);
-            seen.extend(part.by.filter(|id| part.reason.is_allowed() && !seen.contains(id)));
-        }
-        seen
-    };
-    for ((_, row), times) in &rows {
+    // By which statements each of them may do more than is harmless.
+    for resource in estate.catalog.all() {
+        let mut work = engine.decide(resource);
         for user in &users {
-            givers(*row, *user).into_iter().for_each(|id| *by.entry((*user, id)).or_default() += times);
+            let mut seen: Vec<StatementId> = Vec::new();
+            for action in &harmful {
+                let (reason, id) = engine.cause_in(&mut work, *action, *user);
+                seen.extend(id.filter(|id| reason.is_allowed() && !seen.contains(id)));
+            }
+            seen.into_iter().for_each(|id| *by.entry((*user, id)).or_default() += 1);
         }
-    }
-    for ((owner, other, own), times) in owned.iter().filter(|((owner, ..), _)| users.contains(owner)) {
-        givers(*other, *owner).into_iter().for_each(|id| *by.entry((*owner, id)).or_default() -= times);
-        givers(*own, *owner).into_iter().for_each(|id| *by.entry((*owner, id)).or_default() += times);
+        engine.done(work);
     }
     let all = estate.catalog.len().max(1) as f64;
     let weigh = |user: UserId| {

@@ -6,7 +6,8 @@
 
 use bastide_engine::access::summary;
 use bastide_engine::change::{Change, apply, describe, narrowed};
-use bastide_engine::difference::{blocks, difference, radius, sides};
+use bastide_engine::difference::{blocks, difference, radius};
+use bastide_engine::evaluate::Snapshot;
 use bastide_model::groups::Member;
 use bastide_model::*;
 use std::path::Path;
@@ -33,8 +34,9 @@ fn attempt(estate: &Estate, moment: &Moment, changes: &[Change]) {
     let made = apply(estate, changes).expect("a change that can be made");
     let small = narrowed(estate, changes, moment);
     let (old, new) = small.as_ref().map_or((estate, &made), |(old, new)| (old, new));
-    let (mut was, mut is) = sides((old, moment), (new, moment)).expect("no circles");
-    let difference = difference(&mut was, &mut is);
+    let was = Snapshot::new(old, moment).expect("no circles");
+    let is = was.beside(new, moment).expect("no circles");
+    let difference = difference(&was, &is, None);
     std::hint::black_box((radius(&difference), blocks(&difference, old, new, &made.groups, &["read".to_string()], 8)));
 }
 

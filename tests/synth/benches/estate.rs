@@ -6,7 +6,7 @@ mod common;
 use bastide_engine::access::{ledger, summary, sweep};
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::difference;
-use bastide_engine::sets::SetEngine;
+use bastide_engine::evaluate::Snapshot;
 use bastide_model::*;
 use common::{estate, folder, moment};
 use divan::Bencher;
@@ -30,11 +30,13 @@ fn evaluate(bencher: Bencher, size: (usize, usize)) {
     let estate = estate(size);
     let moment = moment(&estate);
     bencher.bench_local(|| {
-        let mut engine = SetEngine::new(&estate, &moment).expect("no circles");
-        estate.catalog.all().for_each(|r| {
-            divan::black_box(engine.row(r));
-        });
-        engine.row_count()
+        let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
+        let mut engine = snapshot.evaluator();
+        for resource in estate.catalog.all() {
+            let work = engine.decide(resource);
+            engine.done(work);
+        }
+        engine.outcomes().len()
     });
 }
 
@@ -78,8 +80,8 @@ fn change(bencher: Bencher, size: (usize, usize)) {
     let entry = estate.statements.iter().position(|s| s.sort == statement::Sort::Entry).expect("there are entries");
     bencher.bench_local(|| {
         let after = apply(&estate, &[Change::Off(StatementId::new(entry))]).expect("it is on");
-        let mut was = SetEngine::new(&estate, &moment).expect("no circles");
-        let mut is = was.beside(&after, &moment).expect("no circles");
-        difference(&mut was, &mut is).changed.len()
+        let was = Snapshot::new(&estate, &moment).expect("no circles");
+        let is = was.beside(&after, &moment).expect("no circles");
+        difference(&was, &is, None).changed.len()
     });
 }

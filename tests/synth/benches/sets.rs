@@ -5,7 +5,7 @@
 
 mod common;
 
-use bastide_engine::sets::SetEngine;
+use bastide_engine::evaluate::Snapshot;
 use bastide_engine::sets::store::SetId;
 use common::{estate, moment};
 use divan::Bencher;
@@ -28,10 +28,12 @@ const SIZES: [(usize, usize); 2] = [(1_000, 20_000), (10_000, 50_000)];
 fn sets(size: (usize, usize)) -> (Vec<Vec<u64>>, Vec<RoaringBitmap>) {
     let estate = estate(size);
     let moment = moment(&estate);
-    let mut engine = SetEngine::new(&estate, &moment).expect("no circles");
-    estate.catalog.all().for_each(|r| {
-        engine.row(r);
-    });
+    let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
+    let mut engine = snapshot.evaluator();
+    for resource in estate.catalog.all() {
+        let work = engine.decide(resource);
+        engine.done(work);
+    }
     let store = engine.sets();
     let ids = (0..store.size() as u32).map(SetId);
     let words = ids.clone().map(|id| store.row(id).to_vec()).collect();

@@ -36,14 +36,14 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     if left.is_empty() {
         return Vec::new();
     }
-    let mut engine = survey.engine.borrow_mut();
-    let gone = engine.set_of(said.keys().map(|user| user.index()));
+    let mut engine = survey.evaluator();
     for resource in estate.catalog.all() {
+        let work = engine.decide(resource);
         for action in ActionId::all(estate.schema.actions.len()) {
-            let allowed = engine.allowed(resource, action);
-            let still = engine.both(allowed, gone);
-            for user in engine.sets().users(still) {
-                let Some(left) = left.get_mut(&UserId::new(user)) else { continue };
+            for (user, left) in &mut left {
+                if !engine.allows_in(&work, action, *user) {
+                    continue;
+                }
                 let harmful = !case.is_harmless(action);
                 // What does harm shows it best.
                 if left.example.is_none() || (harmful && left.harmful == 0) {
@@ -53,6 +53,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                 left.harmful += u64::from(harmful);
             }
         }
+        engine.done(work);
     }
     left.into_iter()
         .filter_map(|(user, left)| {

@@ -36,6 +36,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let from = |x: ResourceId, y: ResourceId| catalog.sources(x).contains(&Source::Resource(y));
         from(a, b) || from(b, a)
     };
+    let mut engine = survey.evaluator();
+    let [mut more, mut there] = std::array::from_fn(|_| engine.nobody());
     let mut found = Vec::new();
     for resources in by.into_values().filter(|list| list.len() > 1 && list.len() <= MOST) {
         for original in resources.iter().copied().filter(|r| high(*r)) {
@@ -52,14 +54,12 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                     estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new);
                 let mut one = Found::new(about, Some(catalog.origins[copy.index()]), message);
                 if let Some(read) = read {
-                    let mut engine = survey.engine.borrow_mut();
-                    let (here, there) = (engine.allowed(copy, read), engine.allowed(original, read));
-                    let here = engine.both(here, survey.active);
-                    let more = engine.but(here, there);
-                    let count = engine.sets().count(more);
-                    let user = engine.sets().users(more).next();
+                    engine.allowed(copy, read, &mut more);
+                    engine.allowed(original, read, &mut there);
+                    more.difference_with(&there);
+                    let (count, user) = (more.count_ones(..), more.minimum());
                     one = one
-                        .naming_users(estate, engine.sets().users(more))
+                        .naming_users(estate, more.ones())
                         .evidence(format!("{count} can read it who cannot read the other"))
                         .example(user.map(|user| (UserId::new(user), read, copy)));
                 }

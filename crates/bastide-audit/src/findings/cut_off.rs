@@ -5,9 +5,7 @@ use crate::case::many;
 use crate::{Case, Found, Survey, Triple};
 use bastide_engine::change::{Change, ResourceCell, entry};
 use bastide_engine::decide::place::{anchor, reaches};
-use bastide_engine::sets::SetEngine;
-use bastide_engine::sets::claims::{Step, steps};
-use bastide_engine::sets::store::SetId;
+use bastide_engine::evaluate::{Evaluator, Probe, Snapshot};
 use bastide_model::condition::{Operand, ResourceField, Term, Who};
 use bastide_model::schema::Travel;
 use bastide_model::*;
@@ -51,12 +49,15 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     if behind.is_empty() {
         return Vec::new();
     }
-    let mut engine = survey.engine.borrow_mut();
     let placed = |s: &Statement| s.modality == Modality::May && s.what.places.is_some();
+    let live: Vec<(StatementId, &Statement)> = case.live().filter(|(_, s)| placed(s)).collect();
+    let probes: Vec<Probe> = live.iter().map(|(_, s)| Probe::Statement(s, false)).collect();
+    // It was proven free of circles.
+    let Ok(snapshot) = Snapshot::probing(estate, case.moment, &probes) else { return Vec::new() };
+    let mut engine = snapshot.evaluator();
     let mut found = Vec::new();
-    for (id, _) in case.live().filter(|(_, s)| placed(s)) {
-        let s = engine.estate().statement(id);
-        let cut = cut(&mut engine, survey, s, &behind);
+    for (at, (id, s)) in live.into_iter().enumerate() {
+        let cut = cut(&mut engine, survey, (s, at), &behind);
         let all = survey.of(id).triples + cut.spoken;
         let meant = cut.barriers.iter().all(|barrier| is_meant(estate, s, *barrier));
         if cut.kept == 0 || meant || (cut.kept as f64) < case.limits.cut_off * all as f64 {
@@ -111,13 +112,26 @@ fn is_meant(estate: &Estate, s: &Statement, barrier: ResourceId) -> bool {
     labelled || (state.is_some() && catalog.all().all(shut) && !asks(ResourceField::State))
 }
 
-fn cut<'e>(engine: &mut SetEngine<'e>, survey: &Survey, s: &'e Statement, behind: &[ResourceId]) -> Cut {
+fn cut(engine: &mut Evaluator, survey: &Survey, (s, probe): (&Statement, usize), behind: &[ResourceId]) -> Cut {
     let estate = engine.estate();
     let catalog = &estate.catalog;
     let mut cut = Cut::default();
     let Some(places) = &s.what.places else { return cut };
-    let steps: Vec<Step> = steps(s).into_iter().filter(|step| !matches!(step, Step::Places)).collect();
-    for &resource in behind {
+    // What lies behind barriers and in one of its places, each once.
+    let within = places.iter().flat_map(|place| {
+        let range = catalog.subtree(place.resource);
+        let from = behind.partition_point(|resource| resource.0 < range.start);
+        let to = behind.partition_point(|resource| resource.0 < range.end);
+        behind[from..to].iter().copied()
+    });
+    let mut within: Vec<ResourceId> = within.collect();
+    within.sort_unstable();
+    within.dedup();
+    let [mut users, mut allowed] = std::array::from_fn(|_| engine.nobody());
+    for resource in within {
+        if !estate.schema.is_any(catalog.kind(resource), s.what.kinds.as_deref()) {
+            continue;
+        }
         let Some(place) =
             places.iter().filter(|p| reaches(catalog, p, resource)).max_by_key(|p| catalog.depth(p.resource))
         else {
@@ -126,21 +140,25 @@ fn cut<'e>(engine: &mut SetEngine<'e>, survey: &Survey, s: &'e Statement, behind
         if anchor(estate, s, resource).is_some() {
             continue;
         }
-        let (left, _) = engine.narrowed(s, &steps, resource);
-        let users = left.last().copied().unwrap_or(SetId::NONE);
-        let users = engine.both(users, survey.active);
-        let number = u64::from(engine.sets().count(users));
+        let mut work = engine.look(resource);
+        engine.probe(&mut work, probe, &mut users);
+        users.intersect_with(&survey.active);
+        let number = users.count_ones(..) as u64;
         let (mut kept, spoken) = (0, cut.spoken);
         for action in s.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, catalog.kind(resource))) {
-            let allowed = engine.allowed(resource, action);
-            let rest = engine.but(users, allowed);
             cut.spoken += number;
-            kept += u64::from(engine.sets().count(rest));
+            if number == 0 {
+                continue;
+            }
+            engine.decide_on(&mut work, action);
+            engine.allowed_users(&work, action, &mut allowed);
+            kept += users.difference_count(&allowed) as u64;
             if cut.example.is_none() {
-                let user = engine.sets().users(rest).next();
+                let user = users.difference(&allowed).next();
                 cut.example = user.map(|user| (UserId::new(user), action, resource));
             }
         }
+        engine.done(work);
         cut.behind += u64::from(cut.spoken > spoken);
         if kept > 0 {
             cut.kept += kept;

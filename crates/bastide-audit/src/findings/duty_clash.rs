@@ -3,7 +3,7 @@
 use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey, Triple};
-use bastide_engine::sets::store::SetId;
+use bastide_engine::sets::store::{SetId, SetStore};
 use bastide_model::*;
 use std::collections::BTreeMap;
 
@@ -20,11 +20,17 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let mut engine = survey.engine.borrow_mut();
+    if estate.proofs.apart.is_empty() {
+        return Vec::new();
+    }
+    let mut engine = survey.evaluator();
+    let mut sets = SetStore::new(estate.people.len());
+    let [mut both, mut other] = std::array::from_fn(|_| engine.nobody());
     // By declaration, pair of duties and users: on how many resources, and an example.
     let mut by: BTreeMap<(usize, [ActionId; 2], SetId), (usize, Triple)> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
+        let mut work = engine.look(resource);
         for (at, apart) in estate.proofs.apart.iter().enumerate() {
             if !estate.schema.is_any(kind, apart.kinds.as_deref()) {
                 continue;
@@ -33,25 +39,28 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                 apart.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, kind)).collect();
             for (i, a) in duties.iter().enumerate() {
                 for b in &duties[i + 1..] {
-                    let (x, y) = (engine.allowed(resource, *a), engine.allowed(resource, *b));
-                    let both = engine.both(x, y);
-                    let both = engine.both(both, survey.active);
-                    if let Some(user) = engine.sets().users(both).next() {
-                        let entry = by.entry((at, [*a, *b], both)).or_insert((0, (UserId::new(user), *a, resource)));
-                        entry.0 += 1;
+                    for (action, users) in [(*a, &mut both), (*b, &mut other)] {
+                        engine.decide_on(&mut work, action);
+                        engine.allowed_users(&work, action, users);
+                    }
+                    both.intersect_with(&other);
+                    if let Some(user) = both.minimum() {
+                        let key = (at, [*a, *b], sets.of_users(&both));
+                        by.entry(key).or_insert((0, (UserId::new(user), *a, resource))).0 += 1;
                     }
                 }
             }
         }
+        engine.done(work);
     }
     by.into_iter()
         .map(|((at, duties, users), (resources, example))| {
-            let names: Vec<&str> = engine.sets().users(users).map(|u| estate.people.id(UserId::new(u))).collect();
+            let names: Vec<&str> = sets.users(users).map(|u| estate.people.id(UserId::new(u))).collect();
             let duties: Vec<&str> = duties.iter().map(|a| estate.schema.actions[a.index()].name.as_str()).collect();
             let shown = names.iter().take(6).copied().collect::<Vec<_>>().join(", ");
             let more = if names.len() > 6 { format!(" and {} more", names.len() - 6) } else { String::new() };
             let message = format!("{shown}{more} may {} on the same resource", duties.join(" and "));
-            let everybody: Vec<usize> = engine.sets().users(users).collect();
+            let everybody: Vec<usize> = sets.users(users).collect();
             Found::new(format!("{} {shown}", duties.join(" and ")), Some(estate.proofs.apart[at].origin), message)
                 .evidence(many(resources as u64, "resource"))
                 .naming_users(estate, everybody)

@@ -4,6 +4,7 @@ use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_model::condition::Term;
+use bastide_model::*;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -18,11 +19,9 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let mut engine = survey.engine.borrow_mut();
     let mut found = Vec::new();
     for group in estate.groups.all() {
-        let members = engine.members_of(group);
-        if engine.sets().count(members) > 0 || estate.groups.computed[group.index()].is_some() {
+        if estate.groups.computed[group.index()].is_some() || has_members(survey, estate, group) {
             continue;
         }
         let id = estate.groups.id(group);
@@ -33,4 +32,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         );
     }
     found
+}
+
+/// Whether anybody is in a group, by data or through computed groups.
+fn has_members(survey: &Survey, estate: &Estate, group: GroupId) -> bool {
+    let through = !estate.groups.through(group).is_empty();
+    !estate.groups.users(group).is_clear()
+        || through && estate.people.all().any(|user| survey.judge.member(user, group).is_true())
 }

@@ -4,7 +4,10 @@ use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey, Triple};
 use bastide_engine::change::Change;
+use bastide_engine::evaluate::{Cell, Decided, OutcomeId, put};
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
+use hashbrown::HashMap;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What it is.
@@ -20,7 +23,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 /// What one statement lets guests do.
 struct Power {
-    users: BTreeSet<usize>,
+    users: FixedBitSet,
     actions: BTreeSet<usize>,
     triples: u64,
     example: Triple,
@@ -28,27 +31,49 @@ struct Power {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let mut engine = survey.engine.borrow_mut();
+    let mut engine = survey.evaluator();
+    let mut guests = engine.nobody();
+    let harmful: Vec<ActionId> = ActionId::all(estate.schema.actions.len()).filter(|a| !case.is_harmless(*a)).collect();
     let mut by: BTreeMap<StatementId, Power> = BTreeMap::new();
+    // Of an outcome that was met: by which statements it lets how many guests in.
+    let mut known: HashMap<OutcomeId, Vec<(StatementId, u64)>> = HashMap::new();
     for resource in estate.catalog.all() {
-        let decided = engine.row(resource);
-        for action in ActionId::all(estate.schema.actions.len()).filter(|a| !case.is_harmless(*a)) {
-            let allowed = engine.allowed(resource, action);
-            let guests = engine.both(allowed, survey.guests);
-            let users: Vec<usize> = engine.sets().users(guests).collect();
-            for user in users {
-                let Some(id) = engine.part(decided, UserId::new(user), action).by else { continue };
-                let entry = by.entry(id).or_insert_with(|| Power {
-                    users: BTreeSet::new(),
+        let mut work = engine.decide(resource);
+        for action in harmful.iter().copied() {
+            let outcome = match work.decided(action) {
+                Decided::Base(outcome) => {
+                    let own = |cell: &Cell| survey.guests.contains(cell.user as usize);
+                    Some(outcome).filter(|_| !work.cells(action).iter().any(own))
+                }
+                Decided::Wide(_) | Decided::Open => None,
+            };
+            if let Some(known) = outcome.and_then(|outcome| known.get(&outcome)) {
+                for (id, count) in known {
+                    by.get_mut(id).expect("it was met before").triples += count;
+                }
+                continue;
+            }
+            let mut counts = Vec::new();
+            engine.each_part(&mut work, action, |reason, by_what, words| {
+                let Some(id) = by_what.filter(|_| reason.is_allowed()) else { return };
+                put(words, &mut guests);
+                guests.intersect_with(&survey.guests);
+                let Some(user) = guests.minimum() else { return };
+                let power = by.entry(id).or_insert_with(|| Power {
+                    users: FixedBitSet::with_capacity(estate.people.len()),
                     actions: BTreeSet::new(),
                     triples: 0,
                     example: (UserId::new(user), action, resource),
                 });
-                entry.users.insert(user);
-                entry.actions.insert(action.index());
-                entry.triples += 1;
-            }
+                let count = guests.count_ones(..) as u64;
+                power.users.union_with(&guests);
+                power.actions.insert(action.index());
+                power.triples += count;
+                counts.push((id, count));
+            });
+            outcome.map(|outcome| known.insert(outcome, counts));
         }
+        engine.done(work);
     }
     by.into_iter()
         .map(|(id, Power { users, actions, triples, example })| {
@@ -57,8 +82,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let message = format!("{} lets guests {}", case.named(id), actions.join(", "));
             Found::of(case, id, message)
                 .naming(names)
-                .naming_users(estate, users.iter().copied())
-                .evidence(format!("{}, {}", many(users.len() as u64, "guest"), many(triples, "triple")))
+                .naming_users(estate, users.ones())
+                .evidence(format!("{}, {}", many(users.count_ones(..) as u64, "guest"), many(triples, "triple")))
                 .example(Some(example))
                 .suggest("to keep guests to what is harmless", vec![Change::Off(id)])
         })

@@ -4,6 +4,7 @@ use super::label::from_top;
 use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
+use bastide_engine::sets::store::{SetId, SetStore};
 use bastide_model::*;
 use std::collections::BTreeMap;
 
@@ -24,32 +25,30 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     else {
         return Vec::new();
     };
-    let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<(u32, u32, u32), Vec<ResourceId>> = BTreeMap::new();
+    let mut engine = survey.evaluator();
+    let mut sets = SetStore::new(estate.people.len());
+    let mut readers = engine.nobody();
+    let mut by: BTreeMap<(u32, u32, SetId), Vec<ResourceId>> = BTreeMap::new();
     for resource in estate
         .catalog
         .all()
         .filter(|r| from_top(estate, *r).is_some_and(|steps| (steps as f64) < case.limits.exposure_steps))
     {
-        let allowed = engine.allowed(resource, read);
-        let readers = engine.both(allowed, survey.active);
-        let (users, guests) = (engine.sets().count(readers), engine.sets().count_both(readers, survey.guests));
+        engine.allowed(resource, read, &mut readers);
+        let (users, guests) = (readers.count_ones(..) as u32, readers.intersection_count(&survey.guests) as u32);
         if f64::from(users) > case.limits.exposure_users || guests > 0 {
-            by.entry((users, guests, readers.0)).or_default().push(resource);
+            by.entry((users, guests, sets.of_users(&readers))).or_default().push(resource);
         }
     }
-    let found = by.into_iter().rev().map(|((users, guests, _), resources)| {
-        let all = engine.allowed(resources[0], read);
-        let all = engine.both(all, survey.active);
-        let readers: Vec<usize> = engine.sets().users(all).collect();
+    let found = by.into_iter().rev().map(|((users, guests, readers), resources)| {
+        let readers: Vec<usize> = sets.users(readers).collect();
         let first = resources[0];
         let path = estate.catalog.path(first);
         let others = if resources.len() == 1 { String::new() } else { format!(" and {} more", resources.len() - 1) };
         let about = estate.catalog.id(first).to_string();
         let message = format!("`{path}`{others} of a high label can be read by {users} users, {guests} of them guests");
-        let allowed = engine.allowed(first, read);
-        let set = if guests > 0 { survey.guests } else { survey.active };
-        let example = engine.sets().first_of_both(allowed, set).map(|u| (UserId::new(u), read, first));
+        let shows = |user: &&usize| guests == 0 || survey.guests.contains(**user);
+        let example = readers.iter().find(shows).map(|user| (UserId::new(*user), read, first));
         let by = example.and_then(|(u, a, r)| survey.judge.decide(u, a, r).by);
         let mut one = Found::new(about, Some(estate.catalog.origins[first.index()]), message)
             .example(example)

@@ -49,18 +49,25 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
 pub(super) fn labelled(case: &Case, survey: &Survey, id: StatementId) -> (usize, Option<Triple>) {
     let estate = case.estate;
     let statement = estate.statement(id);
-    let mut engine = survey.engine.borrow_mut();
+    let mut engine = survey.evaluator();
+    let [mut users, mut allowed] = std::array::from_fn(|_| engine.nobody());
     let (mut count, mut first) = (0, None);
     for resource in estate.catalog.all().filter(|r| above_lowest(estate, *r)) {
-        let Some(reaching) = engine.reaching(resource).into_iter().find(|r| r.id == id) else { continue };
-        count += 1;
-        if first.is_none() {
-            first = statement.actions.ones().map(ActionId::new).find_map(|action| {
-                let allowed = engine.allowed(resource, action);
-                let user = engine.sets().first_of_both(reaching.others, allowed)?;
-                Some((UserId::new(user), action, resource))
-            });
+        let mut work = engine.look(resource);
+        let rule = engine.rule_on(&work, id).filter(|rule| engine.touches(&mut work, *rule));
+        if let Some(rule) = rule {
+            count += 1;
+            if first.is_none() {
+                engine.applies_to(&mut work, rule, &mut users);
+                first = statement.actions.ones().map(ActionId::new).find_map(|action| {
+                    engine.decide_on(&mut work, action);
+                    engine.allowed_users(&work, action, &mut allowed);
+                    let user = users.intersection(&allowed).next()?;
+                    Some((UserId::new(user), action, resource))
+                });
+            }
         }
+        engine.done(work);
     }
     (count, first)
 }

@@ -4,7 +4,8 @@ use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey, Triple};
 use bastide_model::*;
-use std::collections::{BTreeMap, BTreeSet};
+use fixedbitset::FixedBitSet;
+use std::collections::BTreeMap;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -23,21 +24,25 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     else {
         return Vec::new();
     };
-    let mut engine = survey.engine.borrow_mut();
-    let mut by: BTreeMap<ResourceId, (Vec<ResourceId>, BTreeSet<usize>, u32, Triple)> = BTreeMap::new();
+    let mut engine = survey.evaluator();
+    let [mut more, mut above] = std::array::from_fn(|_| engine.nobody());
+    let mut last = None;
+    let mut by: BTreeMap<ResourceId, (Vec<ResourceId>, FixedBitSet, usize, Triple)> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let Some(parent) = estate.catalog.parent(resource) else { continue };
-        let (here, above) = (engine.allowed(resource, read), engine.allowed(parent, read));
-        let here = engine.both(here, survey.active);
-        let more = engine.but(here, above);
-        if let Some(user) = engine.sets().users(more).next() {
-            let count = engine.sets().count(more);
+        if last != Some(parent) {
+            engine.allowed(parent, read, &mut above);
+            last = Some(parent);
+        }
+        engine.allowed(resource, read, &mut more);
+        more.difference_with(&above);
+        if let Some(user) = more.minimum() {
             let entry = by
                 .entry(parent)
-                .or_insert_with(|| (Vec::new(), BTreeSet::new(), 0, (UserId::new(user), read, resource)));
+                .or_insert_with(|| (Vec::new(), engine.nobody(), 0, (UserId::new(user), read, resource)));
             entry.0.push(resource);
-            entry.1.extend(engine.sets().users(more));
-            entry.2 = entry.2.max(count);
+            entry.1.union_with(&more);
+            entry.2 = entry.2.max(more.count_ones(..));
         }
     }
     by.into_iter()
@@ -45,12 +50,9 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let path = estate.catalog.path(parent);
             let message = format!("in `{path}`, {} more open than it is", many(resources.len() as u64, "resource"));
             Found::new(estate.catalog.id(parent), Some(estate.catalog.origins[parent.index()]), message)
-                .evidence(format!(
-                    "up to {} can read one of them and not the container",
-                    many(u64::from(users), "user")
-                ))
+                .evidence(format!("up to {} can read one of them and not the container", many(users as u64, "user")))
                 .naming_resources(estate, resources)
-                .naming_users(estate, whom)
+                .naming_users(estate, whom.ones())
                 .example(Some(example))
         })
         .collect()

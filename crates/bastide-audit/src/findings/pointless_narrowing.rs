@@ -4,9 +4,7 @@ use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
-use bastide_engine::sets::SetEngine;
-use bastide_engine::sets::claims::Reaching;
-use bastide_engine::sets::store::SetId;
+use bastide_engine::evaluate::Evaluator;
 use bastide_model::condition::Term;
 use bastide_model::*;
 
@@ -22,7 +20,8 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
-    let live = case.live().filter_map(|(id, _)| broader(case, survey, id).map(|by| (id, by)));
+    let mut engine = survey.evaluator();
+    let live = case.live().filter_map(|(id, _)| broader(case, survey, &mut engine, id).map(|by| (id, by)));
     live.map(|(id, by)| {
         let (narrow, wide) = (survey.of(id), survey.of(by));
         let message = format!("{} restricts nobody: {} gives the same to many more", case.named(id), case.named(by));
@@ -41,7 +40,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
 const BROADER: usize = 4;
 
 /// The broader statement that gives what a narrow grant gives, where there is one.
-pub(super) fn broader(case: &Case, survey: &Survey, id: StatementId) -> Option<StatementId> {
+pub(super) fn broader(case: &Case, survey: &Survey, engine: &mut Evaluator, id: StatementId) -> Option<StatementId> {
     let of = survey.of(id);
     let s = case.estate.statement(id);
     let narrow = s.who.terms.iter().all(|t| matches!(t, Term::User(_) | Term::Members(_)));
@@ -54,26 +53,29 @@ pub(super) fn broader(case: &Case, survey: &Survey, id: StatementId) -> Option<S
         return None;
     }
     let (user, action, resource) = of.example?;
-    let mut engine = survey.engine.borrow_mut();
-    let all = engine.reaching(resource);
-    let fits = |r: &&Reaching| {
-        let other = case.estate.statement(r.id);
+    let mut work = engine.look(resource);
+    let mut broad = Vec::new();
+    for rule in engine.rules(&work) {
+        let other = engine.statement_of(rule);
+        let statement = case.estate.statement(other);
         // What is given in addition is no narrowing.
-        r.id != id
-            && other.modality.permits()
-            && s.actions.is_subset(&other.actions)
+        let fits = other != id
+            && statement.modality.permits()
+            && s.actions.is_subset(&statement.actions)
             && action.index() < s.actions.len()
-            && engine.sets().contains(r.others, user.index())
-            && survey.of(r.id).users >= BROADER * of.users
-            && survey.of(r.id).sole.triples() > 0
-    };
-    let mut broad: Vec<StatementId> = all.iter().filter(fits).map(|r| r.id).collect();
+            && survey.of(other).users >= BROADER * of.users
+            && survey.of(other).sole.triples() > 0;
+        if fits && engine.applies_to_user(&mut work, rule, user) {
+            broad.push(other);
+        }
+    }
+    engine.done(work);
     broad.sort_by_key(|id| std::cmp::Reverse(survey.of(*id).users));
-    broad.into_iter().find(|broad| gives_all(case, survey, &mut engine, id, *broad))
+    broad.into_iter().find(|broad| gives_all(case, survey, engine, id, *broad))
 }
 
 /// Whether a statement reaches everything that another one reaches.
-fn gives_all(case: &Case, survey: &Survey, engine: &mut SetEngine, narrow: StatementId, broad: StatementId) -> bool {
+fn gives_all(case: &Case, survey: &Survey, engine: &mut Evaluator, narrow: StatementId, broad: StatementId) -> bool {
     let places = case.estate.statement(narrow).what.places.as_deref();
     let catalog = &case.estate.catalog;
     let beneath = |place: &statement::Place| catalog.subtree(place.resource).map(ResourceId).collect::<Vec<_>>();
@@ -81,11 +83,17 @@ fn gives_all(case: &Case, survey: &Survey, engine: &mut SetEngine, narrow: State
         Some(places) => places.iter().flat_map(beneath).collect(),
         None => catalog.all().collect(),
     };
+    let [mut few, mut many] = std::array::from_fn(|_| engine.nobody());
     resources.into_iter().all(|resource| {
-        let reaching = engine.reaching(resource);
-        let users = |id: StatementId| reaching.iter().find(|r| r.id == id).map_or(SetId::NONE, |r| r.others);
-        let (narrow, broad) = (users(narrow), users(broad));
-        let narrow = engine.both(narrow, survey.active);
-        engine.but(narrow, broad) == SetId::NONE
+        let mut work = engine.look(resource);
+        for (id, users) in [(narrow, &mut few), (broad, &mut many)] {
+            users.clear();
+            if let Some(rule) = engine.rule_on(&work, id) {
+                engine.applies_to(&mut work, rule, users);
+            }
+        }
+        engine.done(work);
+        few.intersect_with(&survey.active);
+        few.is_subset(&many)
     })
 }

@@ -17,13 +17,14 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let mut engine = survey.evaluator();
     let live = case.live().filter(|(id, s)| {
         let of = survey.of(*id);
         let idle = !s.modality.permits() && of.idle == of.triples;
         of.agree > 0
             && of.sole.triples() == 0
             && !idle
-            && super::pointless_narrowing::broader(case, survey, *id).is_none()
+            && super::pointless_narrowing::broader(case, survey, &mut engine, *id).is_none()
     });
     live.map(|(id, _)| {
         let of = survey.of(id);

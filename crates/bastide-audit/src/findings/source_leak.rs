@@ -22,34 +22,29 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     else {
         return Vec::new();
     };
-    let mut engine = survey.engine.borrow_mut();
+    let mut engine = survey.evaluator();
+    let [mut leak, mut there] = std::array::from_fn(|_| engine.nobody());
     let mut linked: Vec<ResourceId> = estate.catalog.sources.keys().copied().collect();
     linked.sort();
     let mut found = Vec::new();
     for resource in linked {
         for source in estate.catalog.sources(resource) {
             let Source::Resource(source) = source else { continue };
-            let (here, there) = (engine.allowed(resource, read), engine.allowed(*source, read));
-            let here = engine.both(here, survey.active);
-            let leak = engine.but(here, there);
-            let count = engine.sets().count(leak);
+            engine.allowed(resource, read, &mut leak);
+            engine.allowed(*source, read, &mut there);
+            leak.difference_with(&there);
+            let count = leak.count_ones(..) as u64;
             if count == 0 {
                 continue;
             }
             let (path, from) = (estate.catalog.path(resource), estate.catalog.path(*source));
             let about = format!("{} from {}", estate.catalog.id(resource), estate.catalog.id(*source));
-            let user = engine.sets().users(leak).next();
-            let message = format!(
-                "{} can read `{path}`, which comes from `{from}`, and not that",
-                many(u64::from(count), "user")
-            );
+            let user = leak.minimum();
+            let message = format!("{} can read `{path}`, which comes from `{from}`, and not that", many(count, "user"));
             found.push(
                 Found::new(about, Some(estate.catalog.origins[resource.index()]), message)
-                    .evidence(format!(
-                        "of them, {}",
-                        many(u64::from(engine.sets().count_both(leak, survey.guests)), "guest")
-                    ))
-                    .naming_users(estate, engine.sets().users(leak))
+                    .evidence(format!("of them, {}", many(leak.intersection_count(&survey.guests) as u64, "guest")))
+                    .naming_users(estate, leak.ones())
                     .example(user.map(|u| (UserId::new(u), read, resource))),
             );
         }

@@ -4,8 +4,10 @@ use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey, Triple};
 use bastide_engine::Reason;
+use bastide_engine::evaluate::put;
 use bastide_model::*;
-use std::collections::{BTreeMap, BTreeSet};
+use fixedbitset::FixedBitSet;
+use std::collections::BTreeMap;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -22,34 +24,44 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 type Doors = (StatementId, ActionId, ActionId);
 
 /// How many triples, by whom, and one of them.
-type Through = (u64, BTreeSet<usize>, Triple);
+type Through = (u64, FixedBitSet, Triple);
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let mut engine = survey.engine.borrow_mut();
+    if estate.proofs.alike.is_empty() {
+        return Vec::new();
+    }
+    let mut engine = survey.evaluator();
+    let [mut allowed, mut through] = std::array::from_fn(|_| engine.nobody());
     let mut by: BTreeMap<Doors, Through> = BTreeMap::new();
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
+        let mut work = engine.look(resource);
         for doors in &estate.proofs.alike {
             let doors: Vec<ActionId> =
                 doors.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, kind)).collect();
-            for shut in &doors {
-                let parts = engine.parts(resource, *shut);
-                for part in parts.iter().filter(|p| matches!(p.reason, Reason::Denied | Reason::Capped)) {
-                    for open in doors.iter().filter(|open| *open != shut) {
-                        let allowed = engine.allowed(resource, *open);
-                        let through = engine.both(allowed, part.users);
-                        let count = u64::from(engine.sets().count(through));
-                        let (Some(user), Some(id)) = (engine.sets().users(through).next(), part.by) else { continue };
-                        let entry = by
-                            .entry((id, *shut, *open))
-                            .or_insert_with(|| (0, BTreeSet::new(), (UserId::new(user), *open, resource)));
-                        entry.0 += count;
-                        entry.1.extend(engine.sets().users(through));
-                    }
+            for open in &doors {
+                engine.decide_on(&mut work, *open);
+                engine.allowed_users(&work, *open, &mut allowed);
+                for shut in doors.iter().filter(|shut| *shut != open) {
+                    engine.decide_on(&mut work, *shut);
+                    engine.each_part(&mut work, *shut, |reason, by_what, words| {
+                        let Some(id) = by_what.filter(|_| matches!(reason, Reason::Denied | Reason::Capped)) else {
+                            return;
+                        };
+                        put(words, &mut through);
+                        through.intersect_with(&allowed);
+                        let Some(user) = through.minimum() else { return };
+                        let entry = by.entry((id, *shut, *open)).or_insert_with(|| {
+                            (0, FixedBitSet::with_capacity(estate.people.len()), (UserId::new(user), *open, resource))
+                        });
+                        entry.0 += through.count_ones(..) as u64;
+                        entry.1.union_with(&through);
+                    });
                 }
             }
         }
+        engine.done(work);
     }
     let name = |a: ActionId| &estate.schema.actions[a.index()].name;
     by.into_iter()
@@ -61,7 +73,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                 name(open)
             );
             Found::of(case, id, message)
-                .naming_users(estate, users)
+                .naming_users(estate, users.ones())
                 .evidence(many(triples, "triple"))
                 .example(Some(example))
         })

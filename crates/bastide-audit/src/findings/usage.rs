@@ -15,20 +15,21 @@ pub fn used(case: &Case, survey: &Survey) -> Option<BTreeMap<StatementId, Use>> 
     let first = case.moment.date.saturating_sub((case.limits.usage_days as i64).days());
     let live = case.live().filter(|(_, s)| s.modality.permits() && s.from.is_none_or(|from| from <= first));
     let mut by: BTreeMap<StatementId, Use> = live.map(|(id, _)| (id, Default::default())).collect();
-    let mut engine = survey.engine.borrow_mut();
+    let mut engine = survey.evaluator();
     for &(user, action, resource) in rows {
-        let owner = case.estate.catalog.owner(resource).flatten() == Some(user);
-        for reaching in engine.reaching(resource) {
-            let set = if owner { reaching.owners } else { reaching.others };
-            let lists = case.estate.statement(reaching.id).actions.contains(action.index());
+        let mut work = engine.look(resource);
+        for rule in engine.rules(&work) {
+            let id = engine.statement_of(rule);
+            let lists = case.estate.statement(id).actions.contains(action.index());
             if lists
-                && engine.sets().contains(set, user.index())
-                && let Some((users, places)) = by.get_mut(&reaching.id)
+                && engine.applies_to_user(&mut work, rule, user)
+                && let Some((users, places)) = by.get_mut(&id)
             {
                 users.insert(user);
                 places.insert(resource);
             }
         }
+        engine.done(work);
     }
     Some(by)
 }

@@ -4,8 +4,8 @@
 use super::person::KindCount;
 use crate::decide::{Judge, Reason, targets};
 use crate::difference::{Fold, fold};
+use crate::evaluate::Snapshot;
 use crate::explain::{StatementRef, Way, ways};
-use crate::sets::{Decided, SetEngine};
 use crate::show;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
@@ -89,7 +89,9 @@ type Cause = (Option<StatementId>, Reason, Option<StatementId>);
 /// Decisions that depend on themselves.
 pub fn compare(estate: &Estate, moment: &Moment, left: UserId, right: Beside) -> Result<Comparison, Vec<Diagnostic>> {
     let judge = Judge::new(estate, moment)?;
-    let mut engine = SetEngine::new(estate, moment)?;
+    let snapshot = Snapshot::new(estate, moment)?;
+    let mut engine = snapshot.evaluator();
+    let mut members = engine.nobody();
     let others: Vec<UserId> = match right {
         Beside::User(user) => vec![user],
         Beside::Group(group) => estate
@@ -98,16 +100,18 @@ pub fn compare(estate: &Estate, moment: &Moment, left: UserId, right: Beside) ->
             .filter(|u| *u != left && estate.people.is_active(*u) && judge.member(*u, group).is_true())
             .collect(),
     };
+    others.iter().for_each(|user| members.insert(user.index()));
+    let (mut allowed, none) = (engine.nobody(), others.is_empty());
     let mut sides = [Tally::new(estate), Tally::new(estate)];
     let mut same = 0;
     let mut apart: [BTreeMap<Cause, BTreeMap<ResourceId, Vec<usize>>>; 2] = [BTreeMap::new(), BTreeMap::new()];
     for resource in estate.catalog.all() {
-        let decided = engine.row(resource);
+        let mut work = engine.decide(resource);
         let mut can = [Vec::new(), Vec::new()];
         for action in ActionId::all(estate.schema.actions.len()) {
-            let may = |user: &UserId| engine.allows(decided, *user, action);
-            let (a, every, any) = (may(&left), others.iter().all(may), others.iter().any(may));
-            let every = every && !others.is_empty();
+            engine.allowed_users(&work, action, &mut allowed);
+            let (a, any) = (allowed.contains(left.index()), !allowed.is_disjoint(&members));
+            let every = any && !none && members.is_subset(&allowed);
             if a {
                 can[0].push(action.index());
             }
@@ -122,9 +126,12 @@ pub fn compare(estate: &Estate, moment: &Moment, left: UserId, right: Beside) ->
             };
             let Some(first) = others.first().copied() else { continue };
             let (has, lacks) = if side == 0 { (left, first) } else { (first, left) };
-            let cause = cause(&engine, decided, has, lacks, action);
+            let (_, by) = engine.cause_in(&mut work, action, has);
+            let (reason, against) = engine.cause_in(&mut work, action, lacks);
+            let cause = (by, reason, against);
             apart[side].entry(cause).or_default().entry(resource).or_default().push(action.index());
         }
+        engine.done(work);
         for (tally, can) in sides.iter_mut().zip(&can) {
             tally.add(estate.catalog.kind(resource), can);
         }
@@ -156,11 +163,6 @@ pub fn compare(estate: &Estate, moment: &Moment, left: UserId, right: Beside) ->
         only_left: told(only_left, Some(left), first),
         only_right: told(only_right, first, Some(left)),
     })
-}
-
-fn cause(engine: &SetEngine, decided: Decided, has: UserId, lacks: UserId, action: ActionId) -> Cause {
-    let (gives, keeps) = (engine.part(decided, has, action), engine.part(decided, lacks, action));
-    (gives.by, keeps.reason, keeps.by)
 }
 
 /// One cause, cut into parts with the same actions.

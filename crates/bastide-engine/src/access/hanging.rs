@@ -8,8 +8,7 @@
 //! the statements that reach it and look up something that is missing somewhere.
 
 use crate::difference::{Turn, difference};
-use crate::sets::SetEngine;
-use crate::sets::store::SetId;
+use crate::evaluate::{Probe, Snapshot};
 use bastide_model::column::Column;
 use bastide_model::condition::*;
 use bastide_model::groups::Computed;
@@ -73,65 +72,82 @@ pub fn hanging(estate: &Estate, moment: &Moment) -> Result<Vec<Hanging>, Vec<Dia
     if leaves.iter().all(Vec::is_empty) {
         return Ok(Vec::new());
     }
-    let mut engine = SetEngine::new(estate, moment)?;
-    let mut favourable = SetEngine::favourable(estate, moment)?;
-    let difference = difference(&mut engine, &mut favourable);
+    // Of each comparison: for whom it is true, and for whom it is not false.
+    let mut first = Vec::with_capacity(leaves.len());
+    let mut probes = Vec::new();
+    for leaf in &leaves {
+        first.push(probes.len());
+        probes.extend(leaf.iter().flat_map(|leaf| [false, true].map(|open| Probe::Condition(leaf.condition, open))));
+    }
+    let usual = Snapshot::probing(estate, moment, &probes)?;
+    let favourable = Snapshot::favourable(estate, moment)?;
+    let difference = difference(&usual, &favourable, None);
+    let (mut lister, mut engines) = (difference.lister(), [usual.evaluator(), favourable.evaluator()]);
     let mut found: BTreeMap<Lookup, Lacking> = BTreeMap::new();
-    // Who lacks what, and who is concerned by a row of the difference, as sets of the engine.
-    let mut lack: HashMap<Lookup, SetId> = HashMap::new();
-    let mut concerned: HashMap<(u32, usize), SetId> = HashMap::new();
+    let mut lack: HashMap<Lookup, FixedBitSet> = HashMap::new();
+    let [mut open, mut other, mut unknown] = std::array::from_fn(|_| engines[0].nobody());
     for &(resource, row) in &difference.changed {
         let resource = ResourceId(resource);
-        let reached: Vec<StatementId> = engine.reached(resource).filter(|id| !leaves[id.index()].is_empty()).collect();
-        for (at, turn) in difference.turns(row).iter().enumerate() {
-            let Turn { action, gained, .. } = turn;
+        let mut works = engines.each_mut().map(|engine| engine.look(resource));
+        let rules = [0, 1].map(|side| {
+            let rules = engines[side].rules(&works[side]).into_iter();
+            rules.map(|rule| (engines[side].statement_of(rule), rule)).collect::<BTreeMap<StatementId, u32>>()
+        });
+        let reached: BTreeSet<StatementId> = rules.iter().flat_map(|rules| rules.keys().copied()).collect();
+        let reached: Vec<StatementId> = reached.into_iter().filter(|id| !leaves[id.index()].is_empty()).collect();
+        for Turn { action, gained, .. } in difference.turns(row) {
             let action = ActionId(*action);
-            let gained = *concerned
-                .entry((row, at))
-                .or_insert_with(|| engine.set_of(gained.iter(&difference.sets).collect::<Vec<usize>>()));
+            let mut concerned = engines[0].nobody();
+            lister.users(*gained).into_iter().for_each(|user| concerned.insert(user as usize));
             for id in reached.iter().filter(|id| estate.statement(**id).speaks_of(action)) {
-                let open = engine.left_open(*id, resource);
-                let open = engine.both(open, gained);
-                if open == SetId::NONE {
+                // A missing value taken the other way makes it apply to others: to those it is left open.
+                open.clear();
+                for side in 0..2 {
+                    if let Some(rule) = rules[side].get(id) {
+                        engines[side].applies_to(&mut works[side], *rule, &mut other);
+                        open.symmetric_difference_with(&other);
+                    }
+                }
+                open.intersect_with(&concerned);
+                if open.is_clear() {
                     continue;
                 }
-                for leaf in &leaves[id.index()] {
-                    let unknown = engine.unknown(leaf.condition, resource);
-                    let unknown = engine.both(unknown, open);
-                    if unknown == SetId::NONE {
+                for (at, leaf) in leaves[id.index()].iter().enumerate() {
+                    let probe = first[id.index()] + 2 * at;
+                    engines[0].probe(&mut works[0], probe + 1, &mut unknown);
+                    engines[0].probe(&mut works[0], probe, &mut other);
+                    unknown.difference_with(&other);
+                    unknown.intersect_with(&open);
+                    if unknown.is_clear() {
                         continue;
                     }
                     for lookup in &leaf.lookups {
-                        let (whom, place) = match lookup {
-                            Lookup::Realm | Lookup::User(_) => {
-                                let without = *lack
-                                    .entry(*lookup)
-                                    .or_insert_with(|| engine.set_of(users_without(estate, *lookup)));
-                                (engine.both(unknown, without), None)
-                            }
-                            Lookup::State(at) => {
-                                (unknown, place_without(estate, &estate.catalog.states, *at, resource))
-                            }
-                            Lookup::Resource(at, id) => {
-                                (unknown, place_without(estate, &estate.catalog.attributes[*id], *at, resource))
-                            }
-                        };
                         let of_user = matches!(lookup, Lookup::Realm | Lookup::User(_));
-                        if whom == SetId::NONE || (!of_user && place.is_none()) {
-                            continue;
+                        let (mut whom, mut place) = (unknown.clone(), None);
+                        match lookup {
+                            Lookup::Realm | Lookup::User(_) => whom.intersect_with(
+                                lack.entry(*lookup).or_insert_with(|| users_without(estate, *lookup).collect()),
+                            ),
+                            Lookup::State(at) => place = place_without(estate, &estate.catalog.states, *at, resource),
+                            Lookup::Resource(at, id) => {
+                                place = place_without(estate, &estate.catalog.attributes[*id], *at, resource);
+                            }
                         }
+                        let Some(user) = whom.minimum().filter(|_| of_user || place.is_some()) else { continue };
                         let lacking = found.entry(*lookup).or_default();
                         lacking.statements.insert(*id);
                         lacking.resources.extend(place);
-                        let first = engine.sets().users(whom).next().map(UserId::new);
-                        lacking.example = lacking.example.or(first.map(|user| (user, action, resource)));
+                        lacking.example = lacking.example.or(Some((UserId::new(user), action, resource)));
                         if of_user {
                             lacking.users.grow(estate.people.len());
-                            engine.sets().users(whom).for_each(|user| lacking.users.insert(user));
+                            lacking.users.union_with(&whom);
                         }
                     }
                 }
             }
+        }
+        for (engine, work) in engines.iter_mut().zip(works) {
+            engine.done(work);
         }
     }
     let told = |(lookup, lacking): (Lookup, Lacking)| {
@@ -233,13 +249,14 @@ fn lookup(estate: &Estate, operand: &Operand) -> Option<Lookup> {
     }
 }
 
-fn users_without(estate: &Estate, lookup: Lookup) -> Vec<usize> {
+fn users_without(estate: &Estate, lookup: Lookup) -> impl Iterator<Item = usize> {
     let column = match lookup {
-        Lookup::Realm => &estate.people.realms,
-        Lookup::User(id) => &estate.people.attributes[id],
-        Lookup::State(_) | Lookup::Resource(..) => return Vec::new(),
+        Lookup::Realm => Some(&estate.people.realms),
+        Lookup::User(id) => Some(&estate.people.attributes[id]),
+        Lookup::State(_) | Lookup::Resource(..) => None,
     };
-    (0..estate.people.len()).filter(|user| column.code(*user).is_none()).collect()
+    let users = 0..estate.people.len();
+    users.filter(move |user| column.is_some_and(|column| column.code(*user).is_none()))
 }
 
 /// The resource that lacks a value which is looked up from another; that one, where the way leads nowhere.

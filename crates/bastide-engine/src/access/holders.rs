@@ -1,8 +1,9 @@
 //! Who can do one thing in one place, and through what.
 
 use crate::decide::{Judge, Reason};
+use crate::evaluate::Snapshot;
 use crate::explain::{StatementRef, Way, ways};
-use crate::sets::SetEngine;
+
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
@@ -74,8 +75,9 @@ pub fn holders(
     inactive: bool,
 ) -> Result<Holders, Vec<Diagnostic>> {
     let estate = judge.estate();
-    let mut engine = SetEngine::new(estate, judge.moment())?;
-    let decided = engine.row(resource);
+    let snapshot = Snapshot::new(estate, judge.moment())?;
+    let mut engine = snapshot.evaluator();
+    let mut work = engine.decide(resource);
     let actions = ActionId::all(estate.schema.actions.len());
     let mut groups: BTreeMap<(Reason, Option<StatementId>), Vec<Holder>> = BTreeMap::new();
     let mut profiles: BTreeMap<Vec<usize>, Vec<String>> = BTreeMap::new();
@@ -83,16 +85,16 @@ pub fn holders(
         if !inactive && !estate.people.is_active(user) {
             continue;
         }
-        let refused = wanted.iter().find(|a| !engine.allows(decided, user, **a));
+        let refused = wanted.iter().find(|a| !engine.allows_in(&work, **a, user));
         let Some(action) = refused.or(wanted.first()) else { continue };
-        let part = engine.part(decided, user, *action);
-        let ways = part.by.map_or(Vec::new(), |by| ways(judge, estate.statement(by), user, Some(resource)));
+        let (reason, by) = engine.cause_in(&mut work, *action, user);
+        let ways = by.map_or(Vec::new(), |by| ways(judge, estate.statement(by), user, Some(resource)));
         let id = estate.people.id(user).to_string();
-        if part.reason.is_allowed() {
-            let can = actions.clone().filter(|a| engine.allows(decided, user, *a)).map(ActionId::index).collect();
+        if reason.is_allowed() {
+            let can = actions.clone().filter(|a| engine.allows_in(&work, *a, user)).map(ActionId::index).collect();
             profiles.entry(can).or_default().push(id.clone());
         }
-        groups.entry((part.reason, part.by)).or_default().push(Holder {
+        groups.entry((reason, by)).or_default().push(Holder {
             user: id,
             name: estate.people.name(user).to_string(),
             kind: estate.people.kind(user).to_string(),

@@ -1,7 +1,8 @@
 //! Everything that is known of one user, group or resource.
 
+use crate::decide::place::anchor;
+use crate::evaluate::Snapshot;
 use crate::explain::{Met, StatementRef, of_resource, of_user};
-use crate::sets::SetEngine;
 use crate::show;
 use bastide_model::condition::{Condition, Term, Test};
 use bastide_model::groups::{Computed, Member};
@@ -192,14 +193,21 @@ fn of_place(estate: &Estate, moment: &Moment, resource: ResourceId, known: &mut 
         let value = catalog.attributes[at].get(row).map(|value| estate.schema.show(value));
         known.attributes.push(Met { name: attribute.name.clone(), value, from: of_resource(estate, id, resource) });
     }
-    let mut engine = SetEngine::new(estate, moment)?;
-    let reached: Vec<StatementId> = engine.reached(resource).collect();
-    known.statements = reached.into_iter().map(|id| StatementRef::new(estate, id)).collect();
+    let snapshot = Snapshot::new(estate, moment)?;
+    let mut engine = snapshot.evaluator();
+    let reaching = |id: &StatementId| {
+        let s = estate.statement(*id);
+        let live = s.is_on() && s.in_date(moment.date);
+        live && estate.schema.is_any(catalog.kind(resource), s.what.kinds.as_deref())
+            && (s.what.places.is_none() || anchor(estate, s, resource).is_some())
+    };
+    let reaching = StatementId::all(estate.statements.len()).filter(reaching);
+    known.statements = reaching.map(|id| StatementRef::new(estate, id)).collect();
+    let mut allowed = engine.nobody();
     for action in ActionId::all(estate.schema.actions.len()) {
         if estate.schema.fits(action, catalog.kind(resource)) {
-            let allowed = engine.allowed(resource, action);
-            let number = engine.sets().count(allowed) as usize;
-            known.allowed.push((estate.schema.actions[action.index()].name.clone(), number));
+            engine.allowed(resource, action, &mut allowed);
+            known.allowed.push((estate.schema.actions[action.index()].name.clone(), allowed.count_ones(..)));
         }
     }
     Ok(())

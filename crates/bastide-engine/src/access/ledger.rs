@@ -5,12 +5,14 @@
 //! cause, which actions they may do on how many of the resources.
 
 use crate::decide::Reason;
-use crate::sets::store::SetId;
-use crate::sets::{RowId, SetEngine};
+use crate::evaluate::{Decided, Evaluator, Snapshot, Tuning, Work};
+use crate::sets::store::{Bits, SetId};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
+use std::collections::BTreeMap;
+use std::rc::Rc;
 
 /// The lines, and the sets of users they speak of.
 #[derive(Debug)]
@@ -85,9 +87,69 @@ struct Heap {
 /// A line that a row gives: its cause, the users, and the actions.
 type Said = (Cause, FixedBitSet);
 
+/// What a line of single users is about, all but who and how many resources.
+type SingleKey = (u32, KindId, Reason, Option<StatementId>, FixedBitSet);
+
+/// Users of whom each has something on a number of resources of its own.
+#[derive(Default)]
+struct Singles {
+    /// Sets, and on how many resources.
+    sets: HashMap<SetId, i64>,
+    /// Users, and on how many resources more or fewer than these sets say.
+    users: HashMap<u32, i64>,
+    /// Of a user, a resource on which it is so.
+    examples: HashMap<u32, ResourceId>,
+    /// Of each set, who was left out wherever it was met so far.
+    left_out: HashMap<SetId, Vec<u32>>,
+    /// Users of sets that are not kept, and on how many resources.
+    counter: Counter,
+}
+
+/// How often each user is in any of many sets: the binary digits of that, each a bit a user.
+#[derive(Default)]
+struct Counter {
+    digits: Vec<Vec<u64>>,
+    /// Who was met.
+    seen: Vec<u64>,
+}
+
+impl Counter {
+    /// Counts the users of a set; `new` is told of those who were not met before. Cost: two words for each of the set, most
+    /// of the time.
+    fn add(&mut self, words: &[u64], mut new: impl FnMut(u32)) {
+        self.seen.resize(words.len(), 0);
+        for (at, (seen, word)) in self.seen.iter_mut().zip(words).enumerate() {
+            Bits(word & !*seen).for_each(|bit| new((at * 64 + bit) as u32));
+            *seen |= word;
+        }
+        let mut carry = words.to_vec();
+        let mut digit = 0;
+        while carry.iter().any(|word| *word != 0) {
+            if self.digits.len() == digit {
+                self.digits.push(vec![0; words.len()]);
+            }
+            for (sum, carry) in self.digits[digit].iter_mut().zip(&mut carry) {
+                (*sum, *carry) = (*sum ^ *carry, *sum & *carry);
+            }
+            digit += 1;
+        }
+    }
+
+    /// Users, and how often each was counted.
+    fn counts(&self) -> impl Iterator<Item = (u32, i64)> + '_ {
+        let users = self.seen.iter().enumerate().flat_map(|(at, word)| Bits(*word).map(move |bit| at * 64 + bit));
+        users.map(|user| {
+            let digit = |digits: &Vec<u64>| (digits[user / 64] >> (user % 64) & 1) as i64;
+            let digits = self.digits.iter().enumerate();
+            (user as u32, digits.map(|(place, digits)| digit(digits) << place).sum())
+        })
+    }
+}
+
 /// The lines of everybody active. With `refused`, also those that say what somebody is refused by a
-/// statement or for a need; what nothing permits is never listed. Cost: every resource once, and the
-/// different outcomes of each section.
+/// statement or for a need; what nothing permits is never listed. Where users are decided one by one, a line says of several
+/// on how many resources each of them may, which need not be the same ones. Cost: every resource once, the
+/// different outcomes of each section, and users who are decided one by one.
 ///
 /// # Errors
 /// A decision that depends on itself.
@@ -97,116 +159,252 @@ pub fn ledger(
     section: &dyn Fn(ResourceId) -> u32,
     refused: bool,
 ) -> Result<Ledger, Vec<Diagnostic>> {
-    let mut engine = SetEngine::new(estate, moment)?;
-    let active = engine.set_of(estate.people.active.ones());
+    let tuning = Tuning::of(estate).folding(estate);
+    Ok(ledger_of(&Snapshot::tuned(estate, moment, tuning)?, section, refused))
+}
+
+/// The same of a snapshot.
+pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refused: bool) -> Ledger {
+    let estate = snapshot.estate();
+    let mut engine = snapshot.evaluator();
+    let actions = estate.schema.actions.len();
     let mut sizes: HashMap<(u32, KindId), usize> = HashMap::new();
-    let mut rows: HashMap<(u32, KindId, RowId), (usize, ResourceId)> = HashMap::new();
+    let mut numbers: HashMap<Box<[u32]>, u32> = HashMap::new();
+    let mut rows: HashMap<(u32, KindId, u32), (usize, ResourceId)> = HashMap::new();
     let mut heaps: HashMap<Key, Heap> = HashMap::new();
+    let mut singles: HashMap<SingleKey, Singles> = HashMap::new();
     let told = |reason: Reason| match reason {
         Reason::Granted | Reason::Assured => true,
         Reason::Capped | Reason::Denied | Reason::Blocked => refused,
         Reason::Inactive | Reason::Silent => false,
     };
     // What the rows say of everybody, each worked out once.
-    let mut said: HashMap<(KindId, RowId), Vec<Said>> = HashMap::new();
+    let mut said: Vec<Rc<[Said]>> = Vec::new();
+    let mut key: Vec<u32> = Vec::new();
     for resource in estate.catalog.all() {
-        let decided = engine.row(resource);
+        let mut work = engine.decide(resource);
         let (at, kind) = (section(resource), estate.catalog.kind(resource));
         *sizes.entry((at, kind)).or_default() += 1;
-        let Some((owner, owners)) = decided.owner.filter(|(o, _)| estate.people.is_active(*o)) else {
-            rows.entry((at, kind, decided.others)).or_insert((0, resource)).0 += 1;
-            continue;
-        };
-        let actions = estate.schema.actions.len();
-        // As an owner somebody may fare otherwise: those actions are told apart.
-        let mut by_cause: Vec<(Reason, Option<StatementId>, FixedBitSet)> = Vec::new();
-        let mut apart = no_actions(actions);
-        for action in ActionId::all(actions).filter(|a| estate.schema.fits(*a, kind)) {
-            let (before, after) =
-                (engine.part_of(decided.others, owner, action), engine.part_of(owners, owner, action));
-            if (before.reason, before.by) == (after.reason, after.by) {
-                continue;
-            }
-            apart.insert(action.index());
-            if told(after.reason) {
-                note(&mut by_cause, after.reason, after.by, action, actions);
-            }
-        }
-        for (reason, by, actions) in by_cause {
-            let key = Key { section: at, kind, users: Whom::Owners, reason, by, actions };
-            let heap =
-                heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but: None });
-            heap.resources += 1;
-            heap.owners.push(owner);
-        }
-        // The others, without the owner where the owner is among them and fares otherwise.
-        for ((reason, by, users), actions) in row_says(&mut said, &mut engine, active, kind, decided.others, &told) {
-            let (mut with, mut without) = (actions.clone(), actions);
-            if engine.sets().contains(users, owner.index()) {
-                with.difference_with(&apart);
-                without.intersect_with(&apart);
-            } else {
-                without.clear();
-            }
-            let alone = engine.sets().count(users) == 1;
-            for (whom, actions) in [(Whom::All(users), with), (Whom::Others(users), without)] {
-                let others = matches!(whom, Whom::Others(_));
-                if actions.is_clear() || others && alone {
-                    continue;
+        let owner = estate.catalog.owner(resource).flatten().filter(|owner| estate.people.is_active(*owner));
+        key.clear();
+        let (mut wide, mut users): (bool, Vec<u32>) = (false, Vec::new());
+        for action in ActionId::all(actions) {
+            key.push(match work.decided(action) {
+                Decided::Open => u32::MAX,
+                Decided::Base(outcome) => outcome.0,
+                Decided::Wide(_) => {
+                    wide = true;
+                    u32::MAX
                 }
-                let key = Key { section: at, kind, users: whom, reason, by, actions };
-                let but = others.then_some(owner);
-                let heap = heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but });
+            });
+            users.extend(work.cells(action).iter().map(|cell| cell.user));
+        }
+        users.sort_unstable();
+        users.dedup();
+        if wide {
+            // Outcomes that are another one on each resource: every user is counted, action by action.
+            for action in ActionId::all(actions) {
+                let mut all = no_actions(actions);
+                all.insert(action.index());
+                engine.each_part(&mut work, action, |reason, by, words| {
+                    if told(reason) {
+                        let Singles { counter, examples, .. } =
+                            singles.entry((at, kind, reason, by, all.clone())).or_default();
+                        counter.add(words, |user| {
+                            examples.entry(user).or_insert(resource);
+                        });
+                    }
+                });
+            }
+            engine.done(work);
+            continue;
+        }
+        let row = match numbers.get(&key[..]) {
+            Some(known) => *known,
+            None => {
+                let row = said.len() as u32;
+                numbers.insert(key.as_slice().into(), row);
+                said.push(says(&engine, &work, &told));
+                row
+            }
+        };
+        let lines = Rc::clone(&said[row as usize]);
+        if users.is_empty() {
+            rows.entry((at, kind, row)).or_insert((0, resource)).0 += 1;
+        } else if let Some(owner) = owner.filter(|owner| users == [owner.0]) {
+            // As an owner somebody may fare otherwise: those actions are told apart.
+            let mut by_cause: Vec<(Reason, Option<StatementId>, FixedBitSet)> = Vec::new();
+            let mut apart = no_actions(actions);
+            for action in ActionId::all(actions) {
+                for cell in work.cells(action) {
+                    apart.insert(action.index());
+                    if told(cell.reason) {
+                        note(&mut by_cause, cell.reason, cell.by, action, actions);
+                    }
+                }
+            }
+            for (reason, by, actions) in by_cause {
+                let key = Key { section: at, kind, users: Whom::Owners, reason, by, actions };
+                let heap =
+                    heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but: None });
                 heap.resources += 1;
+                heap.owners.push(owner);
+            }
+            // The others, without the owner where the owner is among them and fares otherwise.
+            for ((reason, by, users), actions) in lines.iter() {
+                let (mut with, mut without) = (actions.clone(), actions.clone());
+                if engine.sets().contains(*users, owner.index()) {
+                    with.difference_with(&apart);
+                    without.intersect_with(&apart);
+                } else {
+                    without.clear();
+                }
+                let alone = engine.sets().count(*users) == 1;
+                for (whom, actions) in [(Whom::All(*users), with), (Whom::Others(*users), without)] {
+                    let others = matches!(whom, Whom::Others(_));
+                    if actions.is_clear() || others && alone {
+                        continue;
+                    }
+                    let key = Key { section: at, kind, users: whom, reason: *reason, by: *by, actions };
+                    let but = others.then_some(owner);
+                    let heap =
+                        heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but });
+                    heap.resources += 1;
+                }
+            }
+        } else {
+            // What the row says of everybody, and of some instead what is decided on them one by one.
+            for ((reason, by, set), actions) in lines.iter() {
+                let single = singles.entry((at, kind, *reason, *by, actions.clone())).or_default();
+                *single.sets.entry(*set).or_default() += 1;
+                let Singles { left_out, examples, .. } = single;
+                match left_out.get_mut(set) {
+                    Some(left_out) => left_out.retain(|user| {
+                        let still = users.binary_search(user).is_ok();
+                        if !still {
+                            examples.entry(*user).or_insert(resource);
+                        }
+                        still
+                    }),
+                    None => {
+                        let all = engine.sets().users(*set).map(|user| user as u32);
+                        let (out, others): (Vec<u32>, Vec<u32>) = all.partition(|u| users.binary_search(u).is_ok());
+                        for user in others {
+                            examples.entry(user).or_insert(resource);
+                        }
+                        left_out.insert(*set, out);
+                    }
+                }
+                for user in users.iter().filter(|user| engine.sets().contains(*set, **user as usize)) {
+                    *single.users.entry(*user).or_default() -= 1;
+                }
+            }
+            for user in users {
+                let mut by_cause: Vec<(Reason, Option<StatementId>, FixedBitSet)> = Vec::new();
+                for action in ActionId::all(actions).filter(|a| estate.schema.fits(*a, kind)) {
+                    let (reason, by) = engine.cause_in(&mut work, action, UserId(user));
+                    if told(reason) {
+                        note(&mut by_cause, reason, by, action, actions);
+                    }
+                }
+                for (reason, by, actions) in by_cause {
+                    let single = singles.entry((at, kind, reason, by, actions)).or_default();
+                    *single.users.entry(user).or_default() += 1;
+                    single.examples.entry(user).or_insert(resource);
+                }
             }
         }
+        engine.done(work);
     }
     for ((at, kind, row), (times, resource)) in rows {
-        for ((reason, by, users), actions) in row_says(&mut said, &mut engine, active, kind, row, &told) {
-            let key = Key { section: at, kind, users: Whom::All(users), reason, by, actions };
+        for ((reason, by, users), actions) in said[row as usize].iter() {
+            let key =
+                Key { section: at, kind, users: Whom::All(*users), reason: *reason, by: *by, actions: actions.clone() };
             let heap =
                 heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but: None });
             heap.resources += times;
             heap.resource = heap.resource.min(resource);
         }
     }
-    Ok(Ledger { sizes, ..sorted(heaps, &engine) })
+    let mut sorted: Vec<Line> = heaps.into_iter().map(|(key, heap)| line(key, heap, &engine)).collect();
+    for (cause, single) in singles {
+        sorted.extend(single.lines(&cause, &engine));
+    }
+    sorted.sort_by(|(a, _), (b, _)| a.cmp(b));
+    let mut sets: Vec<Vec<UserId>> = Vec::new();
+    let mut known: HashMap<Vec<UserId>, usize> = HashMap::new();
+    let mut keep = |users: Vec<UserId>| {
+        *known.entry(users).or_insert_with_key(|users| {
+            sets.push(users.clone());
+            sets.len() - 1
+        })
+    };
+    let lines = sorted.into_iter().map(|(_, (line, users))| LedgerLine { set: keep(users), ..line }).collect();
+    Ledger { lines, sets, sizes }
+}
+
+/// What lines are in the order of.
+type Order = (u32, KindId, bool, Vec<usize>, std::cmp::Reverse<(usize, u64)>, Option<StatementId>, ResourceId, u8);
+
+/// A line, whom it is about, and its place in the order.
+type Line = (Order, (LedgerLine, Vec<UserId>));
+
+impl Singles {
+    /// The lines: users with as many resources together.
+    fn lines(self, (section, kind, reason, by, actions): &SingleKey, engine: &Evaluator) -> Vec<Line> {
+        let mut counts: BTreeMap<u32, i64> = self.users.into_iter().collect();
+        for (set, times) in &self.sets {
+            engine.sets().users(*set).for_each(|user| *counts.entry(user as u32).or_default() += times);
+        }
+        self.counter.counts().for_each(|(user, count)| *counts.entry(user).or_default() += count);
+        let examples = self.examples;
+        let mut by_count: BTreeMap<i64, Vec<UserId>> = BTreeMap::new();
+        for (user, count) in counts.into_iter().filter(|(_, count)| *count > 0) {
+            by_count.entry(count).or_default().push(UserId(user));
+        }
+        let told = |(count, users): (i64, Vec<UserId>)| {
+            let (user, resource) = (users[0], examples[&users[0].0]);
+            let line = LedgerLine {
+                section: *section,
+                kind: *kind,
+                set: 0,
+                owners: false,
+                others: false,
+                reason: *reason,
+                by: *by,
+                actions: actions.ones().map(ActionId::new).collect(),
+                resources: count as usize,
+                resource,
+                user,
+            };
+            let size = std::cmp::Reverse((count as usize, users.len() as u64));
+            let first = actions.ones().collect();
+            let order = (*section, *kind, !reason.is_allowed(), first, size, *by, resource, 3);
+            (order, (line, users))
+        };
+        by_count.into_iter().map(told).collect()
+    }
 }
 
 /// What a row says of everybody active, one line a cause.
-fn row_says(
-    known: &mut HashMap<(KindId, RowId), Vec<Said>>,
-    engine: &mut SetEngine,
-    active: SetId,
-    kind: KindId,
-    row: RowId,
-    told: &dyn Fn(Reason) -> bool,
-) -> Vec<Said> {
-    if let Some(known) = known.get(&(kind, row)) {
-        return known.clone();
-    }
-    let schema = &engine.estate().schema;
+fn says(engine: &Evaluator, work: &Work, told: &dyn Fn(Reason) -> bool) -> Rc<[Said]> {
+    let actions = engine.estate().schema.actions.len();
     let mut by_cause: Vec<Said> = Vec::new();
-    for action in ActionId::all(schema.actions.len()).filter(|a| schema.fits(*a, kind)) {
-        let parts = engine.outcome(row, action).parts.clone();
-        for part in parts.iter().filter(|p| told(p.reason)) {
-            let users = engine.both(part.users, active);
-            if users == SetId::NONE {
-                continue;
-            }
-            let cause = (part.reason, part.by, users);
+    for action in ActionId::all(actions) {
+        let Decided::Base(outcome) = work.decided(action) else { continue };
+        for part in engine.outcome(outcome).parts.iter().filter(|part| told(part.reason)) {
+            let cause = (part.reason, part.by, part.users);
             match by_cause.iter_mut().find(|(c, _)| *c == cause) {
                 Some((_, actions)) => actions.insert(action.index()),
                 None => {
-                    let mut actions = no_actions(schema.actions.len());
-                    actions.insert(action.index());
-                    by_cause.push((cause, actions));
+                    let mut all = no_actions(actions);
+                    all.insert(action.index());
+                    by_cause.push((cause, all));
                 }
             }
         }
     }
-    known.insert((kind, row), by_cause.clone());
-    by_cause
+    by_cause.into()
 }
 
 /// A list of so many actions with none on it.
@@ -231,54 +429,41 @@ fn note(
     }
 }
 
-fn sorted(heaps: HashMap<Key, Heap>, engine: &SetEngine) -> Ledger {
-    let mut sets: Vec<Vec<UserId>> = Vec::new();
-    let mut known: HashMap<Vec<UserId>, usize> = HashMap::new();
-    let mut keep = |users: Vec<UserId>| {
-        *known.entry(users).or_insert_with_key(|users| {
-            sets.push(users.clone());
-            sets.len() - 1
-        })
+/// The line of what was gathered.
+fn line(key: Key, heap: Heap, engine: &Evaluator) -> Line {
+    let first: Vec<usize> = key.actions.ones().collect();
+    let (set, whom) = match key.users {
+        Whom::All(set) => (u64::from(engine.sets().count(set)), 0),
+        Whom::Others(set) => (u64::from(engine.sets().count(set)), 1),
+        Whom::Owners => (0, 2),
     };
-    let mut heaps: Vec<(Key, Heap)> = heaps.into_iter().collect();
-    heaps.sort_by_cached_key(|(key, heap)| {
-        let first: Vec<usize> = key.actions.ones().collect();
-        let (set, whom) = match key.users {
-            Whom::All(set) => (u64::from(engine.sets().count(set)), 0),
-            Whom::Others(set) => (u64::from(engine.sets().count(set)), 1),
-            Whom::Owners => (0, 2),
-        };
-        let refused = !key.reason.is_allowed();
-        let size = std::cmp::Reverse((heap.resources, set));
-        (key.section, key.kind, refused, first, size, key.by, heap.resource, whom)
-    });
-    let lines = heaps.into_iter().map(|(key, heap)| {
-        let (users, owners): (Vec<UserId>, bool) = match key.users {
-            Whom::All(set) | Whom::Others(set) => (engine.sets().users(set).map(UserId::new).collect(), false),
-            Whom::Owners => {
-                let mut owners = heap.owners.clone();
-                owners.sort_unstable();
-                owners.dedup();
-                (owners, true)
-            }
-        };
-        // The first resource of a line is the first owner's.
-        let other = users.iter().find(|user| heap.but != Some(**user));
-        let user = if owners { heap.owners[0] } else { *other.expect("the owner is not alone") };
-        LedgerLine {
-            section: key.section,
-            kind: key.kind,
-            set: keep(users),
-            owners,
-            others: matches!(key.users, Whom::Others(_)),
-            reason: key.reason,
-            by: key.by,
-            actions: key.actions.ones().map(ActionId::new).collect(),
-            resources: heap.resources,
-            resource: heap.resource,
-            user,
+    let refused = !key.reason.is_allowed();
+    let size = std::cmp::Reverse((heap.resources, set));
+    let order = (key.section, key.kind, refused, first, size, key.by, heap.resource, whom);
+    let (users, owners): (Vec<UserId>, bool) = match key.users {
+        Whom::All(set) | Whom::Others(set) => (engine.sets().users(set).map(UserId::new).collect(), false),
+        Whom::Owners => {
+            let mut owners = heap.owners.clone();
+            owners.sort_unstable();
+            owners.dedup();
+            (owners, true)
         }
-    });
-    let lines: Vec<LedgerLine> = lines.collect();
-    Ledger { lines, sets, sizes: HashMap::new() }
+    };
+    // The first resource of a line is the first owner's.
+    let other = users.iter().find(|user| heap.but != Some(**user));
+    let user = if owners { heap.owners[0] } else { *other.expect("the owner is not alone") };
+    let line = LedgerLine {
+        section: key.section,
+        kind: key.kind,
+        set: 0,
+        owners,
+        others: matches!(key.users, Whom::Others(_)),
+        reason: key.reason,
+        by: key.by,
+        actions: key.actions.ones().map(ActionId::new).collect(),
+        resources: heap.resources,
+        resource: heap.resource,
+        user,
+    };
+    (order, (line, users))
 }

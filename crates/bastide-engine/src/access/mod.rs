@@ -6,11 +6,13 @@
 
 mod batch;
 mod compare;
+mod gathered;
 mod hanging;
 mod holders;
 mod known;
 mod ledger;
 mod matrix;
+mod narrow;
 mod person;
 mod reach;
 mod statements;
@@ -19,11 +21,13 @@ mod tally;
 mod turns;
 
 pub use compare::{Apart, Beside, Comparison, Party, compare};
+pub use gathered::Gathered;
 pub use hanging::{Hanging, hanging};
 pub use holders::{Holder, HolderProfile, Holders, HoldersBy, holders};
 pub use known::{Known, Subject, known};
-pub use ledger::{Ledger, LedgerLine, ledger};
+pub use ledger::{Ledger, LedgerLine, ledger, ledger_of};
 pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
+pub use narrow::{Narrowed, Step, narrowing, steps};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, person};
 pub use reach::{Narrowing, Reached, reach};

@@ -1,18 +1,16 @@
 //! Whom and what one statement reaches, step by step, and what is solely its doing.
 
+use super::narrow::{Narrowed, Step, narrowing, steps};
 use crate::change::{Change, apply};
 use crate::difference::{Blocks, Fold, Radius, blocks, difference, fold, radius};
+use crate::evaluate::Snapshot;
 use crate::explain::StatementRef;
 use crate::sessions::{mentioned_by, sessions, told};
-use crate::sets::SetEngine;
-use crate::sets::claims::{Step, steps};
-use crate::sets::store::SetId;
 use crate::show;
 use bastide_model::condition::Who;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
-use hashbrown::HashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -110,11 +108,11 @@ pub fn reach(
         (None, Some(gone)) => (estate, gone),
         (None, None) => (estate, estate),
     };
-    let mut engine = SetEngine::new(with, moment)?;
-    let mut reached = narrow(with, &mut engine, id);
-    let mut other = SetEngine::new(without, moment)?;
+    let with_it = Snapshot::new(with, moment)?;
+    let mut reached = narrow(with, moment, id)?;
+    let other = with_it.beside(without, moment)?;
     let comes = awake.is_some() || fresh;
-    let sole = if comes { difference(&mut other, &mut engine) } else { difference(&mut engine, &mut other) };
+    let sole = if comes { difference(&other, &with_it, None) } else { difference(&with_it, &other, None) };
     reached.sole = radius(&sole);
     let (before, after) = if comes { (without, with) } else { (with, without) };
     reached.blocks = blocks(&sole, before, after, &after.groups, harmless, most);
@@ -145,7 +143,7 @@ fn elsewhere(
         open: !sessions.open.is_empty(),
     };
     for other in &sessions.moments[1..] {
-        let reached = narrow(estate, &mut SetEngine::new(estate, other)?, id).triples;
+        let reached = narrow(estate, other, id)?.triples;
         found.otherwise += usize::from(reached != triples);
         if reached > found.triples {
             (found.most, found.triples) = (told(&estate.schema, other), reached);
@@ -168,39 +166,41 @@ pub(super) fn asleep(statement: &Statement, moment: &Moment) -> Option<String> {
     }
 }
 
-fn narrow<'e>(estate: &'e Estate, engine: &mut SetEngine<'e>, id: StatementId) -> Reached {
-    let statement: &'e Statement = estate.statement(id);
+/// How a statement narrows, step by step. Cost: every resource once, and words of a set for each step.
+fn narrow(estate: &Estate, moment: &Moment, id: StatementId) -> Result<Reached, Vec<Diagnostic>> {
+    let statement = estate.statement(id);
     let steps = steps(statement);
+    let snapshot = Snapshot::probing(estate, moment, &narrowing(&steps))?;
+    let mut engine = snapshot.evaluator();
     let (users, catalog) = (estate.people.len(), &estate.catalog);
     let mut seen: Vec<FixedBitSet> = vec![FixedBitSet::with_capacity(users); steps.len()];
-    let mut known: HashMap<(usize, SetId), ()> = HashMap::new();
     let mut counts: Vec<(usize, u64)> = vec![(0, 0); steps.len()];
     let mut at: Vec<ResourceId> = Vec::new();
     // Whom it applies to where one of its actions has a meaning.
-    let (mut people, mut whom) = (FixedBitSet::with_capacity(users), HashMap::new());
+    let mut people = FixedBitSet::with_capacity(users);
     let (mut triples, mut undecided) = (0u64, 0u64);
+    let mut left = Narrowed::new(estate);
     for resource in catalog.all() {
-        let (left, open) = engine.narrowed(statement, &steps, resource);
         let speaks =
             |action: &ActionId| statement.speaks_of(*action) && estate.schema.fits(*action, catalog.kind(resource));
         let actions = ActionId::all(estate.schema.actions.len()).filter(speaks).count() as u64;
-        for (i, set) in left.iter().enumerate().filter(|(_, set)| **set != SetId::NONE) {
-            counts[i].0 += 1;
-            counts[i].1 += u64::from(engine.sets().count(*set));
-            if known.insert((i, *set), ()).is_none() {
-                engine.sets().users(*set).for_each(|u| seen[i].insert(u));
+        left.narrow(&mut engine, statement, &steps, resource, |step, left| {
+            let number = left.count_ones(..);
+            if number > 0 {
+                counts[step].0 += 1;
+                counts[step].1 += number as u64;
+                seen[step].union_with(left);
             }
-        }
-        let last = left.last().copied().unwrap_or(SetId::NONE);
-        if last != SetId::NONE && actions > 0 {
+        });
+        let last = left.left(statement);
+        let number = last.count_ones(..) as u64;
+        if number > 0 && actions > 0 {
             at.push(resource);
-            triples += u64::from(engine.sets().count(last)) * actions;
-            if whom.insert(last, ()).is_none() {
-                engine.sets().users(last).for_each(|user| people.insert(user));
-            }
+            triples += number * actions;
+            people.union_with(last);
         }
         // An unknown restriction applies, an unknown permission does not.
-        undecided += u64::from(engine.sets().count(open)) * actions;
+        undecided += left.undecided() * actions;
     }
     let people = people.ones().map(|user| estate.people.ids.get(user).to_string()).collect();
     let mut narrowed = vec![Narrowing {
@@ -215,7 +215,7 @@ fn narrow<'e>(estate: &'e Estate, engine: &mut SetEngine<'e>, id: StatementId) -
         resources: counts[i].0,
         pairs: counts[i].1,
     }));
-    Reached {
+    Ok(Reached {
         statement: StatementRef::new(estate, id),
         actions: statement.actions.ones().map(|a| estate.schema.actions[a].name.clone()).collect(),
         live: true,
@@ -230,7 +230,7 @@ fn narrow<'e>(estate: &'e Estate, engine: &mut SetEngine<'e>, id: StatementId) -
         elsewhere: None,
         sole: Radius::default(),
         blocks: Blocks::default(),
-    }
+    })
 }
 
 fn words(estate: &Estate, statement: &Statement, step: &Step) -> String {

@@ -1,11 +1,11 @@
 //! Every rule and entry with what it reaches, in one pass.
 
+use super::gathered::Gathered;
+use crate::evaluate::Snapshot;
 use crate::explain::StatementRef;
-use crate::sets::SetEngine;
-use crate::sets::claims::Reaching;
-use crate::sets::store::SetId;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
+use hashbrown::HashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -50,9 +50,9 @@ struct Reached {
 /// # Errors
 /// Decisions that depend on themselves.
 pub fn statements(estate: &Estate, moment: &Moment) -> Result<Statements, Vec<Diagnostic>> {
-    let now = reached(&mut SetEngine::new(estate, moment)?);
+    let now = reached(&Snapshot::new(estate, moment)?);
     // With every missing value taken the other way; what differs hangs on one.
-    let other = reached(&mut SetEngine::favourable(estate, moment)?);
+    let other = reached(&Snapshot::favourable(estate, moment)?);
     let listed = StatementId::all(estate.statements.len()).map(|id| {
         let (s, at) = (estate.statement(id), id.index());
         Listed {
@@ -69,32 +69,40 @@ pub fn statements(estate: &Estate, moment: &Moment) -> Result<Statements, Vec<Di
     Ok(Statements { statements: listed.collect() })
 }
 
-fn reached(engine: &mut SetEngine) -> Reached {
-    let estate = engine.estate();
+fn reached(snapshot: &Snapshot) -> Reached {
+    let estate = snapshot.estate();
+    let mut engine = snapshot.evaluator();
     let count = estate.statements.len();
-    let (mut resources, mut triples) = (vec![0usize; count], vec![0u64; count]);
-    let mut users = vec![SetId::NONE; count];
+    let mut found = Reached { users: vec![0; count], resources: vec![0; count], triples: vec![0; count] };
+    let mut users: Vec<Gathered> = vec![Gathered::default(); count];
+    let mut whom = engine.nobody();
+    // By kind and statement, of how many of its actions one speaks that have a meaning there.
+    let mut meanings: HashMap<(KindId, StatementId), u64> = HashMap::new();
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
-        let owner = estate.catalog.owner(resource).flatten();
-        for Reaching { id, others, owners } in engine.reaching(resource) {
-            let s = estate.statement(id);
-            let fits = |a: &ActionId| s.speaks_of(*a) && estate.schema.fits(*a, kind);
-            let actions = ActionId::all(estate.schema.actions.len()).filter(fits).count() as u64;
-            let mut whom = others;
-            if let Some(owner) = owner {
-                let single = engine.single(owner);
-                let is = engine.sets().contains(owners, owner.index());
-                whom = if is { engine.either(others, single) } else { engine.but(others, single) };
-            }
-            if actions == 0 || whom == SetId::NONE {
+        let mut work = engine.look(resource);
+        for rule in engine.rules(&work) {
+            let id = engine.statement_of(rule);
+            let actions = *meanings.entry((kind, id)).or_insert_with(|| {
+                let fits = |a: &ActionId| estate.statement(id).speaks_of(*a) && estate.schema.fits(*a, kind);
+                ActionId::all(estate.schema.actions.len()).filter(fits).count() as u64
+            });
+            if actions == 0 {
                 continue;
             }
-            resources[id.index()] += 1;
-            triples[id.index()] += u64::from(engine.sets().count(whom)) * actions;
-            users[id.index()] = engine.either(users[id.index()], whom);
+            let set = engine.applies_to(&mut work, rule, &mut whom);
+            let number = whom.count_ones(..);
+            if number == 0 {
+                continue;
+            }
+            found.resources[id.index()] += 1;
+            found.triples[id.index()] += number as u64 * actions;
+            users[id.index()].add(&whom, set);
         }
+        engine.done(work);
     }
-    let users = users.into_iter().map(|set| engine.sets().count(set) as usize).collect();
-    Reached { users, resources, triples }
+    for (users, gathered) in found.users.iter_mut().zip(users) {
+        *users = gathered.count();
+    }
+    found
 }

@@ -2,7 +2,7 @@
 
 use crate::calendar::turning_days;
 use crate::difference::{Blocks, Radius, blocks, difference, radius};
-use crate::sets::SetEngine;
+use crate::evaluate::Snapshot;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use jiff::ToSpan;
@@ -59,9 +59,8 @@ pub fn turns(
         turns.looked_at += 1;
         let before = Moment { date: day.checked_sub(1.day()).unwrap_or(day), session: moment.session.clone() };
         let after = Moment { date: day, session: moment.session.clone() };
-        let mut old = SetEngine::new(estate, &before)?;
-        let mut new = SetEngine::new(estate, &after)?;
-        let found = difference(&mut old, &mut new).only(user.0);
+        let (old, new) = (Snapshot::new(estate, &before)?, Snapshot::new(estate, &after)?);
+        let found = difference(&old, &new, Some(user)).only(user.0);
         if !found.is_empty() {
             let blocks = blocks(&found, estate, estate, &estate.groups, harmless, usize::MAX);
             turns.days.push(TurnDay { date: day.to_string(), radius: radius(&found), blocks });

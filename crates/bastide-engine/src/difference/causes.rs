@@ -3,12 +3,13 @@
 //! gone or worded otherwise. What no statement accounts for comes from data: memberships, attributes,
 //! the tree.
 
-use super::{Difference, Turn};
+use super::{Difference, Lister, Turn};
 use crate::decide::{Reason, targets};
-use crate::sets::{Decided, SetEngine};
+use crate::evaluate::{Decided, Evaluator, Work};
 use crate::show;
 use bastide_model::condition::Term;
 use bastide_model::groups::Member;
+use bastide_model::schema::Target;
 use bastide_model::statement::Sort;
 use bastide_model::*;
 use hashbrown::{HashMap, HashSet};
@@ -102,28 +103,41 @@ fn words(estate: &Estate, s: &Statement) -> String {
 /// A cause, whether triples are gained by it, and how many.
 type Counted = (Cause, bool, u64);
 
-/// What brought a difference about, the most triples first. Both engines must have made the
-/// difference.
-pub fn effects(difference: &Difference, before: &mut SetEngine, after: &mut SetEngine) -> Vec<Effect> {
-    let (old, new) = (Wording::of(before.estate()), Wording::of(after.estate()));
+/// What brought a difference about, the most triples first. Cost: the resources on which something differs, twice, and the
+/// users of each different row.
+pub fn effects(difference: &Difference) -> Vec<Effect> {
+    let [old, new] = difference.sides.map(|side| Wording::of(side.estate()));
+    let mut sides = [
+        Side { engine: difference.sides[0].evaluator(), own: &old, other: &new, how: How::Gone },
+        Side { engine: difference.sides[1].evaluator(), own: &new, other: &old, how: How::New },
+    ];
+    let mut lister = difference.lister();
     let mut by: HashMap<Cause, (u64, u64)> = HashMap::new();
-    let joint = &difference.joint;
-    // The same rows beneath the same rows have the same causes.
-    let mut known: HashMap<[Option<Decided>; 4], Vec<Counted>> = HashMap::new();
+    let mut known: HashMap<Box<[u32]>, Vec<Counted>> = HashMap::new();
     for &(resource, row) in &difference.changed {
-        let was = joint.resources.before(resource).map(ResourceId);
-        let is = joint.resources.after(resource).map(ResourceId);
-        let above = |engine: &SetEngine, r: Option<ResourceId>| r.and_then(|r| engine.estate().catalog.parent(r));
-        let (was_above, is_above) = (above(before, was), above(after, is));
-        let row_of = |engine: &mut SetEngine, r: Option<ResourceId>| r.map(|r| engine.row(r));
-        let key = [row_of(before, was), row_of(after, is), row_of(before, was_above), row_of(after, is_above)];
-        if !known.contains_key(&key) {
-            let found = causes(difference, difference.turns(row), (before, was, &old), (after, is, &new));
-            known.insert(key, found);
+        let axis = &difference.joint.resources;
+        let places = [axis.before(resource), axis.after(resource)].map(|own| own.map(ResourceId));
+        let [old, new] = &mut sides;
+        let works = [places[0].map(|at| old.engine.decide(at)), places[1].map(|at| new.engine.decide(at))];
+        let mut at: [Option<At>; 2] = [None, None];
+        for (at, (place, work)) in at.iter_mut().zip(places.into_iter().zip(works)) {
+            *at = place.zip(work);
         }
-        for (cause, gained, count) in &known[&key] {
-            let sum = by.entry(cause.clone()).or_default();
-            *(if *gained { &mut sum.0 } else { &mut sum.1 }) += count;
+        let key = key(difference, &sides, &at, row);
+        let found = match key.as_ref().and_then(|key| known.get(key)) {
+            Some(found) => found.clone(),
+            None => {
+                let found = causes(difference, &mut lister, difference.turns(row), &mut sides, &mut at);
+                key.map(|key| known.insert(key, found.clone()));
+                found
+            }
+        };
+        for (cause, gained, count) in found {
+            let sum = by.entry(cause).or_default();
+            *(if gained { &mut sum.0 } else { &mut sum.1 }) += count;
+        }
+        for (side, at) in sides.iter_mut().zip(at) {
+            at.into_iter().for_each(|(_, work)| side.engine.done(work));
         }
     }
     let mut effects: Vec<Effect> =
@@ -132,26 +146,82 @@ pub fn effects(difference: &Difference, before: &mut SetEngine, after: &mut SetE
     effects
 }
 
-type Side<'s, 'e> = (&'s mut SetEngine<'e>, Option<ResourceId>, &'s Wording);
+/// One side of a difference.
+struct Side<'w, 's> {
+    engine: Evaluator<'s>,
+    own: &'w Wording,
+    other: &'w Wording,
+    /// What a statement is that only this side has.
+    how: How,
+}
 
-fn causes(difference: &Difference, turns: &[Turn], mut before: Side, mut after: Side) -> Vec<Counted> {
+/// A resource that is decided on.
+type At<'s> = (ResourceId, Work<'s>);
+
+/// What the causes on a resource hang on: the row, the outcomes on both sides, and where needs are not met, what is asked for
+/// them. None where users are decided one by one.
+fn key(difference: &Difference, sides: &[Side; 2], at: &[Option<At>; 2], row: u32) -> Option<Box<[u32]>> {
+    let mut key = vec![row];
+    for turn in difference.turns(row) {
+        let joint = &difference.joint.actions;
+        for (side, own) in [joint.before(turn.action), joint.after(turn.action)].into_iter().enumerate() {
+            let (Some((resource, work)), Some(action)) = (&at[side], own.map(ActionId)) else {
+                key.push(u32::MAX);
+                continue;
+            };
+            let Decided::Base(outcome) = work.decided(action) else { return None };
+            if !work.cells(action).is_empty() {
+                return None;
+            }
+            key.push(outcome.0);
+            let (engine, estate) = (&sides[side].engine, sides[side].engine.estate());
+            if engine.outcome(outcome).parts.iter().any(|part| part.reason == Reason::Blocked) {
+                let needs = &estate.schema.actions[action.index()].needs;
+                if needs.iter().any(|need| !matches!(need.target, Target::Own | Target::Parent)) {
+                    return None;
+                }
+                key.push(estate.catalog.parent(*resource).map_or(u32::MAX, |parent| parent.0));
+            }
+        }
+    }
+    Some(key.into())
+}
+
+fn causes<'s>(
+    difference: &Difference,
+    lister: &mut Lister,
+    turns: &[Turn],
+    sides: &mut [Side<'_, 's>; 2],
+    at: &mut [Option<At<'s>>; 2],
+) -> Vec<Counted> {
     let joint = &difference.joint;
     let mut counts: HashMap<(Cause, bool), u64> = HashMap::new();
+    // By what decides on both sides, what that comes to; memberships aside.
+    let mut known: HashMap<[Option<StatementId>; 2], Option<Cause>> = HashMap::new();
     for turn in turns {
+        let actions = [joint.actions.before(turn.action), joint.actions.after(turn.action)];
         for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
-            for user in users.iter(&difference.sets) {
-                let user = user as u32;
-                let was = by(&mut before, joint.users.before(user), joint.actions.before(turn.action));
-                let is = by(&mut after, joint.users.after(user), joint.actions.after(turn.action));
-                let (old, new) = (before.0.estate(), after.0.estate());
+            for user in lister.users(users) {
+                let numbers = [joint.users.before(user), joint.users.after(user)];
+                let mut by = [None, None];
+                for side in 0..2 {
+                    if let (Some(user), Some(action), Some((resource, work))) =
+                        (numbers[side], actions[side], &mut at[side])
+                    {
+                        let engine = &mut sides[side].engine;
+                        by[side] = decider(engine, work, UserId(user), ActionId(action), *resource, 0);
+                    }
+                }
+                let [old, new] = sides.each_ref().map(|side| side.engine.estate());
                 // What decides now speaks first, then what decided before.
-                let cause = is
-                    .and_then(|id| changed(new, id, after.2, before.2, How::New))
-                    .or_else(|| was.and_then(|id| changed(old, id, before.2, after.2, How::Gone)));
+                let cause = known.entry(by).or_insert_with(|| {
+                    let cause = |side: usize| changed(&sides[side], by[side]?);
+                    cause(1).or_else(|| cause(0))
+                });
                 // Then a membership by which the one or the other means the user.
-                let came = || membership(new, is?, joint.users.after(user)?, old, How::New);
-                let went = || membership(old, was?, joint.users.before(user)?, new, How::Gone);
-                let cause = cause.or_else(came).or_else(went);
+                let came = || membership(new, by[1]?, numbers[1]?, old, How::New);
+                let went = || membership(old, by[0]?, numbers[0]?, new, How::Gone);
+                let cause = cause.clone().or_else(came).or_else(went);
                 let data =
                     || Cause { how: How::Data, sort: String::new(), statement: String::new(), place: String::new() };
                 *counts.entry((cause.unwrap_or_else(data), gained)).or_default() += 1;
@@ -196,48 +266,48 @@ fn membership(estate: &Estate, id: StatementId, user: u32, other: &Estate, how: 
     None
 }
 
-/// The statement that decides on one side.
-fn by(side: &mut Side, user: Option<u32>, action: Option<u32>) -> Option<StatementId> {
-    decider(side.0, UserId(user?), ActionId(action?), side.1?, 0)
-}
-
 /// The statement that decides; where a need is not met, the one that decides on the need.
-fn decider(
-    engine: &mut SetEngine,
+fn decider<'s>(
+    engine: &mut Evaluator<'s>,
+    work: &mut Work<'s>,
     user: UserId,
     action: ActionId,
     resource: ResourceId,
     depth: usize,
 ) -> Option<StatementId> {
-    let decided = engine.row(resource);
-    let part = engine.part(decided, user, action);
-    if part.reason != Reason::Blocked || depth > DEEPEST {
-        return part.by;
+    let (reason, by) = engine.cause_in(work, action, user);
+    if reason != Reason::Blocked || depth > DEEPEST {
+        return by;
     }
     let estate = engine.estate();
     for need in &estate.schema.actions[action.index()].needs {
         for target in targets(estate, resource, need.target).found {
-            let decided = engine.row(target);
-            if !engine.allows(decided, user, need.action) {
-                return decider(engine, user, need.action, target, depth + 1);
+            let mut there = engine.look(target);
+            engine.decide_on(&mut there, need.action);
+            let refused = !engine.allows_in(&there, need.action, UserId(user.0));
+            let found = refused.then(|| decider(engine, &mut there, user, need.action, target, depth + 1));
+            engine.done(there);
+            if let Some(found) = found {
+                return found;
             }
         }
     }
-    part.by
+    by
 }
 
-/// The cause where a statement of one estate is not in the other as it is. `missing`: what it is then.
-fn changed(estate: &Estate, id: StatementId, own: &Wording, other: &Wording, missing: How) -> Option<Cause> {
+/// The cause where a statement of one estate is not in the other as it is.
+fn changed(side: &Side, id: StatementId) -> Option<Cause> {
+    let estate = side.engine.estate();
     let statement = estate.statement(id);
-    let words = &own.words[id.index()];
+    let words = &side.own.words[id.index()];
     let how = match statement.sort {
-        Sort::Rule => match other.rules.get(&statement.name) {
+        Sort::Rule => match side.other.rules.get(&statement.name) {
             Some(theirs) if theirs == words => return None,
             Some(_) => How::Changed,
-            None => missing,
+            None => side.how,
         },
-        Sort::Entry if other.all.contains(words) => return None,
-        Sort::Entry => missing,
+        Sort::Entry if side.other.all.contains(words) => return None,
+        Sort::Entry => side.how,
     };
     let (sort, name) = match statement.sort {
         Sort::Rule => ("rule", statement.name.clone()),

@@ -2,13 +2,12 @@
 
 use super::joint::Axis;
 use super::places::{Fold, fold};
-use super::users::{Told, Union, Users};
+use super::users::Users;
 use super::{Difference, Turn};
-use crate::sets::store::SetStore;
 use bastide_model::column::Column;
 use bastide_model::groups::Groups;
 use bastide_model::*;
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -35,20 +34,16 @@ impl Radius {
     }
 }
 
-/// How far a difference reaches. Cost: the resources on which something differs, and the words of
-/// each different set.
+/// How far a difference reaches. Cost: the resources on which something differs, and the different rows.
 pub fn radius(difference: &Difference) -> Radius {
-    let mut users = Union::new(&difference.sets);
     let mut radius = Radius { resources: difference.changed.len(), ..Radius::default() };
     for (row, times) in difference.times().into_iter().enumerate().filter(|(_, times)| *times > 0) {
         for turn in difference.turns(row as u32) {
-            radius.gained += u64::from(turn.gained.count(&difference.sets)) * times as u64;
-            radius.lost += u64::from(turn.lost.count(&difference.sets)) * times as u64;
-            users.add(turn.gained);
-            users.add(turn.lost);
+            radius.gained += u64::from(difference.count(turn.gained)) * times as u64;
+            radius.lost += u64::from(difference.count(turn.lost)) * times as u64;
         }
     }
-    radius.users = users.count();
+    radius.users = difference.anybody.iter().map(|word| word.count_ones() as usize).sum();
     radius
 }
 
@@ -102,12 +97,10 @@ pub struct Blocks {
 struct Raw {
     side: Side,
     users: Users,
-    first: usize,
     /// The number of the list of its actions.
     actions: u32,
     /// Where its resources are among those of all blocks.
     resources: Range<usize>,
-    guests: u32,
     harmful: bool,
     labelled: usize,
     triples: u64,
@@ -129,23 +122,29 @@ pub fn blocks(
     let (mut raw, resources, actions) = about.raw();
     let weight = |b: &Raw| {
         let gained = b.side == Side::Gained;
-        (gained && b.guests > 0) as u8 * 4 + b.harmful as u8 * 2 + (b.labelled > 0) as u8
+        (gained && difference.guests(b.users) > 0) as u8 * 4 + b.harmful as u8 * 2 + (b.labelled > 0) as u8
     };
     raw.sort_unstable_by(|a, b| {
         let rank = |b: &Raw| (b.side, Reverse(weight(b)), Reverse(b.triples));
         let of = |b: &Raw| &resources[b.resources.clone()];
         let list = |b: &Raw| &actions[b.actions as usize];
-        let rest = || (a.first, list(a), of(a)).cmp(&(b.first, list(b), of(b)));
+        let first = |b: &Raw| difference.people[b.users.0 as usize].first;
+        let rest = || (first(a), list(a), of(a)).cmp(&(first(b), list(b), of(b)));
         rank(a).cmp(&rank(b)).then_with(rest)
     });
     let gains = raw.partition_point(|block| block.side == Side::Gained);
     let (more_gained, more_lost) = (gains.saturating_sub(most), (raw.len() - gains).saturating_sub(most));
     let shown = raw[..gains].iter().take(most).chain(raw[gains..].iter().take(most));
-    let groups = about.named_groups();
     let shown: Vec<&Raw> = shown.collect();
-    let tell = |raw: &Raw| about.block(raw, &actions[raw.actions as usize], &resources[raw.resources.clone()], &groups);
-    let told = shown.into_par_iter().map(tell);
-    Blocks { list: told.collect(), more_gained, more_lost }
+    let groups = about.named_groups(&shown.iter().map(|raw| difference.count(raw.users) as usize).collect());
+    let mut lister = difference.lister();
+    let users: Vec<Vec<u32>> = shown.iter().map(|raw| lister.users(raw.users)).collect();
+    let tell = |(raw, users): (&&Raw, &Vec<u32>)| {
+        let (actions, resources) = (&actions[raw.actions as usize], &resources[raw.resources.clone()]);
+        about.block(raw, users, (actions, difference.guests(raw.users)), resources, &groups)
+    };
+    let told: Vec<Block> = shown.iter().zip(&users).map(tell).collect();
+    Blocks { list: told, more_gained, more_lost }
 }
 
 /// A core takes a share of what differs where there are so many times as many resources as blocks.
@@ -161,7 +160,7 @@ struct Spread {
 }
 
 struct About<'d> {
-    difference: &'d Difference,
+    difference: &'d Difference<'d>,
     before: &'d Estate,
     after: &'d Estate,
     /// With everybody in them.
@@ -174,44 +173,42 @@ impl About<'_> {
     /// All blocks, their resources, and the lists of their actions.
     fn raw(&self) -> (Vec<Raw>, Vec<u32>, Vec<Vec<u32>>) {
         let difference = self.difference;
-        let sets = &difference.sets;
-        let mut told = Told::new(sets, difference.joint.users.len());
-        let mut numbers: HashMap<(Side, u128, u32), u32> = HashMap::new();
+        let mut numbers: HashMap<(Side, Users, u32), u32> = HashMap::new();
         let mut lists: Vec<Vec<u32>> = Vec::new();
+        let mut known_lists: HashMap<Vec<u32>, u32> = HashMap::new();
         let mut harmful: Vec<bool> = Vec::new();
         let mut blocks: Vec<Raw> = Vec::new();
-        let guests = self.guests();
-        let mut guests_of: HashMap<Users, u32> = HashMap::new();
         // Rows are fewer than resources: by row, the blocks it belongs to.
         let mut all: Vec<u32> = Vec::new();
         let mut of_row: Vec<Range<usize>> = vec![0..0; difference.rows.len()];
         let mut sizes: Vec<usize> = Vec::new();
-        let mut by_users: Vec<(Side, u128, Users, Vec<u32>)> = Vec::new();
+        let mut by_users: Vec<(Side, Users, Vec<u32>)> = Vec::new();
         let times = difference.times();
         for (row, times) in times.into_iter().enumerate().filter(|(_, times)| *times > 0) {
             let from = all.len();
-            let count = told_apart(difference.turns(row as u32), &mut told, sets, &mut by_users);
-            for (side, print, users, actions) in &by_users[..count] {
-                let list = lists.iter().position(|known| known == actions).unwrap_or_else(|| {
-                    harmful.push(actions.iter().any(|a| !self.harmless.contains(&self.action(*a))));
-                    lists.push(actions.clone());
-                    lists.len() - 1
-                });
+            let count = told_apart(difference.turns(row as u32), &mut by_users);
+            for (side, users, actions) in &by_users[..count] {
+                let list = match known_lists.get(actions) {
+                    Some(known) => *known,
+                    None => {
+                        harmful.push(actions.iter().any(|a| !self.harmless.contains(&self.action(*a))));
+                        lists.push(actions.clone());
+                        known_lists.insert(actions.clone(), lists.len() as u32 - 1);
+                        lists.len() as u32 - 1
+                    }
+                };
                 let next = blocks.len() as u32;
-                let number = *numbers.entry((*side, *print, list as u32)).or_insert(next);
+                let number = *numbers.entry((*side, *users, list)).or_insert(next);
                 all.push(number);
                 if number < next {
                     continue;
                 }
-                let both = || users.words(sets).zip(&guests).map(|(word, guests)| (word & guests).count_ones()).sum();
                 blocks.push(Raw {
                     side: *side,
                     users: *users,
-                    first: users.iter(sets).next().unwrap_or_default(),
-                    actions: list as u32,
+                    actions: list,
                     resources: 0..0,
-                    guests: *guests_of.entry(*users).or_insert_with(both),
-                    harmful: harmful[list],
+                    harmful: harmful[list as usize],
                     labelled: 0,
                     triples: 0,
                 });
@@ -222,7 +219,7 @@ impl About<'_> {
         }
         for (block, size) in blocks.iter_mut().zip(&sizes) {
             let actions = lists[block.actions as usize].len();
-            block.triples = u64::from(block.users.count(sets)) * actions as u64 * *size as u64;
+            block.triples = u64::from(difference.count(block.users)) * actions as u64 * *size as u64;
         }
         let of_row = |row: u32| &all[of_row[row as usize].clone()];
         let resources = self.spread(&mut blocks, of_row);
@@ -269,14 +266,6 @@ impl About<'_> {
         resources
     }
 
-    /// Who is a guest, a bit a user.
-    fn guests(&self) -> Vec<u64> {
-        let users = self.difference.joint.users.len();
-        let is = |user: usize| user < users && self.person(user as u32).2 == "guest";
-        let word = |at: usize| (0..64).map(|bit| u64::from(is(at * 64 + bit)) << bit).sum();
-        (0..users.div_ceil(64)).map(word).collect()
-    }
-
     /// The id, the name and the kind of a user.
     fn person(&self, user: u32) -> (&str, &str, &'static str) {
         let joint = &self.difference.joint.users;
@@ -306,28 +295,34 @@ impl About<'_> {
         }
     }
 
-    /// Groups by the set of their members through data, the first id of each.
-    fn named_groups(&self) -> HashMap<Vec<u64>, String> {
+    /// Groups of some sizes by their members through data, the first id of each.
+    fn named_groups(&self, sizes: &HashSet<usize>) -> HashMap<Vec<u32>, String> {
         let joint = &self.difference.joint.users;
-        let mut scratch = SetStore::new(joint.len());
-        let mut found: HashMap<Vec<u64>, String> = HashMap::new();
+        let mut found: HashMap<Vec<u32>, String> = HashMap::new();
         for group in self.after.groups.all() {
             let users = self.after.groups.users(group);
             // Whoever is not looked at is in it, too.
             let others = self.groups.users(group).count_ones(..) > users.count_ones(..);
-            if others || users.count_ones(..) < 2 || !self.after.groups.through(group).is_empty() {
+            let count = users.count_ones(..);
+            if others || count < 2 || !sizes.contains(&count) || !self.after.groups.through(group).is_empty() {
                 continue;
             }
-            let set = scratch.of(users.ones().map(|u| joint.from_after(u as u32) as usize));
-            found.entry(scratch.row(set).to_vec()).or_insert_with(|| self.after.groups.id(group).to_string());
+            let users = users.ones().map(|u| joint.from_after(u as u32)).collect();
+            found.entry(users).or_insert_with(|| self.after.groups.id(group).to_string());
         }
         found
     }
 
-    fn block(&self, raw: &Raw, actions: &[u32], resources: &[u32], groups: &HashMap<Vec<u64>, String>) -> Block {
+    fn block(
+        &self,
+        raw: &Raw,
+        numbers: &Vec<u32>,
+        (actions, guests): (&[u32], u32),
+        resources: &[u32],
+        groups: &HashMap<Vec<u32>, String>,
+    ) -> Block {
         let joint = &self.difference.joint.resources;
-        let sets = &self.difference.sets;
-        let mut users: Vec<String> = raw.users.iter(sets).map(|u| self.person(u as u32).0.to_string()).collect();
+        let mut users: Vec<String> = numbers.iter().map(|user| self.person(*user).0.to_string()).collect();
         users.sort();
         let sides = |estate: &Estate, number: &dyn Fn(u32) -> Option<u32>| {
             let mut found: Vec<ResourceId> = resources.iter().filter_map(|r| number(*r)).map(ResourceId).collect();
@@ -341,8 +336,8 @@ impl About<'_> {
         }
         Block {
             side: raw.side,
-            group: groups.get(&raw.users.words(sets).collect::<Vec<u64>>()).cloned(),
-            guests: raw.guests as usize,
+            group: groups.get(numbers).cloned(),
+            guests: guests as usize,
             harmful: raw.harmful,
             triples: raw.triples,
             users,
@@ -355,29 +350,23 @@ impl About<'_> {
 }
 
 /// The turns of a row by side and users, each with its actions; how many there are. `found` keeps its room.
-fn told_apart(
-    turns: &[Turn],
-    told: &mut Told,
-    sets: &SetStore,
-    found: &mut Vec<(Side, u128, Users, Vec<u32>)>,
-) -> usize {
+fn told_apart(turns: &[Turn], found: &mut Vec<(Side, Users, Vec<u32>)>) -> usize {
     let mut count = 0;
     for Turn { action, gained, lost } in turns {
         for (side, users) in [(Side::Gained, *gained), (Side::Lost, *lost)] {
-            if users.is_none(sets) {
+            if users == Users::NONE {
                 continue;
             }
-            let print = told.print(users);
-            let at = found[..count].iter().position(|(s, p, ..)| (*s, *p) == (side, print)).unwrap_or_else(|| {
+            let at = found[..count].iter().position(|(s, u, _)| (*s, *u) == (side, users)).unwrap_or_else(|| {
                 if found.len() == count {
-                    found.push((side, print, users, Vec::new()));
+                    found.push((side, users, Vec::new()));
                 }
-                (found[count].0, found[count].1, found[count].2) = (side, print, users);
-                found[count].3.clear();
+                (found[count].0, found[count].1) = (side, users);
+                found[count].2.clear();
                 count += 1;
                 count - 1
             });
-            found[at].3.push(*action);
+            found[at].2.push(*action);
         }
     }
     count

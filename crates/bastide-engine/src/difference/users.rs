@@ -1,189 +1,348 @@
-//! Users of whom one may stand otherwise than a kept set says. What a change does to everybody it often does not do to
-//! the owner, and there are as many owners as users: to keep a set for each would take longer than everything else.
+//! Users who gain or lose the same. What a change does to everybody it often does not do to a few, and to others on each
+//! resource: so users are told apart by a fingerprint, and kept as short as can be.
 
 use crate::sets::Prints;
-use crate::sets::store::{Bits, SetId, SetStore};
+use crate::sets::store::Bits;
 use hashbrown::HashMap;
 
-/// The users of a set, but one of whom the contrary holds. The same users can be written in two ways.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
-pub struct Users {
-    set: SetId,
-    /// Among them where the set does not have this user, not among them where it has.
-    but: Option<u32>,
-}
+/// Some users, as a number: equal numbers, equal users.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub struct Users(pub(super) u32);
 
 impl Users {
     /// Nobody.
-    pub const NONE: Users = Users { set: SetId::NONE, but: None };
+    pub const NONE: Users = Users(0);
+}
 
-    /// Those of a set.
-    pub fn of(set: SetId) -> Users {
-        Users { set, but: None }
-    }
+/// Where users are found.
+#[derive(Clone)]
+pub(super) enum Kept {
+    /// Here, in order.
+    List(Box<[u32]>),
+    /// A set, but for some of whom the contrary holds.
+    But(u32, Box<[u32]>),
+    /// By deciding again: who gains, or else who loses, an action on a resource; by joint numbers.
+    Again(Place),
+}
 
-    /// How many they are.
-    pub fn count(self, sets: &SetStore) -> u32 {
-        let count = sets.count(self.set);
-        match self.but {
-            Some(user) if sets.contains(self.set, user as usize) => count - 1,
-            Some(_) => count + 1,
-            None => count,
+/// An action on a resource, by joint numbers, and whether it is gained.
+#[derive(Clone, Copy)]
+pub(super) struct Place {
+    pub resource: u32,
+    pub action: u32,
+    pub gained: bool,
+}
+
+/// What is known of some users.
+#[derive(Clone)]
+pub(super) struct Entry {
+    pub print: u128,
+    pub count: u32,
+    /// Of them, guests.
+    pub guests: u32,
+    /// The first of them.
+    pub first: u32,
+    /// Whether the user that was asked about is among them.
+    pub own: bool,
+    pub kept: Kept,
+}
+
+/// All that were met, each once.
+pub(super) struct People<'d> {
+    prints: &'d Prints,
+    /// Who is a guest, a bit a user.
+    guests: &'d [u64],
+    /// The user that is asked about.
+    asked: Option<u32>,
+    /// So many words of sets, and of lists, are kept; what comes then is worked out again where it is asked for.
+    most: usize,
+    pub all: Vec<Entry>,
+    /// Of each, whether it was taken into everybody.
+    taken: Vec<bool>,
+    by_print: HashMap<u128, u32>,
+    pub sets: Vec<Box<[u64]>>,
+    sets_by_print: HashMap<u128, u32>,
+    listed: usize,
+    /// Everybody in any that were taken in, a bit a user.
+    pub anybody: Vec<u64>,
+    /// Of sets that were taken into that, who is not there yet.
+    missing: HashMap<u32, Box<[u32]>>,
+}
+
+fn has(words: &[u64], user: u32) -> bool {
+    words[user as usize / 64] >> (user % 64) & 1 == 1
+}
+
+/// The users of words, in order.
+pub(super) fn listed(words: &[u64]) -> impl Iterator<Item = u32> + '_ {
+    words.iter().enumerate().flat_map(|(at, word)| Bits(*word).map(move |bit| (at * 64 + bit) as u32))
+}
+
+impl<'d> People<'d> {
+    pub fn new(prints: &'d Prints, guests: &'d [u64], asked: Option<u32>, most: usize) -> People<'d> {
+        let none = Entry { print: 0, count: 0, guests: 0, first: u32::MAX, own: false, kept: Kept::List([].into()) };
+        People {
+            prints,
+            guests,
+            asked,
+            most,
+            all: vec![none],
+            taken: vec![true],
+            by_print: HashMap::from([(0, 0)]),
+            sets: Vec::new(),
+            sets_by_print: HashMap::new(),
+            listed: 0,
+            anybody: vec![0; guests.len()],
+            missing: HashMap::new(),
         }
     }
 
-    /// Whether they are nobody.
-    pub fn is_none(self, sets: &SetStore) -> bool {
-        self.count(sets) == 0
-    }
-
-    /// Whether a user is among them.
-    pub fn contains(self, sets: &SetStore, user: usize) -> bool {
-        sets.contains(self.set, user) != self.but.is_some_and(|but| but as usize == user)
-    }
-
-    /// They, as words of a bit a user.
-    pub fn words(self, sets: &SetStore) -> impl Iterator<Item = u64> + '_ {
-        let turned = move |at: usize| match self.but {
-            Some(user) if user as usize / 64 == at => 1 << (user % 64),
-            _ => 0,
+    /// The number of those whose words these are. Where they are the same on many resources, their set is kept.
+    pub fn of_words(&mut self, words: &[u64], place: Place, often: bool) -> u32 {
+        let print = self.prints.of(words);
+        if let Some(&known) = self.by_print.get(&print) {
+            if often && matches!(self.all[known as usize].kept, Kept::Again(_)) {
+                // Others are built on it.
+                self.all[known as usize].kept = Kept::But(self.set(words, print), [].into());
+            }
+            return known;
+        }
+        let count: u32 = words.iter().map(|word| word.count_ones()).sum();
+        let guests = words.iter().zip(self.guests).map(|(word, guests)| (word & guests).count_ones()).sum();
+        let first = listed(words).next().unwrap_or(u32::MAX);
+        let own = self.asked.is_some_and(|user| has(words, user));
+        let kept = if count as usize <= words.len() && self.listed < self.most {
+            Kept::List(listed(words).collect())
+        } else if often || self.sets.len() * words.len() < self.most {
+            Kept::But(self.set(words, print), [].into())
+        } else {
+            Kept::Again(place)
         };
-        sets.row(self.set).iter().enumerate().map(move |(at, word)| word ^ turned(at))
+        if matches!(kept, Kept::Again(_)) {
+            self.anybody.iter_mut().zip(words).for_each(|(all, word)| *all |= word);
+        }
+        self.add(Entry { print, count, guests, first, own, kept })
     }
 
-    /// They, in order.
-    pub fn iter(self, sets: &SetStore) -> impl Iterator<Item = usize> + '_ {
-        self.words(sets).enumerate().flat_map(|(at, word)| Bits(word).map(move |bit| at * 64 + bit))
+    fn set(&mut self, words: &[u64], print: u128) -> u32 {
+        let next = self.sets.len() as u32;
+        let set = *self.sets_by_print.entry(print).or_insert(next);
+        if set == next {
+            self.sets.push(words.into());
+        }
+        set
     }
 
-    /// They, one user more or less.
-    pub fn turned(self, user: u32, sets: &mut SetStore) -> Users {
-        match self.but {
-            None => Users { but: Some(user), ..self },
-            Some(but) if but == user => Users { but: None, ..self },
-            Some(but) => {
-                let one = sets.of([but as usize]);
-                let has = sets.contains(self.set, but as usize);
-                let set = if has { sets.subtract(self.set, one) } else { sets.union(self.set, one) };
-                Users { set, but: Some(user) }
+    /// The number of others, of whom for some the contrary holds; these in order.
+    pub fn turned(&mut self, base: u32, turned: &[u32], place: Place) -> u32 {
+        if turned.is_empty() {
+            return base;
+        }
+        let print = turned.iter().fold(self.all[base as usize].print, |print, user| {
+            print.wrapping_add(self.prints.turn(*user as usize, !self.contains(base, *user)))
+        });
+        if let Some(known) = self.by_print.get(&print) {
+            return *known;
+        }
+        let Entry { mut count, mut guests, mut own, .. } = self.all[base as usize].clone();
+        for user in turned {
+            let comes = !self.contains(base, *user);
+            let guest = u32::from(has(self.guests, *user));
+            (count, guests) = if comes { (count + 1, guests + guest) } else { (count - 1, guests - guest) };
+            own ^= self.asked == Some(*user);
+        }
+        let width = self.guests.len();
+        let few = |of: &Self| of.listed < of.most;
+        let kept = match &self.all[base as usize].kept {
+            Kept::List(list) if few(self) => Kept::List(differing(list.iter().copied(), turned)),
+            Kept::But(set, but) if few(self) && but.is_empty() && count as usize > width => {
+                Kept::But(*set, turned.into())
+            }
+            Kept::But(set, but) if few(self) && but.is_empty() => {
+                Kept::List(differing(listed(&self.sets[*set as usize]), turned))
+            }
+            Kept::List(_) | Kept::But(..) | Kept::Again(_) => Kept::Again(place),
+        };
+        let first = match &kept {
+            Kept::List(list) => list.first().copied().unwrap_or(u32::MAX),
+            Kept::But(..) | Kept::Again(_) => {
+                let all: Vec<u32> = self.users(base).expect("what others hang on is kept");
+                differing(all.into_iter(), turned).first().copied().unwrap_or(u32::MAX)
+            }
+        };
+        if matches!(kept, Kept::Again(_)) {
+            let all: Vec<u32> = self.users(base).expect("what others hang on is kept");
+            for user in differing(all.into_iter(), turned) {
+                self.mark(user);
             }
         }
-    }
-}
-
-/// Numbers that tell users apart, however they are written.
-pub struct Told<'s> {
-    sets: &'s SetStore,
-    prints: Prints,
-    known: HashMap<SetId, u128>,
-}
-
-impl<'s> Told<'s> {
-    /// For sets of so many users.
-    pub fn new(sets: &'s SetStore, users: usize) -> Told<'s> {
-        Told { sets, prints: Prints::new(users), known: HashMap::new() }
+        self.add(Entry { print, count, guests, first, own, kept })
     }
 
-    /// The fingerprint of users.
-    pub fn print(&mut self, users: Users) -> u128 {
-        let Told { sets, prints, known } = self;
-        let print = *known.entry(users.set).or_insert_with(|| prints.of(sets.row(users.set)));
-        match users.but {
-            Some(user) => print.wrapping_add(prints.turn(user as usize, !sets.contains(users.set, user as usize))),
-            None => print,
+    fn add(&mut self, entry: Entry) -> u32 {
+        let number = self.all.len() as u32;
+        self.listed += match &entry.kept {
+            Kept::List(list) => list.len() + 4,
+            Kept::But(_, but) => but.len() + 4,
+            Kept::Again(_) => 0,
+        };
+        self.by_print.insert(entry.print, number);
+        self.all.push(entry);
+        self.taken.push(false);
+        number
+    }
+
+    /// Takes users into everybody. Those whose users are not kept are there from the beginning.
+    pub fn take(&mut self, number: u32) {
+        if std::mem::replace(&mut self.taken[number as usize], true) {
+            return;
         }
-    }
-}
-
-/// Everybody among any of some users.
-pub struct Union<'s> {
-    sets: &'s SetStore,
-    words: Vec<u64>,
-    /// The sets that are in it: none where as a whole, or the one who is not.
-    known: HashMap<SetId, Option<u32>>,
-}
-
-impl<'s> Union<'s> {
-    /// Nobody yet.
-    pub fn new(sets: &'s SetStore) -> Union<'s> {
-        Union { sets, words: vec![0; sets.row(SetId::NONE).len()], known: HashMap::new() }
-    }
-
-    /// Takes more in.
-    pub fn add(&mut self, users: Users) {
-        let Users { set, but } = users;
-        let without = but.filter(|user| self.sets.contains(set, *user as usize));
-        match (self.known.get(&set).copied(), without) {
-            (Some(None), _) => {}
-            (Some(Some(missing)), without) => {
-                if without != Some(missing) {
-                    self.mark(missing);
-                    self.known.insert(set, None);
-                }
+        match &self.all[number as usize].kept {
+            Kept::List(list) => {
+                let anybody = &mut self.anybody;
+                list.iter().for_each(|user| anybody[*user as usize / 64] |= 1 << (user % 64));
             }
-            (None, _) => {
-                let whole = Users { set, but: without };
-                self.words.iter_mut().zip(whole.words(self.sets)).for_each(|(all, word)| *all |= word);
-                self.known.insert(set, without);
+            Kept::But(set, but) => {
+                let (set, but) = (*set, but.clone());
+                self.mark_set(set, &but);
             }
+            Kept::Again(_) => {}
         }
-        if let Some(more) = but.filter(|_| without.is_none()) {
-            self.mark(more);
-        }
-    }
-
-    /// How many.
-    pub fn count(&self) -> usize {
-        self.words.iter().map(|word| word.count_ones() as usize).sum()
     }
 
     fn mark(&mut self, user: u32) {
-        self.words[user as usize / 64] |= 1 << (user % 64);
+        self.anybody[user as usize / 64] |= 1 << (user % 64);
     }
+
+    /// Takes a set into everybody, but for some of whom the contrary holds.
+    fn mark_set(&mut self, set: u32, but: &[u32]) {
+        let words = &self.sets[set as usize];
+        let without: Box<[u32]> = but.iter().copied().filter(|user| has(words, *user)).collect();
+        let missing = match self.missing.get(&set) {
+            Some(missing) => {
+                let (still, come): (Vec<u32>, Vec<u32>) =
+                    missing.iter().copied().partition(|user| without.binary_search(user).is_ok());
+                come.into_iter().for_each(|user| self.mark(user));
+                still.into()
+            }
+            None => {
+                let stay: Vec<bool> = without.iter().map(|user| has(&self.anybody, *user)).collect();
+                self.anybody.iter_mut().zip(&self.sets[set as usize]).for_each(|(all, word)| *all |= word);
+                for (user, stays) in without.iter().zip(stay) {
+                    if !stays {
+                        self.anybody[*user as usize / 64] &= !(1 << (user % 64));
+                    }
+                }
+                without.clone()
+            }
+        };
+        self.missing.insert(set, missing);
+        let more: Vec<u32> = but.iter().copied().filter(|user| without.binary_search(user).is_err()).collect();
+        more.into_iter().for_each(|user| self.mark(user));
+    }
+
+    fn contains(&self, number: u32, user: u32) -> bool {
+        match &self.all[number as usize].kept {
+            Kept::List(list) => list.binary_search(&user).is_ok(),
+            Kept::But(set, but) => has(&self.sets[*set as usize], user) != but.binary_search(&user).is_ok(),
+            Kept::Again(_) => unreachable!("nothing is built on what is not kept"),
+        }
+    }
+
+    /// The users of a number; none where they are not kept.
+    pub fn users(&self, number: u32) -> Option<Vec<u32>> {
+        match &self.all[number as usize].kept {
+            Kept::List(list) => Some(list.to_vec()),
+            Kept::But(set, but) => Some(differing(listed(&self.sets[*set as usize]), but).into()),
+            Kept::Again(_) => None,
+        }
+    }
+
+    /// Takes in those that were met by another core; what number each of theirs has here.
+    pub fn join(&mut self, others: People) -> Vec<u32> {
+        self.anybody.iter_mut().zip(&others.anybody).for_each(|(all, word)| *all |= word);
+        let prints: Vec<u128> = others.sets.iter().map(|words| self.prints.of(words)).collect();
+        let sets: Vec<u32> = others.sets.iter().zip(prints).map(|(words, print)| self.set(words, print)).collect();
+        let number = |entry: Entry| {
+            if let Some(known) = self.by_print.get(&entry.print) {
+                return *known;
+            }
+            let kept = match entry.kept {
+                Kept::But(set, but) => Kept::But(sets[set as usize], but),
+                other @ (Kept::List(_) | Kept::Again(_)) => other,
+            };
+            let number = self.all.len() as u32;
+            self.by_print.insert(entry.print, number);
+            self.all.push(Entry { kept, ..entry });
+            self.taken.push(true);
+            number
+        };
+        others.all.into_iter().map(number).collect()
+    }
+}
+
+/// Those who are in one of two lists in order, and not in both.
+fn differing(all: impl Iterator<Item = u32>, turned: &[u32]) -> Box<[u32]> {
+    let mut found = Vec::with_capacity(all.size_hint().0 + turned.len());
+    let mut turned = turned.iter().copied().peekable();
+    for user in all {
+        while let Some(other) = turned.next_if(|other| *other < user) {
+            found.push(other);
+        }
+        if turned.next_if_eq(&user).is_none() {
+            found.push(user);
+        }
+    }
+    found.extend(turned);
+    found.into()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::collections::{BTreeSet, HashSet};
+    use std::collections::BTreeSet;
 
-    /// Against plain sets: however they are written, the same users are told to be the same, and others to be others.
+    /// Against plain sets: however they came about, the same users have the same number, and what is told of them is so.
     #[test]
-    fn one_more_or_less() {
+    fn told_apart_however_they_came_about() {
         let mut random = fastrand::Rng::with_seed(5);
-        let mut sets = SetStore::new(130);
-        let mut all: Vec<(Users, BTreeSet<usize>)> = Vec::new();
-        for _ in 0..300 {
-            let few = [3, 64, 129];
-            let mut plain: BTreeSet<usize> = few.into_iter().filter(|_| random.bool()).collect();
-            let mut users = Users::of(sets.of(plain.iter().copied()));
-            for _ in 0..random.usize(..4) {
-                let user = few[random.usize(..3)];
-                users = users.turned(user as u32, &mut sets);
-                if !plain.remove(&user) {
-                    plain.insert(user);
+        let (prints, guests, place) =
+            (Prints::new(130), vec![1 << 3, 7, 0], Place { resource: 0, action: 0, gained: true });
+        for _ in 0..40 {
+            let mut people = People::new(&prints, &guests, Some(64), 1 << 20);
+            let mut known: Vec<(BTreeSet<u32>, u32)> = Vec::new();
+            let bases: Vec<BTreeSet<u32>> = (0..3).map(|_| (0..130).filter(|_| random.u8(..3) > 0).collect()).collect();
+            for _ in 0..60 {
+                let mut plain = bases[random.usize(..3)].clone();
+                let mut words = [0u64; 3];
+                plain.iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64));
+                let base = people.of_words(&words, place, true);
+                let turned: BTreeSet<u32> =
+                    (0..random.usize(..4)).map(|_| [3, 64, 65, 129][random.usize(..4)]).collect();
+                let number = people.turned(base, &turned.iter().copied().collect::<Vec<u32>>(), place);
+                for user in turned {
+                    if !plain.remove(&user) {
+                        plain.insert(user);
+                    }
                 }
+                let entry = &people.all[number as usize];
+                let all: Vec<u32> = plain.iter().copied().collect();
+                assert_eq!(people.users(number).unwrap_or_default(), all);
+                let guests = plain.iter().filter(|user| [3, 64, 65, 66].contains(*user)).count();
+                assert_eq!((entry.count as usize, entry.guests as usize), (plain.len(), guests));
+                assert_eq!((entry.first, entry.own), (all[0], plain.contains(&64)));
+                for (other, of) in &known {
+                    assert_eq!(*other == plain, *of == number);
+                }
+                known.push((plain, number));
             }
-            assert_eq!(users.iter(&sets).collect::<Vec<_>>(), plain.iter().copied().collect::<Vec<_>>());
-            assert_eq!((users.count(&sets) as usize, users.is_none(&sets)), (plain.len(), plain.is_empty()));
-            (0..130).for_each(|user| assert_eq!(users.contains(&sets, user), plain.contains(&user)));
-            all.push((users, plain));
-        }
-        let mut told = Told::new(&sets, 130);
-        let prints: Vec<u128> = all.iter().map(|(users, _)| told.print(*users)).collect();
-        let written: HashSet<Users> = all.iter().map(|(users, _)| *users).collect();
-        assert!(written.len() > 8, "three users make eight sets, and some were written in two ways");
-        for (i, (_, a)) in all.iter().enumerate() {
-            all.iter().enumerate().for_each(|(j, (_, b))| assert_eq!(a == b, prints[i] == prints[j]));
-        }
-        for _ in 0..300 {
-            let (mut union, mut plain) = (Union::new(&sets), BTreeSet::<usize>::new());
-            for _ in 0..random.usize(..5) {
-                let (users, of) = &all[random.usize(..all.len())];
-                union.add(*users);
-                plain.extend(of);
+            // What others are built on is not taken in by that.
+            let mut anybody: BTreeSet<u32> = BTreeSet::new();
+            for (plain, number) in known.iter().filter(|_| random.bool()).collect::<Vec<_>>() {
+                people.take(*number);
+                anybody.extend(plain);
+                assert!(listed(&people.anybody).eq(anybody.iter().copied()));
             }
-            assert_eq!(union.count(), plain.len());
         }
     }
 }

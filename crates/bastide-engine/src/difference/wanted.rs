@@ -1,36 +1,14 @@
 //! Which actions changes can touch. Only on these, and on what they hang on, decisions before and after are worked out.
 
-use super::joint::are_related;
-use super::suspects::{changed_fields, changed_groups, changed_statements, conditions, touched};
-use crate::sets::SetEngine;
+use super::affected::{changed_fields, changed_groups, changed_statements, conditions, touched};
 use bastide_model::condition::{Condition, Test};
 use bastide_model::groups::Computed;
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
 use std::sync::Arc;
 
-/// Engines for an estate and for another that came about by changes of it, made to tell what differs: they leave out
-/// actions on which nothing can, as far as nothing else hangs on them. Where two estates are not related, they leave
-/// out nothing.
-///
-/// # Errors
-/// The decisions that would depend on themselves on that date, in the first estate or in the second.
-pub fn sides<'b, 'a>(
-    before: (&'b Estate, &'b Moment),
-    after: (&'a Estate, &'a Moment),
-) -> Result<(SetEngine<'b>, SetEngine<'a>), Vec<Diagnostic>> {
-    let related = are_related(before.0, after.0) && before.1 == after.1;
-    let was = match related.then(|| wanted(before.0, after.0)).flatten() {
-        Some(wanted) => SetEngine::of_actions(before.0, before.1, wanted)?,
-        None => SetEngine::new(before.0, before.1)?,
-    };
-    let is = was.beside(after.0, after.1)?;
-    Ok((was, is))
-}
-
 /// The actions whose outcomes can differ, and those that they hang on; none where that cannot be told.
-fn wanted(old: &Estate, new: &Estate) -> Option<FixedBitSet> {
+pub(super) fn wanted(old: &Estate, new: &Estate) -> Option<FixedBitSet> {
     // Which layer controls a resource may hang on statements that speak of other actions.
     if !Arc::ptr_eq(&old.catalog, &new.catalog) || !old.layers.is_empty() || !new.layers.is_empty() {
         return None;

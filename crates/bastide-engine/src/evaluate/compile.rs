@@ -169,6 +169,18 @@ impl<'c, 'e> Compiler<'c, 'e> {
 
     /// A who-clause.
     pub fn who(&mut self, who: &Who, open: bool) -> Expr {
+        let any = self.terms(who, open);
+        match &who.condition {
+            Some(condition) => {
+                let condition = self.condition(condition, open);
+                self.and(vec![any, condition])
+            }
+            None => any,
+        }
+    }
+
+    /// The terms of a who-clause.
+    pub fn terms(&mut self, who: &Who, open: bool) -> Expr {
         let terms = who.terms.iter().map(|term| match term {
             Term::Anyone => constant(true),
             Term::Nobody(_) => constant(false),
@@ -177,14 +189,7 @@ impl<'c, 'e> Compiler<'c, 'e> {
             Term::Owner => self.owner(open),
         });
         let terms: Vec<Expr> = terms.collect();
-        let any = self.or(terms);
-        match &who.condition {
-            Some(condition) => {
-                let condition = self.condition(condition, open);
-                self.and(vec![any, condition])
-            }
-            None => any,
-        }
+        self.or(terms)
     }
 
     /// The members of a group.

@@ -4,12 +4,12 @@
 //! into classes: values of one class give the same truth to every comparison among the rules that speak of an action. The
 //! outcome is then looked up by the classes, and no rule is looked at one by one.
 
+use super::cells::radix;
 use super::compile::{Expr, Relation};
 use super::leaf::Holds;
 use super::plan::Plan;
 use super::site::Step;
 use super::{Evaluator, Work};
-use crate::sets::{Feature, radix};
 use bastide_model::condition::{ResourceField, Step as Way};
 use bastide_model::*;
 use hashbrown::HashMap;
@@ -50,9 +50,7 @@ type Parted = (Rc<[u32]>, Rc<[Step]>);
 
 /// Whether an expression hangs on columns of few values alone; they are added to `columns`.
 fn is_columnar(estate: &Estate, plan: &Plan, expr: &Expr, columns: &mut Vec<(Way, ResourceField)>) -> bool {
-    let few = |(way, field): (Way, ResourceField)| {
-        radix(estate, Feature::Field(way, field)).is_some_and(|values| values <= MOST_VALUES)
-    };
+    let few = |(_, field): (Way, ResourceField)| radix(estate, field).is_some_and(|values| values <= MOST_VALUES);
     let mut is = true;
     expr.visit(&mut |inner| {
         let column = match inner {
@@ -107,7 +105,7 @@ impl Folds {
                 list.sort_unstable();
                 list.dedup();
             }
-            let values = radix(estate, Feature::Field(column.0, column.1)).expect("it has few values");
+            let values = radix(estate, column.1).expect("it has few values");
             let table = vec![None; values as usize];
             let classes = HashMap::new();
             self.all.push(Fold { column, atoms: atoms.into(), leaves: leaves.into(), table, classes });

@@ -13,29 +13,35 @@
 //! Bound: time and memory in proportion to users, resources, statements, and users decided one by one, with words of a set
 //! for each different outcome, kept only where it is met again. Never resources times users.
 
+mod alone;
 mod asked;
+mod cells;
 mod compile;
 mod fold;
 mod index;
 mod leaf;
 mod patch;
+mod places;
 mod plan;
+mod questions;
 mod site;
 mod weigh;
 mod wide;
 
+pub use alone::{Alone, alone};
 pub use patch::Cell;
-pub use plan::Tuning;
-pub use weigh::{Outcome, OutcomeId};
+pub use plan::{Probe, Tuning};
+pub use questions::put;
+pub use weigh::{Outcome, OutcomeId, Part};
 
 use crate::decide::{Judge, Reason};
 use crate::sets::store::{SetId, SetStore};
-use crate::sets::{Cells, Feature, radix};
 use asked::{Kept, Known};
 use bastide_model::condition::ResourceField;
 use bastide_model::schema::Target;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
+use cells::{Cells, radix};
 use compile::Expr;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
@@ -48,6 +54,7 @@ use wide::Words;
 pub struct Snapshot {
     estate: Estate,
     moment: Moment,
+    favourable: bool,
     plan: Plan,
 }
 
@@ -65,11 +72,47 @@ impl Snapshot {
     /// # Errors
     /// The decisions that would depend on themselves on that date.
     pub fn tuned(estate: &Estate, moment: &Moment, tuning: Tuning) -> Result<Snapshot, Vec<Diagnostic>> {
-        let judge = Judge::new(estate, moment)?;
-        let mut wanted = FixedBitSet::with_capacity(estate.schema.actions.len());
-        wanted.insert_range(..);
-        let plan = Plan::new(&judge, wanted, false, tuning);
-        Ok(Snapshot { plan, estate: estate.clone(), moment: moment.clone() })
+        Ok(Self::of(&Judge::new(estate, moment)?, false, tuning, None, &[]))
+    }
+
+    /// The same, with every missing value taken in the users' favour: an unknown permission applies, an unknown
+    /// restriction does not. What it allows and the ordinary one refuses hangs on an unknown.
+    ///
+    /// # Errors
+    /// The decisions that would depend on themselves on that date.
+    pub fn favourable(estate: &Estate, moment: &Moment) -> Result<Snapshot, Vec<Diagnostic>> {
+        Ok(Self::of(&Judge::new(estate, moment)?, true, Tuning::of(estate), None, &[]))
+    }
+
+    /// The same as [`Snapshot::new`], with clauses and conditions that are asked by themselves ([`Evaluator::probe`]).
+    ///
+    /// # Errors
+    /// The decisions that would depend on themselves on that date.
+    pub fn probing(estate: &Estate, moment: &Moment, probes: &[Probe]) -> Result<Snapshot, Vec<Diagnostic>> {
+        Ok(Self::of(&Judge::new(estate, moment)?, false, Tuning::of(estate), None, probes))
+    }
+
+    /// An estate that came about by changes of this one's; what the changes leave alone is not worked out again.
+    /// Cost: as [`Snapshot::new`], but the tree is walked only where it or its barriers have changed, and beneath the places
+    /// of statements that came.
+    ///
+    /// # Errors
+    /// The decisions that would depend on themselves on that date.
+    pub fn beside(&self, estate: &Estate, moment: &Moment) -> Result<Snapshot, Vec<Diagnostic>> {
+        Ok(Self::of(&Judge::new(estate, moment)?, self.favourable, self.plan.tuning, Some(self), &[]))
+    }
+
+    /// As [`Snapshot::beside`], where statements have gone and nothing else has changed: then no circle comes.
+    pub fn without(&self, estate: &Estate) -> Snapshot {
+        let moment = &self.moment;
+        Self::of(&Judge::unchecked(estate, moment), self.favourable, self.plan.tuning, Some(self), &[])
+    }
+
+    fn of(judge: &Judge, favourable: bool, tuning: Tuning, beside: Option<&Snapshot>, probes: &[Probe]) -> Snapshot {
+        let estate = judge.estate();
+        let beside = beside.map(|other| (&other.estate, &other.plan));
+        let plan = Plan::new(judge, favourable, tuning, beside, probes);
+        Snapshot { plan, estate: estate.clone(), moment: judge.moment().clone(), favourable }
     }
 
     /// The estate.
@@ -82,9 +125,31 @@ impl Snapshot {
         &self.moment
     }
 
+    /// The rule of a statement, where it is in force and can apply to anybody.
+    pub(crate) fn rule_of(&self, id: StatementId) -> Option<u32> {
+        Some(self.plan.rule_of[id.index()]).filter(|rule| *rule != plan::NOWHERE)
+    }
+
+    /// So many words of users who gain or lose something are kept.
+    pub(crate) fn told(&self) -> usize {
+        self.plan.tuning.told
+    }
+
+    /// Whether a missing value is taken in the users' favour.
+    pub fn is_favourable(&self) -> bool {
+        self.favourable
+    }
+
     /// What one core evaluates with.
     pub fn evaluator(&self) -> Evaluator<'_> {
-        Evaluator::new(self)
+        let mut all = FixedBitSet::with_capacity(self.estate.schema.actions.len());
+        all.insert_range(..);
+        Evaluator::new(self, all)
+    }
+
+    /// The same, for some of the actions. What these hang on must be among them; the others have no meaning to it.
+    pub(crate) fn evaluator_of(&self, actions: FixedBitSet) -> Evaluator<'_> {
+        Evaluator::new(self, actions)
     }
 }
 
@@ -238,10 +303,10 @@ impl Work<'_> {
 }
 
 impl<'s> Evaluator<'s> {
-    fn new(snapshot: &'s Snapshot) -> Evaluator<'s> {
-        let Snapshot { estate, moment, plan } = snapshot;
+    fn new(snapshot: &'s Snapshot, wanted: FixedBitSet) -> Evaluator<'s> {
+        let Snapshot { estate, moment, plan, .. } = snapshot;
         let few = |count: usize| count <= plan.tuning.classes;
-        let values = |field: &compile::Leaf| radix(estate, Feature::Field(field.field.0, field.field.1));
+        let values = |field: &compile::Leaf| radix(estate, field.field.1);
         let classes = plan.parts.leaves.iter().map(|leaf| {
             let users = plan.parts.indexes.get(leaf.index as usize).is_some_and(|index| few(index.len()));
             (users, values(leaf).is_some_and(|values| few(values as usize)))
@@ -277,7 +342,7 @@ impl<'s> Evaluator<'s> {
             leaf_elements: elements.collect(),
             numbers: Vec::new(),
             met_times: Vec::new(),
-            sites: site::Sites::new(estate, plan),
+            sites: site::Sites::new(estate, plan, wanted),
             outcomes: weigh::Outcomes::default(),
             folds: fold::Folds::default(),
             above: Vec::new(),
@@ -423,7 +488,7 @@ impl<'s> Evaluator<'s> {
             Some((step, field)) => {
                 let code = self.cells.field(step, field, resource) as usize;
                 if self.bits[at].is_empty() {
-                    let values = radix(self.estate, Feature::Field(step, field)).expect("values have numbers");
+                    let values = radix(self.estate, field).expect("values have numbers");
                     self.bits[at] = vec![0; values as usize];
                 }
                 let code = code.min(self.bits[at].len() - 1);

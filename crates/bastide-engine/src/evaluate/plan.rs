@@ -2,10 +2,10 @@
 //! Never changed once it is made, and shared by all cores.
 
 use super::compile::{self, Compiler, Expr, Parts};
+use super::places::{Places, Reached};
 use crate::decide::Judge;
 use crate::sets::store::{SetId, SetStore};
-use crate::sets::{Places, Reached};
-use bastide_model::condition::Term;
+use bastide_model::condition::{Condition, Term, Who};
 use bastide_model::schema::Target;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
@@ -21,17 +21,63 @@ pub struct Tuning {
     pub classes: usize,
     /// Statements that stand at one place, times the resources it holds: up to so many, they belong to those alone.
     pub own: usize,
-    /// Whether an outcome is kept only where it is met again.
-    pub once: bool,
+    /// Once so many words of sets are kept, an outcome is kept only where it is met again.
+    pub once: usize,
+    /// So many words of users who gain or lose something are kept, of each sort; who comes then is worked out again where it
+    /// is asked for.
+    pub told: usize,
 }
 
 impl Tuning {
     /// What suits an estate.
     pub fn of(estate: &Estate) -> Tuning {
         let words = estate.people.len().div_ceil(64);
-        Tuning { narrow: 4 + words / 8, classes: (estate.catalog.len() / 64).min(2048), own: 48, once: true }
+        Tuning {
+            narrow: 4 + words / 8,
+            classes: (estate.catalog.len() / 64).min(2048),
+            own: 48,
+            once: 1 << 19,
+            told: 1 << 24,
+        }
     }
 }
+
+/// Something that is asked by itself, for whom it holds on a resource: for certain, or with `true` behind it as far as a
+/// missing value leaves that open.
+pub enum Probe<'p> {
+    /// A who-clause.
+    Who(&'p Who, bool),
+    /// The terms of one, without its condition.
+    Terms(&'p Who, bool),
+    /// A condition.
+    Condition(&'p Condition, bool),
+    /// A statement, without its places and kinds.
+    Statement(&'p Statement, bool),
+}
+
+impl Probe<'_> {
+    fn compiled(&self, compiler: &mut Compiler) -> Expr {
+        match self {
+            Probe::Who(who, open) => compiler.who(who, *open),
+            Probe::Terms(who, open) => compiler.terms(who, *open),
+            Probe::Condition(condition, open) => compiler.condition(condition, *open),
+            Probe::Statement(statement, open) => compiler.statement(statement, *open),
+        }
+    }
+}
+
+impl Tuning {
+    /// The same, with as many users as possible in sets: for what is told set by set, where an estate is small enough.
+    pub fn folding(self, estate: &Estate) -> Tuning {
+        if estate.people.len() * estate.catalog.len() > MOST_FOLDED {
+            return self;
+        }
+        Tuning { narrow: 0, classes: usize::MAX, own: 0, once: usize::MAX, ..self }
+    }
+}
+
+/// So many pairs of users and resources are told set by set.
+const MOST_FOLDED: usize = 20_000_000;
 
 /// A statement that is in force.
 pub struct Rule {
@@ -98,8 +144,10 @@ pub struct Plan {
     pub active: SetId,
     /// Who is not.
     pub inactive: SetId,
-    /// The actions that are decided on.
-    pub wanted: FixedBitSet,
+    /// Rules with places that belong to more than few resources.
+    placed: Vec<StatementId>,
+    /// Clauses and conditions that are asked by themselves.
+    pub probes: Vec<Expr>,
     /// The actions that are asked for on other resources.
     pub asked: FixedBitSet,
     /// Whether anything asks what is decided on a parent or further up.
@@ -112,8 +160,14 @@ pub struct Plan {
 
 impl Plan {
     /// For an estate at a moment, which is proven free of circles. With `favourable`, a missing value is taken in the users'
-    /// favour.
-    pub fn new(judge: &Judge, wanted: FixedBitSet, favourable: bool, tuning: Tuning) -> Plan {
+    /// favour. `beside`: an estate of which this one came about by changes, and its plan.
+    pub fn new(
+        judge: &Judge,
+        favourable: bool,
+        tuning: Tuning,
+        beside: Option<(&Estate, &Plan)>,
+        probes: &[Probe],
+    ) -> Plan {
         let estate = judge.estate();
         let catalog = &estate.catalog;
         let mut sets = SetStore::new(estate.people.len());
@@ -131,8 +185,7 @@ impl Plan {
         for &id in &judge.live {
             let statement = estate.statement(id);
             let actions = ActionId::all(estate.schema.actions.len());
-            let speaks: FixedBitSet =
-                actions.filter(|a| wanted.contains(a.index()) && statement.speaks_of(*a)).map(|a| a.index()).collect();
+            let speaks: FixedBitSet = actions.filter(|a| statement.speaks_of(*a)).map(|a| a.index()).collect();
             if speaks.is_clear() && !layered {
                 continue;
             }
@@ -163,9 +216,11 @@ impl Plan {
             let constant = expr.is_constant();
             rules.push(Rule { id, modality: statement.modality, layer, speaks, expr, constant, one, covering });
         }
+        let probes = probes.iter().map(|probe| probe.compiled(&mut compiler)).collect();
         let active = sets.of(estate.people.active.ones());
         let inactive = sets.complement(active);
-        let (mut asked, mut asks_up, mut asks_sources) = (FixedBitSet::with_capacity(wanted.len()), false, false);
+        let (mut asked, mut asks_up, mut asks_sources) =
+            (FixedBitSet::with_capacity(estate.schema.actions.len()), false, false);
         let mut ask = |target: Target, action: ActionId| {
             if target != Target::Own {
                 asked.grow_and_insert(action.index());
@@ -173,11 +228,11 @@ impl Plan {
                 asks_sources |= target == Target::Source;
             }
         };
-        for action in wanted.ones() {
-            estate.schema.actions[action].needs.iter().for_each(|need| ask(need.target, need.action));
+        for action in &estate.schema.actions {
+            action.needs.iter().for_each(|need| ask(need.target, need.action));
         }
-        for rule in &rules {
-            rule.expr.visit(&mut |inner| {
+        for expr in rules.iter().map(|rule: &Rule| &rule.expr).chain(&probes) {
+            expr.visit(&mut |inner| {
                 if let Expr::Ask(target, action) = inner {
                     ask(*target, *action);
                 }
@@ -191,17 +246,25 @@ impl Plan {
                 }
             }
         }
+        let same_tree = |old: &Catalog| {
+            std::ptr::eq(old, &**catalog) || (old.parents == catalog.parents && old.barriers == catalog.barriers)
+        };
+        let places = match beside.filter(|(old, _)| same_tree(&old.catalog)) {
+            Some((old, plan)) => plan.places.beside(old, estate, &plan.placed, &placed),
+            None => Places::new(estate, &placed),
+        };
         Plan {
             sets: Arc::new(sets),
             rules,
             parts,
             rule_of,
             everywhere,
-            places: Places::new(estate, &placed),
+            places,
+            placed,
+            probes,
             own: Owned::of(catalog, own),
             active,
             inactive,
-            wanted,
             asked,
             asks_up,
             sources,

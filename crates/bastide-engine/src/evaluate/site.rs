@@ -1,12 +1,13 @@
 //! Sites: resources that the same rules reach from the same depths, and on which the same actions have a meaning.
 
 use super::compile::Expr;
+use super::places::Reached;
 use super::plan::{NOWHERE, Plan};
 use super::{Evaluator, Work};
 use crate::decide::Reason;
-use crate::sets::Reached;
 use crate::sets::store::SetId;
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use std::rc::Rc;
 
@@ -22,11 +23,13 @@ pub struct Step {
 }
 
 /// Which actions have a meaning, and which rules reach, from which depth.
-type SiteKey = (u32, Box<[(u32, u16)]>);
+type SiteKey = (u32, Rc<[(u32, u16)]>);
 
 /// All sites that were met.
 pub struct Sites {
     sites: Vec<Site>,
+    /// The actions that are decided on.
+    wanted: FixedBitSet,
     /// The site of a list of places and a kind, by both; [`NOWHERE`] where none was met yet.
     of: Vec<u32>,
     /// By kind: kinds on which the same actions have a meaning have the same number.
@@ -38,6 +41,8 @@ pub struct Sites {
 
 /// Resources on which the same rules decide.
 pub struct Site {
+    /// The rules that reach them, in policy order, and from which depth.
+    pub reached: Rc<[(u32, u16)]>,
     /// By action, what decides on it; none where it has no meaning.
     pub actions: Box<[Option<SiteAction>]>,
     /// The actions that have a meaning.
@@ -124,11 +129,11 @@ pub fn step(
 }
 
 impl Sites {
-    pub fn new(estate: &Estate, plan: &Plan) -> Sites {
+    pub fn new(estate: &Estate, plan: &Plan, wanted: FixedBitSet) -> Sites {
         let schema = &estate.schema;
         let mut known: Vec<Vec<bool>> = Vec::new();
         let fitting = KindId::all(schema.kinds.len()).map(|kind| {
-            let fits: Vec<bool> = plan.wanted.ones().map(|action| schema.fits(ActionId::new(action), kind)).collect();
+            let fits: Vec<bool> = wanted.ones().map(|action| schema.fits(ActionId::new(action), kind)).collect();
             let found = known.iter().position(|other| *other == fits);
             found.unwrap_or_else(|| {
                 known.push(fits);
@@ -137,6 +142,7 @@ impl Sites {
         });
         Sites {
             fitting: fitting.collect(),
+            wanted,
             sites: Vec::new(),
             of: vec![NOWHERE; plan.places.lists.len() * schema.kinds.len()],
             known: HashMap::new(),
@@ -181,12 +187,12 @@ impl<'s> Evaluator<'s> {
             all.filter(reaches).map(|(id, depth)| (plan.rule_of[id.index()], *depth)).collect();
         // Two lists in order: that is told, and takes one pass.
         reached.sort_by_key(|(rule, _)| *rule);
-        let key = (self.sites.fitting[kind.index()], reached.into_boxed_slice());
+        let key = (self.sites.fitting[kind.index()], reached.into());
         if let Some(known) = self.sites.known.get(&key) {
             self.sites.of[at] = *known;
             return *known as usize;
         }
-        let site = self.new_site(kind, &key.1);
+        let site = self.new_site(kind, Rc::clone(&key.1));
         let number = self.sites.sites.len() as u32;
         self.sites.sites.push(site);
         self.sites.known.insert(key, number);
@@ -194,11 +200,11 @@ impl<'s> Evaluator<'s> {
         number as usize
     }
 
-    fn new_site(&mut self, kind: KindId, reached: &[(u32, u16)]) -> Site {
+    fn new_site(&mut self, kind: KindId, reached: Rc<[(u32, u16)]>) -> Site {
         let (plan, estate) = (self.plan, self.estate);
         let schema = &estate.schema;
         let actions = ActionId::all(schema.actions.len()).map(|action| {
-            if !plan.wanted.contains(action.index()) || !schema.fits(action, kind) {
+            if !self.sites.wanted.contains(action.index()) || !schema.fits(action, kind) {
                 return None;
             }
             let speaking =
@@ -239,7 +245,7 @@ impl<'s> Evaluator<'s> {
                 (of.layer, of.covering.is_some().then_some(rule))
             }));
         }
-        Site { actions, order, layers: layers.into() }
+        Site { reached, actions, order, layers: layers.into() }
     }
 
     /// The layer that controls the resource at hand: the first with a `may` or `may not` whose what covers it.

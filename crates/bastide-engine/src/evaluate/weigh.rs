@@ -4,7 +4,7 @@ use super::site::Step;
 use super::{Decided, Evaluator, Work};
 use crate::decide::Reason;
 use crate::sets::store::SetId;
-use crate::sets::{Keyed, Part, of_length};
+use crate::sets::{Keyed, of_length};
 use bastide_model::*;
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
 use std::hash::BuildHasher;
@@ -19,6 +19,17 @@ impl OutcomeId {
     pub fn index(self) -> usize {
         self.0 as usize
     }
+}
+
+/// Everybody with the same reason and the same deciding statement.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Part {
+    /// Why.
+    pub reason: Reason,
+    /// The statement that decides, where one does.
+    pub by: Option<StatementId>,
+    /// Who.
+    pub users: SetId,
 }
 
 /// Users whom the same rule takes, before needs.
@@ -215,7 +226,7 @@ impl<'s> Evaluator<'s> {
         key.extend([speaking, work.layer.map_or(u32::MAX, |layer| layer.0)]);
         key.extend(varying.iter().map(|step| work.states[step.rule as usize].base.0));
         let known = self.outcomes.by_sets.get(key.len()).and_then(|known| known.get(&key));
-        let once = self.plan.tuning.once && self.is_leaf(work);
+        let once = self.sets.size() * self.sets.width() >= self.plan.tuning.once && self.is_leaf(work);
         let weighed = known.or_else(|| {
             if once && self.outcomes.is_new(&key) {
                 return None;

@@ -3,9 +3,9 @@
 use super::compile::Expr;
 use super::leaf::Holds;
 use super::site::{Run, Runs, Step};
+use super::weigh::Part;
 use super::{Decided, Evaluator, Met, Work};
 use crate::decide::Reason;
-use crate::sets::Part;
 use crate::sets::store::SetId;
 use bastide_model::*;
 use multiversion::multiversion;
@@ -285,8 +285,7 @@ impl<'s> Evaluator<'s> {
                     turn(room, &work.turns[from..to]);
                     return Some(Whom::Room);
                 }
-                let own = work.words.copy(self.sets.row(base));
-                turn(work.words.get_mut(own), &work.turns[from..to]);
+                let own = self.turned_words(work, base, state.turns);
                 return self.with(work, whom, Whom::Words(own), room);
             }
         }
@@ -349,7 +348,7 @@ impl<'s> Evaluator<'s> {
         None
     }
 
-    fn single_items(&self, work: &Work, action: ActionId, steps: &[Step], items: &mut Vec<Item>) {
+    pub(super) fn single_items(&self, work: &Work, action: ActionId, steps: &[Step], items: &mut Vec<Item>) {
         items.clear();
         items.extend(steps.iter().filter(|step| self.counts(work, step)).map(|step| Item::Rule(*step)));
         let before = items.len();
@@ -400,7 +399,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// To whom a rule applies on the resource at hand, as words.
-    fn wide_words(&mut self, work: &mut Work<'s>, rule: u32) -> u32 {
+    pub(super) fn wide_words(&mut self, work: &mut Work<'s>, rule: u32) -> u32 {
         let state = work.states[rule as usize];
         if state.words != u32::MAX {
             return state.words;
@@ -414,8 +413,15 @@ impl<'s> Evaluator<'s> {
         at
     }
 
+    /// A set as words, some users turned.
+    pub(super) fn turned_words(&mut self, work: &mut Work<'s>, set: SetId, (from, to): (u32, u32)) -> u32 {
+        let own = work.words.copy(self.sets.row(set));
+        turn(work.words.get_mut(own), &work.turns[from as usize..to as usize]);
+        own
+    }
+
     /// For whom an expression holds, put into words, which are overwritten.
-    fn words_of(&mut self, work: &mut Work<'s>, expr: &'s Expr, words: &mut [u64]) {
+    pub(super) fn words_of(&mut self, work: &mut Work<'s>, expr: &'s Expr, words: &mut [u64]) {
         match expr {
             Expr::Set(set) => words.copy_from_slice(self.sets.row(*set)),
             Expr::Held(action, places) => {
@@ -529,10 +535,18 @@ impl<'s> Evaluator<'s> {
             return (Reason::Inactive, None);
         }
         let steps = Rc::clone(&self.sites.action(work.site, action).expect("it has a meaning").steps);
-        let mut items = Vec::new();
-        self.single_items(work, action, &steps, &mut items);
-        for item in items {
-            let (Item::Rule(step) | Item::Own(step)) = item else { unreachable!("they are single") };
+        let mut own: Vec<Step> = (0..work.own.len()).filter_map(|at| self.own_step(work, at, action)).collect();
+        own.sort_unstable_by_key(|step| step.key);
+        let mut own = own.into_iter().peekable();
+        let mut steps = steps.iter().copied().peekable();
+        loop {
+            let first = steps.peek().map_or(u64::MAX, |step| step.key);
+            let Some(step) = own.next_if(|own| own.key < first).or_else(|| steps.next()).or_else(|| own.next()) else {
+                break;
+            };
+            if !self.counts(work, &step) {
+                continue;
+            }
             if self.names(work, step.rule, user) {
                 let allowed = work.words.get(work.wides[wide as usize].allowed);
                 let is = allowed[user.index() / 64] >> (user.0 % 64) & 1 == 1;
@@ -544,7 +558,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Whether a rule applies to one user on the resource at hand.
-    fn names(&mut self, work: &mut Work<'s>, rule: u32, user: UserId) -> bool {
+    pub(super) fn names(&mut self, work: &mut Work<'s>, rule: u32, user: UserId) -> bool {
         if let Some(one) = self.plan.rules[rule as usize].one {
             return one == user;
         }
@@ -577,6 +591,68 @@ impl<'s> Evaluator<'s> {
                 let own = work.words.copy(self.sets.row(allowed));
                 turn(work.words.get_mut(own), &turns);
                 self.sets.of_words(work.words.get(own))
+            }
+        }
+    }
+
+    /// Shows everybody's outcome of an action on a resource that was decided on, by reason and deciding statement, in words;
+    /// the same may come several times. Cost: the words of the rules that speak of it.
+    pub fn each_part(
+        &mut self,
+        work: &mut Work<'s>,
+        action: ActionId,
+        mut each: impl FnMut(Reason, Option<StatementId>, &[u64]),
+    ) {
+        let width = self.sets.width();
+        match work.decided[action.index()] {
+            Decided::Open => {}
+            Decided::Base(outcome) => {
+                let mut cells = vec![0; width];
+                for cell in &work.cells[action.index()] {
+                    turn(&mut cells, &[(cell.user, true)]);
+                }
+                let mut words = vec![0; width];
+                for part in &self.outcomes.get(outcome).parts {
+                    words.copy_from_slice(self.sets.row(part.users));
+                    words.iter_mut().zip(&cells).for_each(|(word, cells)| *word &= !cells);
+                    each(part.reason, part.by, &words);
+                }
+                for cell in &work.cells[action.index()] {
+                    words.fill(0);
+                    turn(&mut words, &[(cell.user, true)]);
+                    each(cell.reason, cell.by, &words);
+                }
+            }
+            Decided::Wide(wide) => {
+                let allowed = work.words.get(work.wides[wide as usize].allowed).to_vec();
+                each(Reason::Inactive, None, self.sets.row(self.plan.inactive));
+                let steps = Rc::clone(&self.sites.action(work.site, action).expect("it has a meaning").steps);
+                let mut rest = self.sets.row(self.plan.active).to_vec();
+                let [mut words, mut kept, mut blocked] = std::array::from_fn(|_| vec![0; width]);
+                let mut items = Vec::new();
+                self.single_items(work, action, &steps, &mut items);
+                for item in items {
+                    let (Item::Rule(step) | Item::Own(step)) = &item else { unreachable!("they are single") };
+                    let Some(whom) = self.whom(work, std::slice::from_ref(&item), &mut words) else { continue };
+                    self.to_room(work, Some(whom), &mut words);
+                    let (mut some, mut some_blocked) = (0, 0);
+                    for at in 0..width {
+                        let taken = rest[at] & words[at];
+                        rest[at] &= !taken;
+                        let may = if step.reason.is_allowed() { allowed[at] } else { u64::MAX };
+                        (kept[at], blocked[at]) = (taken & may, taken & !may);
+                        some |= kept[at];
+                        some_blocked |= blocked[at];
+                    }
+                    let by = Some(self.plan.rules[step.rule as usize].id);
+                    if some != 0 {
+                        each(step.reason, by, &kept);
+                    }
+                    if some_blocked != 0 {
+                        each(Reason::Blocked, by, &blocked);
+                    }
+                }
+                each(Reason::Silent, None, &rest);
             }
         }
     }

@@ -15,7 +15,6 @@ mod record;
 pub use record::record;
 
 use crate::decide::Judge;
-use crate::sets::SetEngine;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
@@ -102,9 +101,7 @@ pub fn guarantees(
     if all.is_empty() {
         return Ok(Vec::new());
     }
-    let judge = Judge::new(estate, moment)?;
-    let mut engine = SetEngine::new(estate, moment)?;
-    Ok(all.into_iter().map(|g| guarantee::ask(&judge, &mut engine, g)).collect())
+    guarantee::ask(&Judge::new(estate, moment)?, &all)
 }
 
 /// The proofs that hold before and do not after a change; those that are new and do not hold among them.

@@ -1,6 +1,6 @@
 //! An expectation written from what somebody can do today, to be trimmed by hand.
 
-use crate::sets::SetEngine;
+use crate::evaluate::Snapshot;
 use bastide_model::*;
 use bastide_syntax::format::format;
 use bastide_syntax::{Diagnostic, FileId, quote};
@@ -18,16 +18,18 @@ const MOST: usize = 24;
 /// # Errors
 /// Decisions that depend on themselves.
 pub fn record(estate: &Estate, moment: &Moment, user: UserId) -> Result<String, Vec<Diagnostic>> {
-    let mut engine = SetEngine::new(estate, moment)?;
+    let snapshot = Snapshot::new(estate, moment)?;
+    let mut engine = snapshot.evaluator();
     let (schema, catalog) = (&estate.schema, &estate.catalog);
     let mut can: BTreeMap<Vec<usize>, Vec<ResourceId>> = BTreeMap::new();
     let mut counts: BTreeMap<(usize, usize), usize> = BTreeMap::new();
     for resource in catalog.all() {
-        let decided = engine.row(resource);
+        let work = engine.decide(resource);
         let allowed: Vec<usize> = ActionId::all(schema.actions.len())
-            .filter(|action| engine.allows(decided, user, *action))
+            .filter(|action| engine.allows_in(&work, *action, user))
             .map(ActionId::index)
             .collect();
+        engine.done(work);
         for action in &allowed {
             *counts.entry((catalog.kind(resource).index(), *action)).or_default() += 1;
         }

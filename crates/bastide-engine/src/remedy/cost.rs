@@ -19,8 +19,8 @@ use super::Power;
 use super::Wish;
 use super::ideas::Idea;
 use crate::change::Change;
-use crate::difference::{Difference, Labelled, Turn, Users};
-use bastide_model::{Estate, ResourceId, UserId};
+use crate::difference::{Difference, Labelled, Turn};
+use bastide_model::{Estate, ResourceId};
 use hashbrown::{HashMap, HashSet};
 use std::collections::BTreeSet;
 
@@ -65,24 +65,23 @@ pub fn power(difference: &Difference, after: &Estate, harmless: &[String], wish:
     let mut power = Power::default();
     let (mut users, mut resources, mut actions) = (BTreeSet::new(), 0, BTreeSet::new());
     let mut known: HashMap<u32, u64> = HashMap::new();
+    let mut lister = difference.lister();
     let name = |action: u32| &after.schema.actions[action as usize].name;
     for &(resource, row) in &difference.changed {
         let mut count = *known.entry(row).or_insert_with(|| {
             let mut count = 0;
             for turn in difference.turns(row).iter().filter(|turn| !harmless.contains(name(turn.action))) {
-                let gained = u64::from(turn.gained.count(&difference.sets));
+                let gained = u64::from(difference.count(turn.gained));
                 if gained > 0 {
                     count += gained;
                     actions.insert(turn.action);
-                    users.extend(turn.gained.iter(&difference.sets));
+                    users.extend(lister.users(turn.gained));
                 }
             }
             count
         });
         let asked = |turn: &&Turn| {
-            turn.action == wish.action.0
-                && !harmless.contains(name(turn.action))
-                && turn.gained.contains(&difference.sets, wish.user.index())
+            turn.action == wish.action.0 && !harmless.contains(name(turn.action)) && difference.is_asked(turn.gained)
         };
         if resource == wish.resource.0 && difference.turns(row).iter().any(|turn| asked(&turn)) {
             count -= 1;
@@ -102,17 +101,15 @@ pub fn power(difference: &Difference, after: &Estate, harmless: &[String], wish:
 pub fn cost(idea: &Idea, difference: &Difference, after: &Estate, harmless: &[String], wish: Wish) -> u32 {
     let mut sides = Sides::default();
     let (mut harm, mut guests) = (false, false);
-    let user = wish.user.index();
-    let guest = |u: usize| u != user && after.people.kind(UserId::new(u)) == "guest";
+    let guest = after.people.kind(wish.user) == "guest";
     let labels = Labelled::new(after);
-    let mut known: HashMap<Users, bool> = HashMap::new();
     let mut judged: HashSet<u32> = HashSet::new();
     for &(resource, row) in &difference.changed {
         let turns = difference.turns(row);
         for turn in turns {
             for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
-                let count = u64::from(users.count(&difference.sets));
-                let own = users.contains(&difference.sets, user);
+                let count = u64::from(difference.count(users));
+                let own = difference.is_asked(users);
                 sides.add(count, own, gained == wish.wanted);
                 if own && gained && labels.has(ResourceId(resource)) {
                     sides.labelled += 1;
@@ -123,12 +120,11 @@ pub fn cost(idea: &Idea, difference: &Difference, after: &Estate, harmless: &[St
             continue;
         }
         for turn in turns {
-            let own = u32::from(turn.gained.contains(&difference.sets, user));
-            let others = turn.gained.count(&difference.sets) > own;
+            let own = u32::from(difference.is_asked(turn.gained));
+            let others = difference.count(turn.gained) > own;
             let name = &after.schema.actions[turn.action as usize].name;
             harm |= others && !harmless.contains(name);
-            let among = || turn.gained.iter(&difference.sets).any(guest);
-            guests |= others && *known.entry(turn.gained).or_insert_with(among);
+            guests |= others && difference.guests(turn.gained) > u32::from(own > 0 && guest);
         }
     }
     least(idea, &sides) + 15 * u32::from(harm) + 15 * u32::from(guests)

@@ -15,10 +15,8 @@ mod values;
 
 use crate::change::{Change, Described, Few, apply, describe};
 use crate::decide::Judge;
-use crate::difference::Turn;
-use crate::difference::{Blocks, Radius, blocks, difference_while, radius};
-use crate::sets::SetEngine;
-use crate::sets::store::SetStore;
+use crate::difference::{Blocks, Radius, Shown, Turn, blocks, difference_while, radius};
+use crate::evaluate::Snapshot;
 use bastide_model::condition::Term;
 use bastide_model::*;
 use hashbrown::HashSet;
@@ -193,22 +191,22 @@ fn measure(
     let best = Best { most, costs: Mutex::new(Vec::new()) };
     let cores = rayon::current_num_threads().max(1);
     let measured = (0..cores).into_par_iter().map(|core| {
-        let Ok(mut alone) = SetEngine::new(small, moment) else { return Vec::new() };
-        let Ok(mut before) = SetEngine::new(estate, moment) else { return Vec::new() };
+        let Ok(alone) = Snapshot::new(small, moment) else { return Vec::new() };
+        let Ok(before) = Snapshot::new(estate, moment) else { return Vec::new() };
         // Those that touch the user alone are quickly measured, and then bound the others.
         let mut share: Vec<&Idea> = ideas.iter().skip(core).step_by(cores).collect();
         share.sort_by_key(|idea| Few::one(wish.user).changes(estate, &idea.changes).is_none());
-        let mut measured = |idea: &Idea| match Few::one(wish.user).changes(estate, &idea.changes) {
+        let measured = |idea: &Idea| match Few::one(wish.user).changes(estate, &idea.changes) {
             Some(changes) => {
                 let wish = Wish { user: UserId(0), ..wish };
-                let measured = one(&mut alone, small, &changes, wish, harmless, idea, &best)?;
+                let measured = one(&alone, small, &changes, wish, harmless, idea, &best)?;
                 // Told in the words of the whole estate.
                 let told = idea.changes.iter().map(|c| describe(estate, c)).collect();
                 Some(Remedy { changes: told, ..measured })
             }
-            None => one(&mut before, estate, &idea.changes, wish, harmless, idea, &best),
+            None => one(&before, estate, &idea.changes, wish, harmless, idea, &best),
         };
-        share.into_iter().filter_map(&mut measured).collect::<Vec<Remedy>>()
+        share.into_iter().filter_map(measured).collect::<Vec<Remedy>>()
     });
     measured.flatten().collect()
 }
@@ -236,7 +234,7 @@ impl Best {
 }
 
 fn one(
-    before: &mut SetEngine,
+    before: &Snapshot,
     estate: &Estate,
     changes: &[Change],
     wish: Wish,
@@ -245,24 +243,24 @@ fn one(
     best: &Best,
 ) -> Option<Remedy> {
     let changed = apply(estate, changes).ok()?;
-    let mut after = before.beside(&changed, before.moment()).ok()?;
+    let after = before.beside(&changed, before.moment()).ok()?;
     let limit = best.limit();
     let mut sides = cost::Sides::default();
     let mut handed: u64 = 0;
-    let go_on = |sets: &SetStore, turns: &[Turn]| {
+    let go_on = |shown: &Shown, turns: &[Turn]| {
         for turn in turns {
             if wish.wanted && !harmless.contains(&estate.schema.actions[turn.action as usize].name) {
-                handed += u64::from(turn.gained.count(sets));
+                handed += u64::from(shown.count(turn.gained));
             }
             for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
-                let count = u64::from(users.count(sets));
-                sides.add(count, users.contains(sets, wish.user.index()), gained == wish.wanted);
+                let count = u64::from(shown.count(users));
+                sides.add(count, shown.is_asked(users), gained == wish.wanted);
             }
         }
         // The wished triple itself may be among what is handed out.
         (handed.saturating_sub(1), cost::least(idea, &sides)) <= limit
     };
-    let difference = difference_while(before, &mut after, go_on)?;
+    let difference = difference_while(before, &after, Some(wish.user), go_on)?;
     let radius = radius(&difference);
     let blocks = blocks(&difference, estate, &changed, &changed.groups, harmless, MOST_BLOCKS);
     let cost = cost::cost(idea, &difference, &changed, harmless, wish);

@@ -13,9 +13,8 @@ pub use answers::{Answer, ByHand, Decision, Proposal, proposal};
 
 use crate::change::entry_cells;
 use crate::difference::{Fold, fold};
-use crate::sets::SetEngine;
-use crate::sets::claims::Reaching;
-use crate::sets::store::SetId;
+use crate::evaluate::{Decided, Snapshot, Work};
+use crate::sets::store::{SetId, SetStore};
 use crate::show;
 use bastide_model::statement::Sort;
 use bastide_model::*;
@@ -24,6 +23,7 @@ use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
+use std::rc::Rc;
 
 /// How the catalog is parted into sheets.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -92,6 +92,22 @@ pub fn key(estate: &Estate, id: StatementId) -> String {
 /// although these have a meaning, the resources.
 type Heap = HashMap<(SetId, FixedBitSet), Vec<ResourceId>>;
 
+/// People, and what they may not do of what a statement speaks of.
+type Class = (SetId, FixedBitSet);
+
+/// What classes of people hang on, where nobody is decided one by one: whom the statement means, and what is decided on the
+/// actions.
+fn plain(work: &Work, set: SetId, id: StatementId, actions: &[ActionId]) -> Option<Box<[u32]>> {
+    let outcome = |action: &ActionId| match work.decided(*action) {
+        Decided::Base(outcome) if work.cells(*action).is_empty() => Some(outcome.0),
+        Decided::Base(_) | Decided::Wide(_) | Decided::Open => None,
+    };
+    let outcomes: Option<Vec<u32>> = actions.iter().map(outcome).collect();
+    let mut key = vec![set.0, id.0];
+    key.extend(outcomes?);
+    Some(key.into())
+}
+
 /// A statement that gives the same actions to so many different sets of people is told of in one row.
 const MOST_SETS: usize = 12;
 
@@ -102,8 +118,11 @@ const MOST_SETS: usize = 12;
 /// Decisions that depend on themselves.
 pub fn sheets(estate: &Estate, moment: &Moment, part: Part) -> Result<Vec<Sheet>, Vec<Diagnostic>> {
     let (schema, catalog) = (&estate.schema, &estate.catalog);
-    let mut engine = SetEngine::new(estate, moment)?;
-    let active = engine.set_of(estate.people.active.ones());
+    let snapshot = Snapshot::new(estate, moment)?;
+    let mut engine = snapshot.evaluator();
+    let mut sets = SetStore::new(estate.people.len());
+    let [mut users, mut allowed] = std::array::from_fn(|_| engine.nobody());
+    let mut known: HashMap<Box<[u32]>, Rc<[Class]>> = HashMap::new();
     let mut names: Vec<Option<String>> = vec![None; catalog.len()];
     let mut heaps: HashMap<(Option<String>, StatementId), Heap> = HashMap::new();
     let mut reaches = vec![0usize; estate.statements.len()];
@@ -115,9 +134,11 @@ pub fn sheets(estate: &Estate, moment: &Moment, part: Part) -> Result<Vec<Sheet>
         };
         let name = own.or_else(|| catalog.parent(resource).and_then(|parent| names[parent.index()].clone()));
         names[resource.index()] = name.clone();
-        let owner = catalog.owner(resource).flatten();
-        let layer = engine.controlling_layer(resource);
-        for Reaching { id, others, owners } in engine.reaching(resource) {
+        let kind = catalog.kind(resource);
+        let mut work = engine.decide(resource);
+        let layer = engine.layer_of(&work);
+        for rule in engine.rules(&work) {
+            let id = engine.statement_of(rule);
             let statement = estate.statement(id);
             // What another layer decides lets nobody in.
             let own = Some(statement.layer.unwrap_or(LayerId::new(estate.layers.len())));
@@ -125,37 +146,46 @@ pub fn sheets(estate: &Estate, moment: &Moment, part: Part) -> Result<Vec<Sheet>
             if !statement.modality.permits() || !controls {
                 continue;
             }
-            let mut users = engine.both(others, active);
-            if let Some(owner) = owner.filter(|o| estate.people.is_active(*o)) {
-                let single = engine.set_of([owner.index()]);
-                let is = engine.sets().contains(owners, owner.index());
-                users = if is { engine.either(users, single) } else { engine.but(users, single) };
-            }
-            // People by what is missing of what it speaks of.
-            let mut fitting = 0;
-            let mut classes: Vec<(SetId, FixedBitSet)> =
-                vec![(users, FixedBitSet::with_capacity(schema.actions.len()))];
-            for action in statement.actions.ones().map(ActionId::new) {
-                if !schema.fits(action, catalog.kind(resource)) {
-                    continue;
+            let set = engine.applies_to(&mut work, rule, &mut users);
+            let fitting: Vec<ActionId> =
+                statement.actions.ones().map(ActionId::new).filter(|action| schema.fits(*action, kind)).collect();
+            let key = set.and_then(|set| plain(&work, set, id, &fitting));
+            let classes = match key.as_ref().and_then(|key| known.get(key)) {
+                Some(known) => Rc::clone(known),
+                None => {
+                    users.intersect_with(&estate.people.active);
+                    // People by what is missing of what it speaks of.
+                    let mut classes: Vec<(FixedBitSet, FixedBitSet)> =
+                        vec![(users.clone(), FixedBitSet::with_capacity(schema.actions.len()))];
+                    for action in &fitting {
+                        engine.allowed_users(&work, *action, &mut allowed);
+                        let mut parted = Vec::with_capacity(classes.len() + 1);
+                        for (users, missing) in classes {
+                            let (mut may, mut not) = (users.clone(), users);
+                            may.intersect_with(&allowed);
+                            not.difference_with(&allowed);
+                            let mut more = missing.clone();
+                            more.insert(action.index());
+                            let both = [(may, missing), (not, more)];
+                            parted.extend(both.into_iter().filter(|(users, _)| !users.is_clear()));
+                        }
+                        classes = parted;
+                    }
+                    classes.retain(|(users, missing)| !users.is_clear() && missing.count_ones(..) < fitting.len());
+                    let classes: Rc<[Class]> =
+                        classes.into_iter().map(|(users, missing)| (sets.of_users(&users), missing)).collect();
+                    if let Some(key) = key {
+                        known.insert(key, Rc::clone(&classes));
+                    }
+                    classes
                 }
-                let allowed = engine.allowed(resource, action);
-                let mut parted = Vec::with_capacity(classes.len() + 1);
-                for (users, missing) in classes {
-                    let (may, not) = (engine.both(users, allowed), engine.but(users, allowed));
-                    let mut more = missing.clone();
-                    more.insert(action.index());
-                    parted.extend([(may, missing), (not, more)].into_iter().filter(|(users, _)| *users != SetId::NONE));
-                }
-                classes = parted;
-                fitting += 1;
-            }
-            classes.retain(|(users, missing)| *users != SetId::NONE && missing.count_ones(..) < fitting);
+            };
             reaches[id.index()] += usize::from(!classes.is_empty());
-            for class in classes {
-                heaps.entry((name.clone(), id)).or_default().entry(class).or_default().push(resource);
+            for class in classes.iter() {
+                heaps.entry((name.clone(), id)).or_default().entry(class.clone()).or_default().push(resource);
             }
         }
+        engine.done(work);
     }
     let mut sheets: BTreeMap<(bool, String), Vec<SheetRow>> = Default::default();
     for ((name, id), heap) in heaps {
@@ -163,7 +193,7 @@ pub fn sheets(estate: &Estate, moment: &Moment, part: Part) -> Result<Vec<Sheet>
         let mut all: Vec<ResourceId> = heap.values().flatten().copied().collect();
         all.sort_unstable();
         all.dedup();
-        for Gathered { users, actions, resources, each } in gathered(&mut engine, &statement.actions, heap) {
+        for Gathered { users, actions, resources, each } in gathered(estate, &mut sets, &statement.actions, heap) {
             let row = SheetRow {
                 statement: id,
                 key: key(estate, id),
@@ -173,7 +203,7 @@ pub fn sheets(estate: &Estate, moment: &Moment, part: Part) -> Result<Vec<Sheet>
                 because: statement.because.clone(),
                 until: statement.until,
                 each,
-                people: engine.sets().users(users).map(|u| estate.people.id(UserId::new(u)).to_string()).collect(),
+                people: sets.users(users).map(|u| estate.people.id(UserId::new(u)).to_string()).collect(),
                 actions: actions.ones().map(|a| schema.actions[a].name.clone()).collect(),
                 places: fold(catalog, &resources, MOST_PLACES),
                 resources: resources.len(),
@@ -199,8 +229,7 @@ struct Gathered {
 
 /// The rows of a statement: people who may do the same on the same resources stand in one; where the same actions go to
 /// many different sets of people, all of them, each with a part.
-fn gathered(engine: &mut SetEngine, spoken: &FixedBitSet, heap: Heap) -> Vec<Gathered> {
-    let estate = engine.estate();
+fn gathered(estate: &Estate, sets: &mut SetStore, spoken: &FixedBitSet, heap: Heap) -> Vec<Gathered> {
     let mut by_actions: BTreeMap<Vec<usize>, Vec<Gathered>> = BTreeMap::new();
     for ((users, missing), resources) in heap {
         let mut kinds: Vec<KindId> = resources.iter().map(|r| estate.catalog.kind(*r)).collect();
@@ -222,8 +251,8 @@ fn gathered(engine: &mut SetEngine, spoken: &FixedBitSet, heap: Heap) -> Vec<Gat
         let (mut users, mut all) = (SetId::NONE, Vec::new());
         let actions = list[0].actions.clone();
         for Gathered { users: some, resources, .. } in list {
-            engine.sets().users(some).for_each(|user| *counts.entry(user).or_default() += resources.len());
-            users = engine.either(users, some);
+            sets.users(some).for_each(|user| *counts.entry(user).or_default() += resources.len());
+            users = sets.union(users, some);
             all.extend(resources);
         }
         all.sort_unstable();

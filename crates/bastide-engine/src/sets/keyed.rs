@@ -74,7 +74,8 @@ impl<K: Number, V: Copy> Keyed<K, V> {
     }
 
     /// How many rows there are.
-    pub fn len(&self) -> usize {
+    #[cfg(test)]
+    fn len(&self) -> usize {
         self.table.len()
     }
 }

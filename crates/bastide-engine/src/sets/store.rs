@@ -2,6 +2,7 @@
 //!
 //! A set is a row of 64-bit words. Rows are never changed, and lie in chunks of many, so that none moves while more come.
 
+use fixedbitset::FixedBitSet;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use std::hash::BuildHasher;
 use std::sync::Arc;
@@ -35,8 +36,6 @@ pub struct SetStore {
     hashes: Vec<u64>,
     table: HashTable<u32>,
     memo: HashMap<Asked, SetId>,
-    /// What is remembered for a while only.
-    passing: Option<HashMap<Asked, SetId>>,
     scratch: Vec<u64>,
 }
 
@@ -72,7 +71,6 @@ impl SetStore {
             hashes: Vec::new(),
             table: HashTable::new(),
             memo: HashMap::new(),
-            passing: None,
             scratch: vec![0; width],
         };
         store.keep();
@@ -101,7 +99,6 @@ impl SetStore {
             hashes: Vec::new(),
             table: HashTable::new(),
             memo: HashMap::new(),
-            passing: None,
             scratch: vec![0; shared.width],
         }
     }
@@ -162,6 +159,14 @@ impl SetStore {
         self.keep()
     }
 
+    /// The set of these users.
+    pub fn of_users(&mut self, users: &FixedBitSet) -> SetId {
+        const { assert!(usize::BITS == 64, "words have 64 bits") };
+        self.scratch.fill(0);
+        self.scratch.iter_mut().zip(users.as_slice()).for_each(|(to, word)| *to = *word as u64);
+        self.keep()
+    }
+
     /// How many users are in both, without keeping the set of them.
     pub fn count_both(&self, a: SetId, b: SetId) -> u32 {
         if a == SetId::ALL || a == b {
@@ -171,24 +176,6 @@ impl SetStore {
             return self.count(a);
         }
         self.row(a).iter().zip(self.row(b)).map(|(x, y)| (x & y).count_ones()).sum()
-    }
-
-    /// How many users of a set are in none of the others, without keeping any set.
-    pub fn count_outside(&self, set: SetId, others: &[SetId]) -> u32 {
-        let left = |at: usize, word: u64| others.iter().fold(word, |left, other| left & !self.row(*other)[at]);
-        self.row(set).iter().enumerate().map(|(at, word)| left(at, *word).count_ones()).sum()
-    }
-
-    /// The first user who is in both.
-    pub fn first_of_both(&self, a: SetId, b: SetId) -> Option<usize> {
-        let mut words = self.row(a).iter().zip(self.row(b)).map(|(x, y)| x & y).enumerate();
-        words.find(|(_, word)| *word != 0).map(|(i, word)| i * 64 + word.trailing_zeros() as usize)
-    }
-
-    /// The first user who is in the first and not in the second.
-    pub fn first_of_rest(&self, a: SetId, not: SetId) -> Option<usize> {
-        let mut words = self.row(a).iter().zip(self.row(not)).map(|(x, y)| x & !y).enumerate();
-        words.find(|(_, word)| *word != 0).map(|(i, word)| i * 64 + word.trailing_zeros() as usize)
     }
 
     /// In either.
@@ -234,9 +221,6 @@ impl SetStore {
         if let Some(known) = self.shared.as_ref().and_then(|shared| shared.memo.get(&key)) {
             return *known;
         }
-        if let Some(known) = self.passing.as_ref().and_then(|passing| passing.get(&key)) {
-            return *known;
-        }
         let mut scratch = std::mem::take(&mut self.scratch);
         let pairs = scratch.iter_mut().zip(self.row(a).iter().zip(self.row(b)));
         match operation {
@@ -246,31 +230,8 @@ impl SetStore {
         }
         self.scratch = scratch;
         let found = self.keep();
-        self.passing.as_mut().unwrap_or(&mut self.memo).insert(key, found);
+        self.memo.insert(key, found);
         found
-    }
-
-    /// From now on, what comes is kept for a while only. Gives the number of the next set.
-    pub(super) fn begin(&mut self) -> u32 {
-        self.passing = Some(HashMap::new());
-        self.size() as u32
-    }
-
-    /// Forgets every set from this number on, and all that was remembered of them.
-    pub(super) fn release(&mut self, mark: u32) {
-        self.passing = None;
-        let first = self.first;
-        for id in mark..self.size() as u32 {
-            if let Ok(entry) = self.table.find_entry(self.hashes[(id - first) as usize], |known| *known == id) {
-                entry.remove();
-            }
-        }
-        let mark = mark - first;
-        self.counts.truncate(mark as usize);
-        self.hashes.truncate(mark as usize);
-        let (chunk, at) = place(mark);
-        self.chunks.truncate(chunk + 1);
-        self.chunks.get_mut(chunk).into_iter().for_each(|words| words.truncate(at * self.width));
     }
 
     /// The id of the set in `scratch`, which is kept where it is new.

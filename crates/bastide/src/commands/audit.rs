@@ -345,37 +345,43 @@ fn shares(
             estate.people.attributes[id.index()].get(u.index()).map_or(String::new(), |v| schema.show(v))
         })
     };
-    let mut engine = bastide_engine::sets::SetEngine::new(estate, moment).map_err(Unshared::Cycle)?;
+    let snapshot = bastide_engine::evaluate::Snapshot::new(estate, moment).map_err(Unshared::Cycle)?;
+    let mut engine = snapshot.evaluator();
+    let mut allowed = engine.nobody();
+    let values: Vec<String> = estate.people.all().map(user_value).collect();
     let mut shares: std::collections::BTreeMap<String, (Share, fixedbitset::FixedBitSet)> = Default::default();
     let empty = |value: &str| {
         let share = Share { value: value.to_string(), findings: 0, size: 0, broad: 0, powerful: 0 };
         (share, fixedbitset::FixedBitSet::with_capacity(estate.people.len()))
     };
-    for user in estate.people.all().filter(|_| by_user.is_some()) {
-        let value = user_value(user);
-        shares.entry(value.clone()).or_insert_with(|| empty(&value)).0.size += 1;
+    let mut broad = vec![0u64; values.len()];
+    for value in values.iter().filter(|_| by_user.is_some()) {
+        shares.entry(value.clone()).or_insert_with(|| empty(value)).0.size += 1;
     }
     for resource in catalog.all() {
         let value = if by_resource { resource_value(resource) } else { String::new() };
         if by_resource {
             shares.entry(value.clone()).or_insert_with(|| empty(&value)).0.size += 1;
         }
+        let work = engine.decide(resource);
         for action in ActionId::all(schema.actions.len()).filter(|a| !case.is_harmless(*a)) {
-            let allowed = engine.allowed(resource, action);
+            engine.allowed_users(&work, action, &mut allowed);
             if by_resource {
                 let share = shares.entry(value.clone()).or_insert_with(|| empty(&value));
-                share.0.broad += u64::from(engine.sets().count(allowed));
-                engine.sets().users(allowed).for_each(|u| share.1.insert(u));
+                share.0.broad += allowed.count_ones(..) as u64;
+                share.1.union_with(&allowed);
             } else {
-                let users: Vec<usize> = engine.sets().users(allowed).collect();
-                for user in users {
-                    let value = user_value(UserId::new(user));
-                    let share = shares.entry(value.clone()).or_insert_with(|| empty(&value));
-                    share.0.broad += 1;
-                    share.1.insert(user);
+                for user in allowed.ones() {
+                    broad[user] += 1;
                 }
             }
         }
+        engine.done(work);
+    }
+    for (user, broad) in broad.into_iter().enumerate().filter(|(_, broad)| *broad > 0) {
+        let share = shares.entry(values[user].clone()).or_insert_with(|| empty(&values[user]));
+        share.0.broad += broad;
+        share.1.insert(user);
     }
     for finding in findings {
         let Some(example) = &finding.example else { continue };

@@ -8,8 +8,8 @@ use crate::print::{diff, json, trial};
 use crate::revision::named;
 use crate::stage::Stage;
 use bastide_engine::difference::{Blocks, Difference, Effect, Radius, blocks, difference, effects, radius};
+use bastide_engine::evaluate::Snapshot;
 use bastide_engine::prove::{Proof, broken_by, prove};
-use bastide_engine::sets::SetEngine;
 use bastide_model::*;
 use clap::Args;
 use schemars::JsonSchema;
@@ -101,9 +101,9 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     };
     let (a, b) = (before.estate(), after.estate());
     let (was, is) = (args.moment.moment(a)?, args.moment.moment(b)?);
-    let mut old_engine = SetEngine::new(a, &was).map_err(|c| cycle(&before, &c, stage))?;
-    let mut new_engine = SetEngine::new(b, &is).map_err(|c| cycle(&after, &c, stage))?;
-    let found = difference(&mut old_engine, &mut new_engine);
+    let old_snapshot = Snapshot::new(a, &was).map_err(|c| cycle(&before, &c, stage))?;
+    let new_snapshot = Snapshot::new(b, &is).map_err(|c| cycle(&after, &c, stage))?;
+    let found = difference(&old_snapshot, &new_snapshot, None);
     let status = if args.exit_code && !found.is_empty() { BAD_NEWS } else { DONE };
     if args.format == Format::Csv {
         stage.stream(args.output.as_deref(), |out| csv(out, &found, a, b))?;
@@ -120,7 +120,7 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
         date: is.date.to_string(),
         radius: radius(&found),
         counts: counts(&found, a, b),
-        causes: effects(&found, &mut old_engine, &mut new_engine),
+        causes: effects(&found),
         blocks: blocks(&found, a, b, &b.groups, harmless, most),
         broken: broken_by(&held, proofs),
     };

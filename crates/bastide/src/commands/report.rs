@@ -10,8 +10,8 @@ use crate::revision::named;
 use crate::stage::Stage;
 use bastide_audit::{Survey, audit_by};
 use bastide_engine::difference::{blocks, difference, effects, radius};
+use bastide_engine::evaluate::Snapshot;
 use bastide_engine::prove::prove;
-use bastide_engine::sets::SetEngine;
 use bastide_model::Moment;
 use bastide_report::{Changes, Report, Sources, page};
 use clap::Args;
@@ -89,13 +89,13 @@ fn changes(
     let old = named(since, estate.root().ok().as_deref())?;
     let before = estate.open_named(&old, stage)?;
     let was = args.moment.moment(before.estate())?;
-    let mut a = SetEngine::new(before.estate(), &was).map_err(|c| cycle(&before, &c, stage))?;
-    let mut b = SetEngine::new(after.estate(), is).map_err(|c| cycle(after, &c, stage))?;
-    let found = difference(&mut a, &mut b);
+    let a = Snapshot::new(before.estate(), &was).map_err(|c| cycle(&before, &c, stage))?;
+    let b = Snapshot::new(after.estate(), is).map_err(|c| cycle(after, &c, stage))?;
+    let found = difference(&a, &b, None);
     Ok(Changes {
         since: old.name.clone(),
         radius: radius(&found),
-        causes: effects(&found, &mut a, &mut b),
+        causes: effects(&found),
         blocks: blocks(&found, before.estate(), after.estate(), &after.estate().groups, harmless, MOST_CHANGES),
     })
 }

@@ -10,9 +10,9 @@ use crate::stage::Stage;
 use bastide_audit::{Case, Finding};
 use bastide_engine::access::{Stopped, sweep};
 use bastide_engine::change::{Described, describe, narrowed};
-use bastide_engine::difference::{Blocks, Difference, Radius, blocks, difference, radius, sides};
+use bastide_engine::difference::{Blocks, Difference, Radius, blocks, difference, radius};
+use bastide_engine::evaluate::Snapshot;
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
-use bastide_engine::sets::SetEngine;
 use bastide_formats::store::Folder;
 use bastide_formats::write::Replacement;
 use bastide_formats::{Loaded, write};
@@ -20,7 +20,6 @@ use bastide_model::{Estate, Moment, ResourceId, UserId};
 use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::BTreeSet;
 use std::io::{self, IsTerminal};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
@@ -240,16 +239,9 @@ fn totals(
     (old, moment): (&Estate, &Moment),
     (new, after_moment): (&Estate, &Moment),
 ) -> Result<Vec<Held>, Vec<bastide_syntax::Diagnostic>> {
-    let mut concerned: BTreeSet<u32> = BTreeSet::new();
-    for (_, row) in &found.changed {
-        for turn in found.turns(*row) {
-            for users in [turn.gained, turn.lost] {
-                concerned.extend(users.iter(&found.sets).map(|user| user as u32).take(FEW_USERS + 1));
-            }
-        }
-        if concerned.len() > FEW_USERS {
-            return Ok(Vec::new());
-        }
+    let concerned: Vec<u32> = found.concerned().take(FEW_USERS + 1).collect();
+    if concerned.len() > FEW_USERS {
+        return Ok(Vec::new());
     }
     if old.catalog.len().max(new.catalog.len()) > MOST_COUNTED {
         return Ok(Vec::new());
@@ -300,8 +292,9 @@ fn compare(
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
     let started = Instant::now();
     let (old, new) = small.as_ref().map_or((before, after), |(old, new)| (old, new));
-    let (mut was, mut is) = sides((old, moment), (new, after_moment)).map_err(failed)?;
-    let difference = difference(&mut was, &mut is);
+    let was = Snapshot::new(old, moment).map_err(failed)?;
+    let is = was.beside(new, after_moment).map_err(failed)?;
+    let difference = difference(&was, &is, None);
     let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, &after.groups, harmless, most));
     let evaluate = started.elapsed().as_secs_f64();
     let users = totals(&difference, (old, moment), (new, after_moment)).map_err(failed)?;
@@ -340,10 +333,8 @@ fn put(
     let (texts, loaded) = made?;
     let new = loaded.estate.as_ref().ok_or_else(|| Failure::Outside("the new files cannot be read".to_string()))?;
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
-    let mut a = SetEngine::new(tried, moment).map_err(failed)?;
-    let new_moment = Moment { date: moment.date, session: moment.session.clone() };
-    let mut b = SetEngine::new(new, &new_moment).map_err(failed)?;
-    let apart = radius(&difference(&mut a, &mut b));
+    let (a, b) = (Snapshot::new(tried, moment).map_err(failed)?, Snapshot::new(new, moment).map_err(failed)?);
+    let apart = radius(&difference(&a, &b, None));
     if apart.triples() > 0 {
         let what = changes::sentence(&apart);
         return Err(Failure::Outside(format!(

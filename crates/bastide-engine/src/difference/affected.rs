@@ -1,7 +1,7 @@
-//! Which resources a change can touch. What is listed here is enough, and may be too much: whether
-//! anything differs on a suspect is then seen by evaluating it.
+//! Which resources a change can touch. What is listed here is enough, and may be too much: whether anything differs is then
+//! seen by deciding there.
 
-use crate::sets::SetEngine;
+use crate::evaluate::Snapshot;
 use bastide_model::column::Column;
 use bastide_model::condition::*;
 use bastide_model::groups::Computed;
@@ -9,25 +9,27 @@ use bastide_model::schema::Target;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::{HashMap, HashSet};
+use std::ops::Range;
 use std::sync::Arc;
 
-/// Resources to look at, and what makes others so.
-pub(super) struct Suspects<'e> {
-    before: &'e Estate,
-    after: &'e Estate,
-    /// Still to be looked at.
-    marked: FixedBitSet,
-    /// Looked at already.
-    done: FixedBitSet,
-    /// No mark stands before this one.
-    cursor: usize,
+/// What changes can touch, and what makes others so.
+pub(super) struct Affected<'e> {
+    catalog: &'e Catalog,
+    /// Resources within reach of a changed statement by place: whether it applies to anybody there is to be seen.
+    pub looked_at: Vec<Range<u32>>,
+    /// Resources that are to be decided on in any case.
+    pub marked: Vec<Range<u32>>,
+    /// The changed rules, before and after.
+    pub rules: [FixedBitSet; 2],
+    /// Whether there are layers.
+    pub layered: bool,
     asks: Asks,
     /// Whether something may look at a decision on a resource that holds nothing.
     asked_anywhere: bool,
     /// For each source, what is derived from it.
     derived: HashMap<ResourceId, Vec<ResourceId>>,
-    /// Statements that look at decisions on a fixed place, in each estate.
-    watching: [HashMap<ResourceId, Vec<StatementId>>; 2],
+    /// By places at whose decisions statements look, what these statements may reach.
+    watching: HashMap<ResourceId, Vec<Range<u32>>>,
 }
 
 /// Whether a decision may look at one on the parent, on something further up, on a source.
@@ -38,21 +40,20 @@ struct Asks {
     source: bool,
 }
 
-impl<'e> Suspects<'e> {
+impl<'e> Affected<'e> {
     /// What the changes between two related estates can touch; none where that is everything.
-    pub fn of<'b: 'e, 'a: 'e>(before: &mut SetEngine<'b>, after: &mut SetEngine<'a>) -> Option<Suspects<'e>> {
+    pub fn of(before: &'e Snapshot, after: &'e Snapshot) -> Option<Affected<'e>> {
         let (old, new) = (before.estate(), after.estate());
-        let rows = new.catalog.len();
-        let mut suspects = Suspects {
-            before: old,
-            after: new,
-            marked: FixedBitSet::with_capacity(rows),
-            done: FixedBitSet::with_capacity(rows),
-            cursor: 0,
+        let mut affected = Affected {
+            catalog: &new.catalog,
+            looked_at: Vec::new(),
+            marked: Vec::new(),
+            rules: Default::default(),
+            layered: !old.layers.is_empty() || !new.layers.is_empty(),
             asks: Asks::default(),
             asked_anywhere: false,
             derived: HashMap::new(),
-            watching: [HashMap::new(), HashMap::new()],
+            watching: HashMap::new(),
         };
         let fields = changed_fields(old, new)?;
         let groups = changed_groups(old, new, &fields);
@@ -61,104 +62,62 @@ impl<'e> Suspects<'e> {
             was.extend(touched(old, &groups, &fields));
             is.extend(touched(new, &groups, &fields));
         }
-        before.mark_applying(&was, &mut suspects.marked);
-        after.mark_applying(&is, &mut suspects.marked);
-        suspects.changed_resources();
-        if !suspects.marked.is_full() {
-            suspects.dependencies();
-        }
-        Some(suspects)
-    }
-
-    /// The next so many resources to look at, each once.
-    pub fn take(&mut self, most: usize) -> Vec<u32> {
-        let bits = usize::BITS as usize;
-        let mut taken = Vec::new();
-        let (marked, done) = (self.marked.as_mut_slice(), self.done.as_mut_slice());
-        let mut at = self.cursor / bits;
-        while at < marked.len() && taken.len() < most {
-            let mut left = marked[at];
-            while left != 0 && taken.len() < most {
-                taken.push((at * bits) as u32 + left.trailing_zeros());
-                left &= left - 1;
+        for (side, (snapshot, changed)) in [(before, was), (after, is)].into_iter().enumerate() {
+            for (id, rule) in changed.iter().filter_map(|id| Some((*id, snapshot.rule_of(*id)?))) {
+                affected.looked_at.extend(reach(snapshot.estate(), id));
+                affected.rules[side].grow_and_insert(rule as usize);
             }
-            done[at] |= marked[at] & !left;
-            marked[at] = left;
-            at += usize::from(left == 0);
         }
-        self.cursor = at * bits;
-        taken
+        affected.changed_resources(old, new);
+        affected.looked_at = joined(affected.looked_at);
+        affected.marked = joined(affected.marked);
+        affected.dependencies([old, new]);
+        Some(affected)
     }
 
-    fn mark(&mut self, resource: usize) {
-        if !self.done.contains(resource) && !self.marked.put(resource) {
-            self.cursor = self.cursor.min(resource);
-        }
+    /// How many resources are looked at, others that follow aside.
+    pub fn size(&self) -> usize {
+        self.looked_at.iter().chain(&self.marked).map(ExactSizeIterator::len).sum()
     }
 
-    /// Whether something may have to be looked at because of a decision elsewhere that differs.
-    pub fn may_follow(&self) -> bool {
-        self.asks.parent || self.asks.above || self.asked_anywhere
-    }
-
-    /// Marks whatever may look at a decision on a resource that differs.
-    #[inline]
-    pub fn changed(&mut self, resource: ResourceId, before: &SetEngine, after: &SetEngine) {
-        if self.asked_anywhere || !self.after.catalog.is_leaf(resource) {
-            self.follow(resource, before, after);
-        }
-    }
-
-    fn follow(&mut self, resource: ResourceId, before: &SetEngine, after: &SetEngine) {
-        let catalog = &self.after.catalog;
+    /// What may look at a decision on a resource.
+    pub fn followers(&self, resource: ResourceId) -> Vec<Range<u32>> {
+        let catalog = self.catalog;
+        let mut found = Vec::new();
         if catalog.is_leaf(resource) {
             // Nothing asks it from beneath.
         } else if self.asks.above {
-            catalog.subtree(resource).for_each(|r| self.mark(r as usize));
+            let beneath = catalog.subtree(resource);
+            found.push(beneath.start + 1..beneath.end);
         } else if self.asks.parent {
-            catalog.children(resource).for_each(|r| self.mark(r.index()));
+            found.extend(catalog.children(resource).map(|child| child.0..child.0 + 1));
         }
-        if self.asks.source {
-            for derived in self.derived.get(&resource).cloned().unwrap_or_default() {
-                self.mark(derived.index());
-            }
+        if self.asked_anywhere {
+            let derived = self.derived.get(&resource).into_iter().flatten();
+            found.extend(derived.map(|derived| derived.0..derived.0 + 1));
+            found.extend(self.watching.get(&resource).into_iter().flatten().cloned());
         }
-        for (side, engine) in [before, after].into_iter().enumerate() {
-            if self.watching[side].is_empty() {
-                continue;
-            }
-            if let Some(statements) = self.watching[side].remove(&resource) {
-                let mut reached = FixedBitSet::with_capacity(catalog.len());
-                engine.mark_reached(&statements, &mut reached);
-                reached.ones().for_each(|r| self.mark(r));
-            }
-        }
+        found
     }
 
     /// Marks resources whose own data differ, and what lies beneath them: conditions look upward.
-    fn changed_resources(&mut self) {
-        let (old, new) = (&self.before.catalog, &self.after.catalog);
+    fn changed_resources(&mut self, old: &Estate, new: &Estate) {
+        let (old, new) = (&old.catalog, &new.catalog);
         if Arc::ptr_eq(old, new) {
             return;
         }
-        let columns = |c: &'e Catalog| c.attributes.iter().chain([&c.owners, &c.states]);
+        fn columns(c: &Catalog) -> impl Iterator<Item = &Column> {
+            c.attributes.iter().chain([&c.owners, &c.states])
+        }
         let mut differing: Vec<usize> = old.barriers.symmetric_difference(&new.barriers).collect();
         for (was, is) in columns(old).zip(columns(new)) {
             differing.extend(was.differing(is, new.len()));
         }
-        differing.sort_unstable();
-        let mut end = 0;
-        for row in differing {
-            // What lies beneath one that differs is marked with it.
-            if row as u32 >= end {
-                end = new.ends[row];
-                self.marked.insert_range(row..end as usize);
-            }
-        }
+        self.marked.extend(differing.into_iter().map(|row| row as u32..new.ends[row]));
     }
 
     /// Finds out what looks at decisions elsewhere.
-    fn dependencies(&mut self) {
+    fn dependencies(&mut self, estates: [&Estate; 2]) {
         let mut asks = Asks::default();
         let mut ask = |target: Target| match target {
             Target::Own => {}
@@ -166,10 +125,10 @@ impl<'e> Suspects<'e> {
             Target::Kind(_) => asks.above = true,
             Target::Source => asks.source = true,
         };
-        for action in &self.after.schema.actions {
+        for action in &estates[1].schema.actions {
             action.needs.iter().for_each(|need| ask(need.target));
         }
-        for (side, estate) in [self.before, self.after].into_iter().enumerate() {
+        for estate in estates {
             for (at, statement) in estate.statements.iter().enumerate() {
                 let mut places: Vec<ResourceId> = Vec::new();
                 for condition in conditions(statement) {
@@ -183,24 +142,52 @@ impl<'e> Suspects<'e> {
                     places.extend(holder_places(estate, group));
                 }
                 for place in places {
-                    self.watching[side].entry(place).or_default().push(StatementId::new(at));
+                    self.watching.entry(place).or_default().extend(reach(estate, StatementId::new(at)));
                 }
             }
         }
+        self.watching.values_mut().for_each(|ranges| *ranges = joined(std::mem::take(ranges)));
         self.asks = asks;
-        self.asked_anywhere = asks.source || self.watching.iter().any(|watching| !watching.is_empty());
+        self.asked_anywhere = asks.source || !self.watching.is_empty();
         if asks.source {
-            let mut linked: Vec<ResourceId> = self.after.catalog.sources.keys().copied().collect();
-            linked.sort();
-            for resource in linked {
-                for source in self.after.catalog.sources(resource) {
+            let catalog = self.catalog;
+            for resource in catalog.sources.keys() {
+                for source in catalog.sources(*resource) {
                     if let Source::Resource(source) = source {
-                        self.derived.entry(*source).or_default().push(resource);
+                        self.derived.entry(*source).or_default().push(*resource);
                     }
                 }
             }
         }
     }
+}
+
+/// The resources in which a statement can apply by its places.
+fn reach(estate: &Estate, id: StatementId) -> Vec<Range<u32>> {
+    let catalog = &estate.catalog;
+    match &estate.statement(id).what.places {
+        Some(places) => {
+            let range = |place: &statement::Place| match place.reach {
+                Reach::At => place.resource.0..place.resource.0 + 1,
+                Reach::Under | Reach::Below => catalog.subtree(place.resource),
+            };
+            places.iter().map(range).collect()
+        }
+        None => std::iter::once(0..catalog.len() as u32).collect(),
+    }
+}
+
+/// The same resources in ranges that are in order and apart.
+fn joined(mut ranges: Vec<Range<u32>>) -> Vec<Range<u32>> {
+    ranges.sort_unstable_by_key(|range| range.start);
+    let mut found: Vec<Range<u32>> = Vec::with_capacity(ranges.len());
+    for range in ranges {
+        match found.last_mut() {
+            Some(last) if range.start <= last.end => last.end = last.end.max(range.end),
+            _ => found.push(range),
+        }
+    }
+    found
 }
 
 /// The conditions of a statement.

@@ -5,8 +5,8 @@
 //! its parent's. Nothing is kept for those that hold nothing and change nothing, which are nearly all of them: what
 //! holds them is asked. Cost: the resources, to tell which those are; and for each that changes the list, its length.
 
-use super::store::Bits;
 use crate::decide::place::{anchor, cut_depth};
+use crate::sets::Bits;
 use bastide_model::*;
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet, HashTable};
 use rayon::prelude::*;
@@ -185,17 +185,6 @@ impl Descent {
         }
     }
 
-    /// Whether a resource does not share the list of what holds it.
-    #[inline]
-    pub fn has_own_class(&self, resource: ResourceId) -> bool {
-        self.own.contains(resource)
-    }
-
-    /// The number of the list of a resource that does not share the one of what holds it.
-    pub fn own_class(&self, resource: ResourceId) -> Option<u32> {
-        self.own.place(resource).map(|place| self.at[place])
-    }
-
     /// Gives resources lists of their own that shared the one of what holds them.
     fn keep_apart(&mut self, catalog: &Catalog, resources: &[ResourceId]) {
         let mut new: Vec<ResourceId> = resources.iter().copied().filter(|r| self.own.place(*r).is_none()).collect();
@@ -254,11 +243,6 @@ impl Ranked {
 
     fn len(&self) -> usize {
         self.words.iter().map(|word| word.count_ones() as usize).sum()
-    }
-
-    #[inline]
-    fn contains(&self, resource: ResourceId) -> bool {
-        self.words[resource.index() / 64] >> (resource.index() % 64) & 1 == 1
     }
 
     /// The place of a resource, where it is among them.
