@@ -2,9 +2,11 @@
 
 use crate::Triple;
 use crate::findings::{ALL, Level};
+use bastide_model::condition::Term;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use bastide_syntax::nearest::nearest;
+use hashbrown::HashMap;
 
 /// Everything a check may ask for, access aside.
 pub struct Case<'e> {
@@ -161,6 +163,30 @@ impl Case<'_> {
             statement::Sort::Rule => format!("rule `{}`", statement.name),
             statement::Sort::Entry => format!("entry `{}`", statement.name),
         }
+    }
+
+    /// Statements in force by a group that they name, in policy order.
+    pub(crate) fn by_group(&self) -> HashMap<GroupId, Vec<StatementId>> {
+        self.by(|term| if let Term::Members(group) = term { Some(*group) } else { None })
+    }
+
+    /// Statements in force by a user whom they name, in policy order.
+    pub(crate) fn by_user(&self) -> HashMap<UserId, Vec<StatementId>> {
+        self.by(|term| if let Term::User(user) = term { Some(*user) } else { None })
+    }
+
+    fn by<K: Eq + std::hash::Hash>(&self, key: impl Fn(&Term) -> Option<K>) -> HashMap<K, Vec<StatementId>> {
+        let mut found: HashMap<K, Vec<StatementId>> = HashMap::new();
+        for (id, statement) in self.live() {
+            for key in statement.who.terms.iter().filter_map(&key) {
+                let list = found.entry(key).or_default();
+                // A statement may name the same twice.
+                if list.last() != Some(&id) {
+                    list.push(id);
+                }
+            }
+        }
+        found
     }
 
     /// Statements in force.

@@ -21,10 +21,13 @@ pub use survey::{Meeting, StatementSurvey, Survey};
 
 use bastide_engine::change::{Change, Described};
 use bastide_engine::difference::Radius;
-use bastide_engine::explain::explain;
+use bastide_engine::evaluate::{Evaluator, Snapshot};
+use bastide_engine::explain::in_a_sentence;
 use bastide_engine::show;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
+use fixedbitset::FixedBitSet;
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -49,8 +52,10 @@ pub struct Found {
     pub suggestion: Option<Suggested>,
     /// A level other than the descriptor's.
     pub level: Option<Level>,
-    /// Names of what it speaks of.
+    /// Names of what it speaks of, users apart.
     pub names: BTreeSet<String>,
+    /// The users it speaks of.
+    pub users: FixedBitSet,
 }
 
 /// A change that would mend a finding.
@@ -78,6 +83,7 @@ impl Found {
             suggestion: None,
             level: None,
             names: BTreeSet::new(),
+            users: FixedBitSet::new(),
         }
     }
 
@@ -99,8 +105,10 @@ impl Found {
     }
 
     /// Adds users whom it speaks of.
-    pub fn naming_users(self, estate: &Estate, users: impl IntoIterator<Item = usize>) -> Found {
-        self.naming(users.into_iter().map(|user| format!("user {}", estate.people.ids.get(user))))
+    pub fn naming_users(mut self, estate: &Estate, users: impl IntoIterator<Item = usize>) -> Found {
+        self.users.grow(estate.people.len());
+        self.users.extend(users);
+        self
     }
 
     /// Adds resources of which it speaks.
@@ -221,20 +229,24 @@ pub fn audit_by(case: &Case, survey: &Survey, wanted: &dyn Fn(&str) -> bool, tel
     tell("other sessions");
     // What is said to change nothing must change nothing in any session: otherwise it is no finding, either.
     let sessions = bastide_engine::sessions::sessions(case.estate, case.moment, None);
-    all.retain(|(_, found)| {
-        let claims = |suggested: &Suggested| mend::changes_elsewhere(case, &sessions.moments[1..], suggested);
-        !found.suggestion.as_ref().is_some_and(claims)
-    });
+    let claims: Vec<Option<&Suggested>> = all.iter().map(|(_, found)| found.suggestion.as_ref()).collect();
+    let mut changes = mend::change_elsewhere(case, &sessions.moments[1..], &claims).into_iter();
+    all.retain(|_| !changes.next().unwrap_or_default());
     tell("what would mend it");
-    let mut findings: Vec<Finding> = Vec::new();
     let mut suggested: Vec<Option<Suggested>> = Vec::new();
+    let mut told: Vec<(&'static Descriptor, Found, Level)> = Vec::new();
     for (descriptor, mut found) in all {
         let level = case.level(descriptor.name).or(found.level).unwrap_or(descriptor.level);
         if level != Level::None {
             suggested.push(found.suggestion.take());
-            findings.push(finish(case, survey, descriptor, found, level));
+            told.push((descriptor, found, level));
         }
     }
+    let snapshot = &survey.snapshot;
+    let finish =
+        |engine: &mut Evaluator, (descriptor, found, level)| finish(snapshot, engine, descriptor, found, level);
+    let finished = told.into_par_iter().with_min_len(EACH).map_init(|| snapshot.evaluator(), finish);
+    let mut findings: Vec<Finding> = finished.collect();
     for (finding, suggestion) in findings.iter_mut().zip(mend::evaluated(case, survey, suggested)) {
         finding.suggestion = suggestion;
     }
@@ -247,32 +259,46 @@ pub fn audit_by(case: &Case, survey: &Survey, wanted: &dyn Fn(&str) -> bool, tel
 
 /// What a finding says, as a text that stays the same when lines move: its name, what it is about, and a number made of
 /// all the users, resources, actions and groups it speaks of (FNV-1a). So what is new in a finding makes it a new one.
-fn fingerprint(name: &str, found: &Found) -> String {
+fn fingerprint(estate: &Estate, name: &str, found: &Found) -> String {
     let mut hash: u64 = 0xcbf2_9ce4_8422_2325;
-    for byte in found.names.iter().flat_map(|name| name.bytes().chain([0xff])) {
-        hash = (hash ^ u64::from(byte)).wrapping_mul(0x100_0000_01b3);
+    let mut add = |parts: [&str; 2]| {
+        for byte in parts.into_iter().flat_map(str::bytes).chain([0xff]) {
+            hash = (hash ^ u64::from(byte)).wrapping_mul(0x100_0000_01b3);
+        }
+    };
+    // All names in byte order; users are numbered so.
+    let mut names = found.names.iter().peekable();
+    for user in found.users.ones() {
+        let user = ["user ", estate.people.ids.get(user)];
+        let bytes = || user.into_iter().flat_map(str::bytes);
+        while let Some(other) = names.next_if(|other| other.bytes().lt(bytes())) {
+            add([other, ""]);
+        }
+        names.next_if(|other| other.bytes().eq(bytes()));
+        add(user);
     }
+    names.for_each(|other| add([other, ""]));
     format!("{name}/{}/{hash:016x}", found.about)
 }
+
+/// So many findings at least are told by a core that has to get ready for it.
+const EACH: usize = 512;
 
 fn position(name: &str) -> usize {
     ALL.iter().position(|d| d.name == name).unwrap_or(usize::MAX)
 }
 
-fn finish(case: &Case, survey: &Survey, descriptor: &Descriptor, found: Found, level: Level) -> Finding {
-    let estate = case.estate;
-    let example = found.example.map(|(user, action, resource)| {
-        let explanation = explain(&survey.judge, user, action, resource);
-        Example {
-            user: explanation.user.id,
-            action: explanation.action,
-            resource: explanation.resource.id,
-            sentence: explanation.sentence,
-        }
+fn finish(snapshot: &Snapshot, engine: &mut Evaluator, descriptor: &Descriptor, found: Found, level: Level) -> Finding {
+    let estate = snapshot.estate();
+    let example = found.example.map(|(user, action, resource)| Example {
+        user: estate.people.id(user).to_string(),
+        action: estate.schema.actions[action.index()].name.clone(),
+        resource: estate.catalog.id(resource).to_string(),
+        sentence: in_a_sentence(engine, user, action, resource),
     });
     let waiver = estate.proofs.waivers.iter().find(|w| {
         w.finding == descriptor.name
-            && w.until.is_some_and(|until| case.moment.date <= until)
+            && w.until.is_some_and(|until| snapshot.moment().date <= until)
             && w.about.iter().any(|pattern| pattern.fits(&found.about))
     });
     Finding {
@@ -281,7 +307,7 @@ fn finish(case: &Case, survey: &Survey, descriptor: &Descriptor, found: Found, l
         level,
         group: descriptor.group,
         place: found.origin.map(|o| estate.place(o)),
-        fingerprint: fingerprint(descriptor.name, &found),
+        fingerprint: fingerprint(estate, descriptor.name, &found),
         about: found.about,
         message: found.message,
         evidence: found.evidence,

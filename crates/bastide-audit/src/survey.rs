@@ -9,7 +9,7 @@
 
 use crate::Triple;
 use crate::case::Case;
-use bastide_engine::access::{Gathered, shares};
+use bastide_engine::access::{self, Gathered};
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::{Radius, difference, radius};
 use bastide_engine::evaluate::{Alone, Decided, Evaluator, OutcomeId, Snapshot, Work, alone};
@@ -91,7 +91,7 @@ impl<'e> Survey<'e> {
         let mut guests = FixedBitSet::with_capacity(people.len());
         guests.extend(active.ones().filter(|user| people.kind(UserId::new(*user)) == "guest"));
         let snapshot = Snapshot::new(estate, case.moment)?;
-        let shares = || shares(estate.catalog.len(), SMALLEST_SHARE);
+        let shares = || shares(estate.catalog.len());
         let tallies = shares().into_par_iter().with_max_len(1).map(|share| Tally::of(case, &snapshot, &active, share));
         let tallies: Vec<Tally> = tallies.collect();
         let mut whole = Tally::none(estate);
@@ -100,7 +100,7 @@ impl<'e> Survey<'e> {
             survey.users = users.count();
         }
         let Tally { mut statements, meetings, .. } = whole;
-        match alone(&snapshot, shares()) {
+        match alone(&snapshot, shares(), None) {
             Some(found) => {
                 for (survey, Alone { gained, lost, resources, users }) in statements.iter_mut().zip(found) {
                     survey.sole = Radius { users: users.count(), resources, gained, lost };
@@ -121,11 +121,6 @@ impl<'e> Survey<'e> {
         self.snapshot.evaluator()
     }
 
-    /// Whether a need is met for a user on a resource.
-    pub fn meets(&self, user: UserId, need: schema::Need, resource: ResourceId) -> bool {
-        self.judge.meets(user, need, resource)
-    }
-
     /// What is known of a statement.
     pub fn of(&self, id: StatementId) -> &StatementSurvey {
         &self.statements[id.index()]
@@ -141,6 +136,11 @@ fn one_by_one(case: &Case, snapshot: &Snapshot) -> Vec<(StatementId, Radius)> {
         Some((id, radius(&difference(snapshot, &after, None))))
     };
     ids.into_par_iter().with_max_len(1).filter_map(without).collect()
+}
+
+/// Shares of so many resources, one for each core where there are enough of them.
+pub(crate) fn shares(resources: usize) -> Vec<Range<u32>> {
+    access::shares(resources, SMALLEST_SHARE)
 }
 
 /// Below so many resources a share of their own is not worth an engine.

@@ -338,7 +338,7 @@ fn what_goes_with_a_statement_is_counted_rightly() {
         let Ok(before) = Snapshot::tuned(&estate, &moment, tuning(&mut rng)) else { continue };
         let all = estate.catalog.len() as u32;
         let cut = (seed as u32 * 7) % (all + 1);
-        let Some(found) = alone(&before, vec![0..cut, cut..all]) else { continue };
+        let Some(found) = alone(&before, vec![0..cut, cut..all], None) else { continue };
         estates += 1;
         for id in StatementId::all(estate.statements.len()) {
             let statement = estate.statement(id);

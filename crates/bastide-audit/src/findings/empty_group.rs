@@ -3,7 +3,6 @@
 use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
-use bastide_model::condition::Term;
 use bastide_model::*;
 
 /// What it is.
@@ -20,12 +19,13 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut found = Vec::new();
+    let by_group = case.by_group();
     for group in estate.groups.all() {
         if estate.groups.computed[group.index()].is_some() || has_members(survey, estate, group) {
             continue;
         }
         let id = estate.groups.id(group);
-        let named = case.live().filter(|(_, s)| s.who.terms.contains(&Term::Members(group))).count();
+        let named = by_group.get(&group).map_or(0, Vec::len);
         found.push(
             Found::new(id, None, format!("group `{id}` has no members"))
                 .evidence(format!("named by {}", many(named as u64, "statement"))),

@@ -28,17 +28,14 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         }
     }
     let mut found = Vec::new();
+    let by_user = case.by_user();
     for user in estate.people.all().filter(|u| !estate.people.is_active(*u)) {
         let groups: Vec<&str> = powerful
             .iter()
             .filter(|g| estate.groups.users(**g).contains(user.index()))
             .map(|g| estate.groups.id(*g))
             .collect();
-        let named: Vec<String> = case
-            .live()
-            .filter(|(_, s)| s.who.terms.contains(&Term::User(user)))
-            .map(|(id, _)| case.named(id))
-            .collect();
+        let named: Vec<String> = by_user.get(&user).into_iter().flatten().map(|id| case.named(*id)).collect();
         if groups.is_empty() && named.is_empty() {
             continue;
         }

@@ -49,7 +49,13 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let message = format!("`{path}`{others} of a high label can be read by {users} users, {guests} of them guests");
         let shows = |user: &&usize| guests == 0 || survey.guests.contains(**user);
         let example = readers.iter().find(shows).map(|user| (UserId::new(*user), read, first));
-        let by = example.and_then(|(u, a, r)| survey.judge.decide(u, a, r).by);
+        let by = example.and_then(|(user, action, resource)| {
+            let mut work = engine.look(resource);
+            engine.decide_on(&mut work, action);
+            let (_, by) = engine.cause_in(&mut work, action, user);
+            engine.done(work);
+            by
+        });
         let mut one = Found::new(about, Some(estate.catalog.origins[first.index()]), message)
             .example(example)
             .naming_users(estate, readers)

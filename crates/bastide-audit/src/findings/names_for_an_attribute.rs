@@ -136,6 +136,9 @@ fn same(estate: &Estate, classes: &[Class], users: &FixedBitSet) -> Option<Who> 
         return Some(who(class.test.clone()));
     }
     let group = estate.groups.all().find(|g| {
+        if !users.is_subset(estate.groups.users(*g)) {
+            return false;
+        }
         let mut members = estate.groups.users(*g).clone();
         members.intersect_with(&estate.people.active);
         members.grow(users.len());

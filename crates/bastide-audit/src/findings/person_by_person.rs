@@ -6,6 +6,7 @@ use bastide_engine::change::entry_cells;
 use bastide_model::condition::Term;
 use bastide_model::statement::Sort;
 use bastide_model::*;
+use hashbrown::HashMap;
 use std::collections::BTreeMap;
 
 /// What it is.
@@ -28,17 +29,24 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         by.entry(format!("{} {:?} {:?}", cells[1..].join(","), s.from, s.until)).or_default().push((id, *user));
     }
     let many = by.into_values().filter(|list| list.len() as f64 >= case.limits.singly);
+    // Groups by those of their members who are active: an inactive one gets nothing by them.
+    let active = |users: &mut dyn Iterator<Item = usize>| -> Vec<usize> {
+        users.filter(|user| estate.people.is_active(UserId::new(*user))).collect()
+    };
+    let mut groups: HashMap<Vec<usize>, Vec<GroupId>> = HashMap::new();
+    for group in estate.groups.all() {
+        groups.entry(active(&mut estate.groups.users(group).ones())).or_default().push(group);
+    }
     many.map(|list| {
         let (first, _) = list[0];
         let s = estate.statement(first);
         let users: Vec<&str> = list.iter().map(|(_, u)| estate.people.id(*u)).collect();
-        let exact = estate.groups.all().find(|g| {
-            // An inactive member gets nothing by it.
-            let members = estate.groups.users(*g);
-            let others = members.ones().filter(|u| list.iter().all(|(_, named)| named.index() != *u));
-            let mut others = others.map(UserId::new);
-            list.iter().all(|(_, u)| members.contains(u.index())) && others.all(|u| !estate.people.is_active(u))
-        });
+        let mut named: Vec<usize> = list.iter().map(|(_, user)| user.index()).collect();
+        named.sort_unstable();
+        named.dedup();
+        let alike = groups.get(&active(&mut named.iter().copied())).into_iter().flatten();
+        let mut alike = alike.filter(|g| named.iter().all(|user| estate.groups.users(**g).contains(*user)));
+        let exact = alike.next().copied();
         let serve = match exact {
             Some(group) => format!("group `{}` has exactly these members", estate.groups.id(group)),
             None => "no group has exactly these members; one could be made".to_string(),

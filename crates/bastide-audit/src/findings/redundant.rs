@@ -4,6 +4,7 @@ use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
+use bastide_model::{Statement, StatementId};
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -26,14 +27,15 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             && !idle
             && super::pointless_narrowing::broader(case, survey, &mut engine, *id).is_none()
     });
-    live.map(|(id, _)| {
+    let live: Vec<(StatementId, &Statement)> = live.collect();
+    let told = live.into_iter().map(|(id, _)| {
         let of = survey.of(id);
-        let other = of.example.and_then(|(u, a, r)| survey.judge.decide(u, a, r).by).filter(|by| *by != id);
+        let other = of.example.and_then(|(u, a, r)| engine.cause_on(u, a, r).1).filter(|by| *by != id);
         let other = other.map_or(String::new(), |by| format!("; {} says it, too", case.named(by)));
         Found::of(case, id, format!("without {} nothing would change{other}", case.named(id)))
             .evidence(format!("{}, none solely its doing", many(of.triples, "triple")))
             .example(of.example)
             .suggest_harmless("to take it out, which changes nothing today", vec![Change::Off(id)])
-    })
-    .collect()
+    });
+    told.collect()
 }

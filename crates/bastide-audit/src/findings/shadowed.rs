@@ -17,13 +17,14 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let mut engine = survey.evaluator();
     let live = case.live().filter(|(id, s)| {
         let of = survey.of(*id);
         of.triples > 0 && of.agree == 0 && of.sole.triples() == 0 && !(s.modality.permits() && of.blocked == of.triples)
     });
     live.map(|(id, _)| {
         let of = survey.of(id);
-        let over = of.against.and_then(|(u, a, r)| survey.judge.decide(u, a, r).by);
+        let over = of.against.and_then(|(u, a, r)| engine.cause_on(u, a, r).1);
         let over = over.map_or(String::new(), |by| format!(": {} among others overrides it", case.named(by)));
         Found::of(case, id, format!("{} never has its way{over}", case.named(id)))
             .evidence(format!("{}, not one as it says", many(of.triples, "triple")))

@@ -40,6 +40,19 @@ impl Few {
         (users.len() == 1 || users.len() * PART <= estate.people.len()).then_some(Few(users))
     }
 
+    /// Some users.
+    pub fn several(mut users: Vec<UserId>) -> Few {
+        users.sort_unstable();
+        users.dedup();
+        Few(users)
+    }
+
+    /// The users that changes can touch, where these are named by them, by themselves or as members of a group.
+    pub fn named(estate: &Estate, changes: &[Change]) -> Option<Few> {
+        let users: Option<Vec<Vec<UserId>>> = changes.iter().map(|change| touched(estate, change, None)).collect();
+        Some(Few::several(users?.concat()))
+    }
+
     /// They, by their numbers in the whole estate.
     pub fn users(&self) -> &[UserId] {
         &self.0

@@ -18,7 +18,7 @@ mod wanted;
 pub use causes::{Cause, Effect, How as CauseHow, effects};
 pub use joint::{Axis, Joint};
 pub use places::{Fold, How, fold};
-pub use radius::{Block, Blocks, Labelled, Radius, Side, blocks, is_labelled, radius};
+pub use radius::{Block, Blocks, Labelled, Radius, Side, blocks, by_user, is_labelled, radius};
 pub use users::Users;
 pub use walk::{Shown, difference, difference_while, is_same};
 

@@ -47,6 +47,27 @@ pub fn radius(difference: &Difference) -> Radius {
     radius
 }
 
+/// How far a difference reaches for each user, by the joint numbers. Cost: the users of each different row.
+pub fn by_user(difference: &Difference) -> HashMap<u32, Radius> {
+    let mut all: HashMap<u32, Radius> = HashMap::new();
+    let mut lister = difference.lister();
+    for (row, times) in difference.times().into_iter().enumerate().filter(|(_, times)| *times > 0) {
+        let mut of_row: HashMap<u32, (u64, u64)> = HashMap::new();
+        for turn in difference.turns(row as u32) {
+            lister.users(turn.gained).into_iter().for_each(|user| of_row.entry(user).or_default().0 += 1);
+            lister.users(turn.lost).into_iter().for_each(|user| of_row.entry(user).or_default().1 += 1);
+        }
+        for (user, (gained, lost)) in of_row {
+            let radius = all.entry(user).or_default();
+            radius.users = 1;
+            radius.resources += times;
+            radius.gained += gained * times as u64;
+            radius.lost += lost * times as u64;
+        }
+    }
+    all
+}
+
 /// Gained or lost.
 #[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 #[serde(rename_all = "lowercase")]

@@ -17,7 +17,9 @@ use crate::decide::targets;
 use crate::sets::store::{Bits, SetId};
 use bastide_model::schema::Target;
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
+use multiversion::multiversion;
 use rayon::prelude::*;
 use std::ops::Range;
 use std::rc::Rc;
@@ -51,14 +53,21 @@ enum Flipped {
 /// So many users take less room as a list.
 const FEW: usize = 16;
 
+fn has(words: &[u64], user: u32) -> bool {
+    words[user as usize / 64] >> (user % 64) & 1 == 1
+}
+
 impl Flipped {
     fn of(words: &[u64]) -> Flipped {
-        let count: usize = words.iter().map(|word| word.count_ones() as usize).sum();
-        if count > FEW {
+        if count_both(words, words) as usize > FEW {
             return Flipped::Many(words.into());
         }
         let users = words.iter().enumerate();
         Flipped::Few(users.flat_map(|(at, word)| Bits(*word).map(move |bit| (at * 64 + bit) as u32)).collect())
+    }
+
+    fn is_empty(&self) -> bool {
+        matches!(self, Flipped::Few(users) if users.is_empty())
     }
 
     /// Turns these users over in words.
@@ -72,18 +81,30 @@ impl Flipped {
 
 /// An action on a resource: for whom it is allowed, and for whom it would be otherwise.
 struct Flips {
+    /// Others have other numbers.
+    number: u32,
     allowed: Box<[u64]>,
     /// By rule, in order.
     flips: Vec<Flip>,
+    /// By rule: how many gain, and how many lose.
+    counts: Vec<(u32, u32, u32)>,
 }
 
-/// Resources that are alike.
+impl Flips {
+    /// How many words it takes, roughly.
+    fn size(&self) -> usize {
+        let flips = self.flips.iter().map(|flip| match &flip.users {
+            Flipped::Few(_) => 8,
+            Flipped::Many(many) => many.len() + 4,
+        });
+        self.allowed.len() + flips.sum::<usize>()
+    }
+}
+
+/// Resources that are alike: by action, where it has a meaning, what is otherwise.
 struct Class {
     number: u32,
-    /// By action, where anything asks for it from elsewhere.
-    asked: Box<[Option<Rc<Flips>>]>,
-    /// By rule: what is gained and lost on each of them.
-    counts: Vec<(u32, u64, u64)>,
+    actions: Box<[Option<Rc<Flips>>]>,
 }
 
 /// Whether everything of an estate can be told here: its rules do not look at decisions, and there are no layers.
@@ -95,22 +116,26 @@ fn is_plain(snapshot: &Snapshot) -> bool {
     plain
 }
 
-/// By statement, what is otherwise without it; none where the estate has what cannot be told so.
-pub fn alone(snapshot: &Snapshot, shares: Vec<Range<u32>>) -> Option<Vec<Alone>> {
+/// By statement, what is otherwise without it, of some statements where these are given; none where the estate has what cannot
+/// be told so.
+pub fn alone(snapshot: &Snapshot, shares: Vec<Range<u32>>, of: Option<&[StatementId]>) -> Option<Vec<Alone>> {
     if !is_plain(snapshot) {
         return None;
     }
-    let found: Vec<Vec<Alone>> =
-        shares.into_par_iter().with_max_len(1).map(|share| Walk::new(snapshot).share(share)).collect();
+    let mut wanted = FixedBitSet::with_capacity(snapshot.plan.rules.len());
+    match of {
+        Some(ids) => wanted.extend(ids.iter().filter_map(|id| snapshot.rule_of(*id)).map(|rule| rule as usize)),
+        None => wanted.insert_range(..),
+    }
+    let walk = |share| Walk::new(snapshot, wanted.clone()).share(share);
+    let found: Vec<Vec<Alone>> = shares.into_par_iter().with_max_len(1).map(walk).collect();
     let mut all = vec![Alone::default(); snapshot.estate.statements.len()];
-    for share in found {
-        for (rule, of) in share.into_iter().enumerate() {
-            let own = &mut all[snapshot.plan.rules[rule].id.index()];
-            own.gained += of.gained;
-            own.lost += of.lost;
-            own.resources += of.resources;
-            own.users.join(of.users);
-        }
+    for (rule, of) in found.into_iter().flat_map(|share| share.into_iter().enumerate()) {
+        let own = &mut all[snapshot.plan.rules[rule].id.index()];
+        own.gained += of.gained;
+        own.lost += of.lost;
+        own.resources += of.resources;
+        own.users.join(of.users);
     }
     Some(all)
 }
@@ -118,16 +143,24 @@ pub fn alone(snapshot: &Snapshot, shares: Vec<Range<u32>>) -> Option<Vec<Alone>>
 /// Goes through resources.
 struct Walk<'s> {
     engine: Evaluator<'s>,
+    /// The rules that are asked about.
+    wanted: FixedBitSet,
     by_rule: Vec<Alone>,
+    /// By rule, the last resource that was counted for it.
+    counted: Vec<u32>,
     /// Classes that may be met again.
     known: HashMap<Box<[u32]>, Rc<Class>>,
-    /// How many classes there were.
-    classes: u32,
-    /// Those of the resources above the one at hand.
+    /// Before needs, by what is decided there; and after needs, by that and what is needed.
+    befores: HashMap<u32, Rc<Flips>>,
+    afters: HashMap<Box<[u32]>, Rc<Flips>>,
+    /// How many words those take.
+    kept: usize,
+    /// How many classes and flips there were.
+    numbers: u32,
+    /// The classes of the resources above the one at hand.
     above: Vec<(ResourceId, Rc<Class>)>,
     /// Those of sources and the like.
     elsewhere: HashMap<ResourceId, Rc<Class>>,
-    kept: usize,
     room: Room,
 }
 
@@ -139,10 +172,12 @@ struct Room {
     from: Vec<u64>,
     words: Vec<u64>,
     met: Vec<u64>,
+    /// Whom rules take, one after the other.
+    taken: Vec<u64>,
 }
 
-/// So many flips of other resources are kept, before they are let go.
-const MOST_KEPT: usize = 1 << 16;
+/// So many words of what is looked up are kept, before they are let go.
+const MOST_KEPT: usize = 1 << 24;
 
 /// Where the words of a rule's users stand.
 #[derive(Clone, Copy)]
@@ -152,19 +187,38 @@ enum Row {
     One(UserId),
 }
 
+/// Whom a rule takes.
+enum Taker {
+    One(UserId),
+    /// Where their words begin.
+    Many(usize),
+}
+
+/// What is known of a resource beside what is decided there: the classes of others that its actions need, and by action what is
+/// decided before needs, where that is looked up.
+struct Beside {
+    needed: HashMap<ResourceId, Rc<Class>>,
+    weighed: Vec<Option<u32>>,
+}
+
 impl<'s> Walk<'s> {
-    fn new(snapshot: &'s Snapshot) -> Walk<'s> {
+    fn new(snapshot: &'s Snapshot, wanted: FixedBitSet) -> Walk<'s> {
         let engine = snapshot.evaluator();
         let width = engine.sets.width();
         let room = || vec![0; width];
+        let rules = snapshot.plan.rules.len();
         Walk {
-            by_rule: vec![Alone::default(); snapshot.plan.rules.len()],
+            wanted,
+            by_rule: vec![Alone::default(); rules],
+            counted: vec![u32::MAX; rules],
             known: HashMap::new(),
-            classes: 0,
+            befores: HashMap::new(),
+            afters: HashMap::new(),
+            kept: 0,
+            numbers: 0,
             above: Vec::new(),
             elsewhere: HashMap::new(),
-            kept: 0,
-            room: Room { rest: room(), permitted: room(), from: room(), words: room(), met: room() },
+            room: Room { rest: room(), permitted: room(), from: room(), words: room(), met: room(), taken: Vec::new() },
             engine,
         }
     }
@@ -172,12 +226,17 @@ impl<'s> Walk<'s> {
     fn share(mut self, share: Range<u32>) -> Vec<Alone> {
         let catalog = &self.engine.estate.catalog;
         for resource in share.map(ResourceId) {
-            let class = self.class(resource, true);
-            for (rule, gained, lost) in &class.counts {
+            while self.above.last().is_some_and(|(above, _)| !catalog.contains(*above, resource)) {
+                self.above.pop();
+            }
+            let class = self.class(resource);
+            for (rule, gained, lost) in class.actions.iter().flatten().flat_map(|flips| &flips.counts) {
                 let of = &mut self.by_rule[*rule as usize];
-                of.gained += gained;
-                of.lost += lost;
-                of.resources += 1;
+                of.gained += u64::from(*gained);
+                of.lost += u64::from(*lost);
+                if std::mem::replace(&mut self.counted[*rule as usize], resource.0) != resource.0 {
+                    of.resources += 1;
+                }
             }
             if !catalog.is_leaf(resource) {
                 self.above.push((resource, class));
@@ -186,92 +245,101 @@ impl<'s> Walk<'s> {
         self.by_rule
     }
 
-    /// The class of a resource. Those above it come first, iteratively, for deep trees. `counted`: its users are taken in.
-    fn class(&mut self, resource: ResourceId, counted: bool) -> Rc<Class> {
-        let catalog = &self.engine.estate.catalog;
-        if counted {
-            while self.above.last().is_some_and(|(above, _)| !catalog.contains(*above, resource)) {
-                self.above.pop();
-            }
-        } else if let Some((_, known)) = self.above.iter().rev().find(|(above, _)| *above == resource) {
-            return Rc::clone(known);
-        } else if let Some(known) = self.elsewhere.get(&resource) {
-            return Rc::clone(known);
+    /// The class of a resource that is asked for from elsewhere.
+    fn asked(&mut self, resource: ResourceId) -> Rc<Class> {
+        if let Some(known) = self.known_of(resource) {
+            return known;
         }
-        if self.engine.plan.asks_up {
-            let is_new = |of: &Self, r: &ResourceId| {
-                !of.elsewhere.contains_key(r) && !of.above.iter().rev().any(|(above, _)| above == r)
-            };
-            let chain: Vec<ResourceId> =
-                catalog.upward(resource).skip(1).take_while(|above| is_new(self, above)).collect();
-            let mut held = Vec::new();
-            for above in chain.into_iter().rev() {
-                held.push(self.make(above, false));
-            }
-        }
-        self.make(resource, counted)
+        let class = self.class(resource);
+        self.kept += 8 + class.actions.iter().flatten().map(|flips| flips.size()).sum::<usize>();
+        self.elsewhere.insert(resource, Rc::clone(&class));
+        class
     }
 
-    fn make(&mut self, resource: ResourceId, counted: bool) -> Rc<Class> {
+    fn known_of(&self, resource: ResourceId) -> Option<Rc<Class>> {
+        let above = self.above.iter().rev().find(|(above, _)| *above == resource).map(|(_, class)| class);
+        above.or_else(|| self.elsewhere.get(&resource)).map(Rc::clone)
+    }
+
+    /// The class of a resource. Those above it come first, iteratively, for deep trees.
+    fn class(&mut self, resource: ResourceId) -> Rc<Class> {
+        if self.kept > MOST_KEPT {
+            self.known.clear();
+            self.befores.clear();
+            self.afters.clear();
+            self.elsewhere.clear();
+            self.kept = 0;
+        }
+        // What is held is not let go before it was asked for.
+        let mut held = Vec::new();
+        if self.engine.plan.asks_up {
+            let catalog = &self.engine.estate.catalog;
+            let above = catalog.upward(resource).skip(1).take_while(|above| self.known_of(*above).is_none());
+            let above: Vec<ResourceId> = above.collect();
+            held.extend(above.into_iter().rev().map(|above| self.asked(above)));
+        }
+        self.make(resource)
+    }
+
+    fn make(&mut self, resource: ResourceId) -> Rc<Class> {
         let estate = self.engine.estate;
         let schema = &estate.schema;
         let mut work = self.engine.decide(resource);
         let mut plain = true;
         let mut key: Vec<u32> = Vec::new();
+        let mut beside = Beside { needed: HashMap::new(), weighed: vec![None; schema.actions.len()] };
         for action in ActionId::all(schema.actions.len()) {
             match work.decided[action.index()] {
                 Decided::Open => key.push(u32::MAX),
                 Decided::Wide(_) => plain = false,
                 Decided::Base(outcome) => {
-                    key.push(self.engine.outcomes.get(outcome).weighed);
-                    plain &= self.is_alike(&mut work, action);
+                    let before = self.engine.outcomes.get(outcome).weighed;
+                    key.push(before);
+                    if self.is_alike(&mut work, action) {
+                        beside.weighed[action.index()] = Some(before);
+                    } else {
+                        plain = false;
+                    }
                 }
             }
         }
         // What the actions need elsewhere.
-        let mut needed: HashMap<ResourceId, Rc<Class>> = HashMap::new();
-        for action in
-            ActionId::all(schema.actions.len()).filter(|action| schema.fits(*action, estate.catalog.kind(resource)))
-        {
+        let kind = estate.catalog.kind(resource);
+        for action in ActionId::all(schema.actions.len()).filter(|action| schema.fits(*action, kind)) {
             for need in schema.actions[action.index()].needs.iter().filter(|need| need.target != Target::Own) {
                 let targets = targets(estate, resource, need.target);
                 key.push(if targets.unmet { u32::MAX } else { targets.found.len() as u32 });
                 for target in targets.found {
-                    let class = match needed.get(&target) {
+                    let class = match beside.needed.get(&target) {
                         Some(known) => Rc::clone(known),
-                        None => self.class(target, false),
+                        None => self.asked(target),
                     };
                     key.push(class.number);
-                    needed.insert(target, class);
+                    beside.needed.insert(target, class);
                 }
             }
         }
-        if plain && let Some(known) = self.known.get(&key[..]) {
-            let class = Rc::clone(known);
-            self.engine.done(work);
-            self.keep(resource, &class, counted);
-            return class;
-        }
-        let class = self.new_class(&mut work, resource, &needed);
+        let known = self.known.get(&key[..]).filter(|_| plain).map(Rc::clone);
+        let class = known.unwrap_or_else(|| {
+            let mut rows: HashMap<u32, Row> = HashMap::new();
+            let mut done: Vec<Option<Rc<Flips>>> = vec![None; schema.actions.len()];
+            for action in ActionId::all(schema.actions.len()) {
+                self.action(&mut work, (resource, action), &beside, &mut rows, &mut done);
+            }
+            let class = Rc::new(Class { number: self.next(), actions: done.into() });
+            if plain {
+                self.kept += key.len();
+                self.known.insert(key.into(), Rc::clone(&class));
+            }
+            class
+        });
         self.engine.done(work);
-        let class = Rc::new(class);
-        if plain {
-            self.known.insert(key.into(), Rc::clone(&class));
-        }
-        self.keep(resource, &class, counted);
         class
     }
 
-    fn keep(&mut self, resource: ResourceId, class: &Rc<Class>, counted: bool) {
-        if counted {
-            return;
-        }
-        if self.kept > MOST_KEPT {
-            self.elsewhere.clear();
-            self.kept = 0;
-        }
-        self.kept += 1 + class.asked.iter().flatten().map(|flips| flips.flips.len()).sum::<usize>();
-        self.elsewhere.insert(resource, Rc::clone(class));
+    fn next(&mut self) -> u32 {
+        self.numbers += 1;
+        self.numbers
     }
 
     /// Whether the rules that speak of an action on a resource apply to sets that are kept, and nobody else.
@@ -285,66 +353,13 @@ impl<'s> Walk<'s> {
         alike && !work.own.iter().any(|(rule, _)| of.plan.rules[*rule as usize].speaks.contains(action.index()))
     }
 
-    fn new_class(
-        &mut self,
-        work: &mut Work<'s>,
-        resource: ResourceId,
-        needed: &HashMap<ResourceId, Rc<Class>>,
-    ) -> Class {
-        let actions = self.engine.estate.schema.actions.len();
-        let mut rows: HashMap<u32, Row> = HashMap::new();
-        let mut done: Vec<Option<Rc<Flips>>> = vec![None; actions];
-        for action in ActionId::all(actions) {
-            self.action(work, resource, action, needed, &mut rows, &mut done);
-        }
-        let mut counts: HashMap<u32, (u64, u64)> = HashMap::new();
-        for flips in done.iter().flatten() {
-            for Flip { rule, users } in &flips.flips {
-                let sum = counts.entry(*rule).or_default();
-                self.by_rule[*rule as usize].users.add_with(
-                    |words| {
-                        words.resize(flips.allowed.len(), 0);
-                        match users {
-                            Flipped::Few(users) => {
-                                users.iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64));
-                            }
-                            Flipped::Many(many) => words.iter_mut().zip(many).for_each(|(word, many)| *word |= many),
-                        }
-                    },
-                    match users {
-                        Flipped::Few(users) => Some(users),
-                        Flipped::Many(_) => None,
-                    },
-                );
-                let lost = |user: u32| flips.allowed[user as usize / 64] >> (user % 64) & 1 == 1;
-                let (gained, lost) = match users {
-                    Flipped::Few(users) => {
-                        let lost = users.iter().filter(|user| lost(**user)).count();
-                        (users.len() - lost, lost)
-                    }
-                    Flipped::Many(many) => {
-                        let pairs = many.iter().zip(&flips.allowed);
-                        pairs.fold((0, 0), |(gained, lost), (many, allowed)| {
-                            (
-                                gained + (many & !allowed).count_ones() as usize,
-                                lost + (many & allowed).count_ones() as usize,
-                            )
-                        })
-                    }
-                };
-                *sum = (sum.0 + gained as u64, sum.1 + lost as u64);
-            }
-        }
-        let plan = self.engine.plan;
-        let asked =
-            done.into_iter().enumerate().map(|(action, of)| of.filter(|_| plan.asked.contains(action))).collect();
-        self.classes += 1;
-        let counts = counts.into_iter().map(|(rule, (gained, lost))| (rule, gained, lost)).collect();
-        Class { number: self.classes, asked, counts }
-    }
-
     /// Where the users of a rule stand.
     fn row(&mut self, work: &mut Work<'s>, rule: u32, rows: &mut HashMap<u32, Row>) -> Row {
+        if let Some(set) =
+            self.engine.fixed[rule as usize].filter(|_| self.engine.plan.rules[rule as usize].one.is_none())
+        {
+            return Row::Set(set);
+        }
         if let Some(known) = rows.get(&rule) {
             return *known;
         }
@@ -372,9 +387,8 @@ impl<'s> Walk<'s> {
     fn action(
         &mut self,
         work: &mut Work<'s>,
-        resource: ResourceId,
-        action: ActionId,
-        needed: &HashMap<ResourceId, Rc<Class>>,
+        (resource, action): (ResourceId, ActionId),
+        beside: &Beside,
         rows: &mut HashMap<u32, Row>,
         done: &mut Vec<Option<Rc<Flips>>>,
     ) {
@@ -384,7 +398,7 @@ impl<'s> Walk<'s> {
         let estate = self.engine.estate;
         let needs = &estate.schema.actions[action.index()].needs;
         for need in needs.iter().filter(|need| need.target == Target::Own) {
-            self.action(work, resource, need.action, needed, rows, done);
+            self.action(work, (resource, need.action), beside, rows, done);
         }
         // Everything that must be allowed, with what would be otherwise there; none where something is missing.
         let mut asked: Vec<Option<Rc<Flips>>> = Vec::new();
@@ -395,8 +409,68 @@ impl<'s> Walk<'s> {
             }
             let targets = targets(estate, resource, need.target);
             asked.extend(targets.unmet.then_some(None));
-            asked.extend(targets.found.iter().map(|target| needed[target].asked[need.action.index()].clone()));
+            asked.extend(targets.found.iter().map(|target| beside.needed[target].actions[need.action.index()].clone()));
         }
+        let weighed = beside.weighed[action.index()];
+        let before = match weighed.and_then(|weighed| self.befores.get(&weighed)) {
+            Some(known) => Rc::clone(known),
+            None => {
+                let before = Rc::new(self.before(work, action, rows));
+                if let Some(weighed) = weighed {
+                    self.kept += before.size();
+                    self.befores.insert(weighed, Rc::clone(&before));
+                }
+                before
+            }
+        };
+        let key: Option<Box<[u32]>> = weighed.map(|_| {
+            let number = |flips: &Option<Rc<Flips>>| flips.as_ref().map_or(u32::MAX, |flips| flips.number);
+            std::iter::once(before.number).chain(asked.iter().map(number)).collect()
+        });
+        if let Some(known) = key.as_ref().and_then(|key| self.afters.get(key)) {
+            done[action.index()] = Some(Rc::clone(known));
+            return;
+        }
+        let mut flips = after_needs(&before, &asked, &mut self.room);
+        flips.number = self.next();
+        self.gather(&mut flips);
+        let flips = Rc::new(flips);
+        if let Some(key) = key {
+            self.kept += flips.size() + key.len();
+            self.afters.insert(key, Rc::clone(&flips));
+        }
+        done[action.index()] = Some(flips);
+    }
+
+    /// Counts what is otherwise, and takes its users in.
+    fn gather(&mut self, of: &mut Flips) {
+        let width = of.allowed.len();
+        for Flip { rule, users } in &of.flips {
+            let gathered = &mut self.by_rule[*rule as usize].users;
+            let (all, lost) = match users {
+                Flipped::Few(users) => {
+                    let mark = |words: &mut Vec<u64>| {
+                        words.resize(width, 0);
+                        users.iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64));
+                    };
+                    gathered.add_with(mark, Some(users));
+                    (users.len() as u32, users.iter().filter(|user| has(&of.allowed, **user)).count() as u32)
+                }
+                Flipped::Many(many) => {
+                    let mark = |words: &mut Vec<u64>| {
+                        words.resize(width, 0);
+                        either(words, many);
+                    };
+                    gathered.add_with(mark, None);
+                    (count_both(many, many), count_both(many, &of.allowed))
+                }
+            };
+            of.counts.push((*rule, all - lost, lost));
+        }
+    }
+
+    /// Before needs: who is permitted, and for whom that would be otherwise without the rule that decides.
+    fn before(&mut self, work: &mut Work<'s>, action: ActionId, rows: &mut HashMap<u32, Row>) -> Flips {
         let steps = Rc::clone(&self.engine.sites.action(work.site, action).expect("it has a meaning").steps);
         let mut items = Vec::new();
         self.engine.single_items(work, action, &steps, &mut items);
@@ -407,88 +481,76 @@ impl<'s> Walk<'s> {
                 (step.rule, step.reason.is_allowed(), self.row(work, step.rule, rows))
             })
             .collect();
-        let mut room = std::mem::take(&mut self.room);
-        let before = self.taken(work, &steps, &mut room);
-        let flips = after_needs(&before, &asked, &mut room);
-        self.room = room;
-        done[action.index()] = Some(Rc::new(flips));
-    }
-
-    /// Before needs: who is permitted, and for whom that would be otherwise without the rule that decides.
-    fn taken(&self, work: &Work, steps: &[(u32, bool, Row)], room: &mut Room) -> Flips {
+        let number = self.next();
         let of = &self.engine;
-        let Room { rest, permitted, from, words, .. } = room;
+        let Room { rest, permitted, from, words, taken, .. } = &mut self.room;
+        let width = rest.len();
         let row = |row: Row| match row {
-            Row::Set(set) => Some(of.sets.row(set)),
-            Row::Words(at) => Some(work.words.get(at)),
-            Row::One(_) => None,
+            Row::Set(set) => of.sets.row(set),
+            Row::Words(at) => work.words.get(at),
+            Row::One(_) => unreachable!("one user has no words"),
         };
         rest.copy_from_slice(of.sets.row(of.plan.active));
         permitted.fill(0);
-        let mut takers: Vec<(usize, Flipped)> = Vec::new();
-        for (at, (_, permits, of_rule)) in steps.iter().enumerate() {
-            let mut some = 0;
-            match (*of_rule, row(*of_rule)) {
-                (Row::One(one), _) => {
+        taken.clear();
+        let mut takers: Vec<(usize, Taker)> = Vec::new();
+        for (at, (rule, permits, of_rule)) in steps.iter().enumerate() {
+            let wanted = self.wanted.contains(*rule as usize);
+            if let Row::One(one) = of_rule {
+                if has(rest, one.0) {
                     let (word, bit) = (one.index() / 64, 1u64 << (one.0 % 64));
-                    if rest[word] & bit == 0 {
-                        continue;
-                    }
                     rest[word] &= !bit;
                     permitted[word] |= if *permits { bit } else { 0 };
-                    takers.push((at, Flipped::Few([one.0].into())));
-                    continue;
+                    takers.extend(wanted.then_some((at, Taker::One(*one))));
                 }
-                (_, Some(row)) => {
-                    for ((word, rest), row) in words.iter_mut().zip(rest.iter_mut()).zip(row) {
-                        *word = *rest & row;
-                        *rest &= !row;
-                        some |= *word;
-                    }
-                }
-                (Row::Set(_) | Row::Words(_), None) => unreachable!("they have words"),
+                continue;
             }
+            let (some, left) = take(rest, row(*of_rule), words);
             if some != 0 {
                 if *permits {
-                    permitted.iter_mut().zip(&*words).for_each(|(permitted, word)| *permitted |= word);
+                    either(permitted, words);
                 }
-                takers.push((at, Flipped::of(words)));
+                if wanted {
+                    takers.push((at, Taker::Many(taken.len())));
+                    taken.extend_from_slice(words);
+                }
+            }
+            if left == 0 {
+                break;
             }
         }
         // Backward: who would be permitted from each rule on.
         from.fill(0);
         let mut flips = Vec::new();
-        let mut takers = takers.into_iter().rev().peekable();
         for (at, (rule, permits, of_rule)) in steps.iter().enumerate().rev() {
-            if let Some((_, users)) = takers.next_if(|(taker, _)| *taker == at) {
-                let otherwise = |user: &u32| (from[*user as usize / 64] >> (user % 64) & 1 == 1) != *permits;
-                let users = match users {
-                    Flipped::Few(users) => Flipped::Few(users.iter().copied().filter(otherwise).collect()),
-                    Flipped::Many(many) => {
-                        let turned = if *permits { u64::MAX } else { 0 };
-                        let pairs = words.iter_mut().zip(&many).zip(&*from);
-                        pairs.for_each(|((word, many), from)| *word = many & (from ^ turned));
+            let Some((taker, _)) = takers.last() else { break };
+            if *taker == at {
+                let (_, taker) = takers.pop().expect("it was looked at");
+                let users = match taker {
+                    Taker::One(one) if has(from, one.0) == *permits => Flipped::Few([].into()),
+                    Taker::One(one) => Flipped::Few([one.0].into()),
+                    Taker::Many(at) => {
+                        otherwise(words, &taken[at..at + width], from, if *permits { u64::MAX } else { 0 });
                         Flipped::of(words)
                     }
                 };
-                if !matches!(&users, Flipped::Few(users) if users.is_empty()) {
+                if !users.is_empty() {
                     flips.push(Flip { rule: *rule, users });
                 }
             }
-            match (*of_rule, row(*of_rule)) {
-                (Row::One(one), _) => {
+            match of_rule {
+                Row::One(one) => {
                     let bit = 1u64 << (one.0 % 64);
                     let word = &mut from[one.index() / 64];
                     *word = if *permits { *word | bit } else { *word & !bit };
                 }
-                (_, Some(row)) if *permits => from.iter_mut().zip(row).for_each(|(from, row)| *from |= row),
-                (_, Some(row)) => from.iter_mut().zip(row).for_each(|(from, row)| *from &= !row),
-                (Row::Set(_) | Row::Words(_), None) => unreachable!("they have words"),
+                of_rule if *permits => either(from, row(*of_rule)),
+                of_rule => without(from, row(*of_rule)),
             }
         }
         // A rule that reaches from several depths takes users at several places.
         flips.sort_by_key(|flip| flip.rule);
-        Flips { allowed: permitted.as_slice().into(), flips: merged(flips, permitted.len()) }
+        Flips { number, allowed: permitted.as_slice().into(), flips: merged(flips, width), counts: Vec::new() }
     }
 }
 
@@ -507,44 +569,97 @@ fn merged(flips: Vec<Flip>, width: usize) -> Vec<Flip> {
 
 /// For whom an action is allowed after needs, and for whom it would be otherwise without each rule.
 fn after_needs(before: &Flips, asked: &[Option<Rc<Flips>>], room: &mut Room) -> Flips {
-    let Room { words, met, .. } = room;
-    let mut allowed = before.allowed.clone();
+    let Room { words, met, from: all_met, .. } = room;
+    all_met.fill(u64::MAX);
     for need in asked {
         match need {
-            Some(need) => allowed.iter_mut().zip(&need.allowed).for_each(|(word, met)| *word &= met),
-            None => allowed.fill(0),
+            Some(need) => both(all_met, &need.allowed),
+            None => all_met.fill(0),
         }
     }
-    if asked.iter().any(Option::is_none) {
-        // What has no meaning is not allowed without anything, either.
-        return Flips { allowed, flips: Vec::new() };
-    }
-    let mut rules: Vec<u32> = before.flips.iter().map(|flip| flip.rule).collect();
-    rules.extend(asked.iter().flatten().flat_map(|need| need.flips.iter().map(|flip| flip.rule)));
-    rules.sort_unstable();
-    rules.dedup();
-    let flip_of = |flips: &Flips, rule: u32| flips.flips.binary_search_by_key(&rule, |flip| flip.rule).ok();
+    let mut allowed = before.allowed.clone();
+    both(&mut allowed, all_met);
     let mut flips = Vec::new();
-    for rule in rules {
-        words.copy_from_slice(&before.allowed);
-        if let Some(at) = flip_of(before, rule) {
-            before.flips[at].users.turn(words);
-        }
-        for need in asked.iter().flatten() {
-            match flip_of(need, rule) {
-                Some(at) => {
-                    met.copy_from_slice(&need.allowed);
-                    need.flips[at].users.turn(met);
-                    words.iter_mut().zip(&*met).for_each(|(word, met)| *word &= met);
+    // What has no meaning is not allowed without anything, either.
+    if asked.iter().all(Option::is_some) {
+        let mut rules: Vec<u32> = before.flips.iter().map(|flip| flip.rule).collect();
+        rules.extend(asked.iter().flatten().flat_map(|need| need.flips.iter().map(|flip| flip.rule)));
+        rules.sort_unstable();
+        rules.dedup();
+        let flip_of = |flips: &Flips, rule: u32| flips.flips.binary_search_by_key(&rule, |flip| flip.rule).ok();
+        for rule in rules {
+            let own = flip_of(before, rule);
+            let hangs = asked.iter().flatten().any(|need| flip_of(need, rule).is_some());
+            let users = match own.map(|at| &before.flips[at].users) {
+                // What is needed is as it was.
+                Some(Flipped::Few(users)) if !hangs => {
+                    Flipped::Few(users.iter().filter(|user| has(all_met, **user)).copied().collect())
                 }
-                None => words.iter_mut().zip(&need.allowed).for_each(|(word, met)| *word &= met),
+                Some(Flipped::Many(many)) if !hangs => {
+                    words.copy_from_slice(many);
+                    both(words, all_met);
+                    Flipped::of(words)
+                }
+                own => {
+                    words.copy_from_slice(&before.allowed);
+                    own.into_iter().for_each(|users| users.turn(words));
+                    for need in asked.iter().flatten() {
+                        match flip_of(need, rule) {
+                            Some(at) => {
+                                met.copy_from_slice(&need.allowed);
+                                need.flips[at].users.turn(met);
+                                both(words, met);
+                            }
+                            None => both(words, &need.allowed),
+                        }
+                    }
+                    words.iter_mut().zip(&allowed).for_each(|(word, allowed)| *word ^= allowed);
+                    Flipped::of(words)
+                }
+            };
+            if !users.is_empty() {
+                flips.push(Flip { rule, users });
             }
         }
-        words.iter_mut().zip(&allowed).for_each(|(word, allowed)| *word ^= allowed);
-        let users = Flipped::of(words);
-        if !matches!(&users, Flipped::Few(users) if users.is_empty()) {
-            flips.push(Flip { rule, users });
-        }
     }
-    Flips { allowed, flips }
+    Flips { number: 0, allowed, flips, counts: Vec::new() }
+}
+
+/// Takes those who are left out of words, puts them into others, and says whether there are any, and any left.
+#[multiversion(targets("x86_64+avx2"))]
+fn take(rest: &mut [u64], row: &[u64], words: &mut [u64]) -> (u64, u64) {
+    let (mut some, mut left) = (0, 0);
+    for ((word, rest), row) in words.iter_mut().zip(rest.iter_mut()).zip(row) {
+        *word = *rest & row;
+        *rest &= !row;
+        some |= *word;
+        left |= *rest;
+    }
+    (some, left)
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn either(words: &mut [u64], other: &[u64]) {
+    words.iter_mut().zip(other).for_each(|(word, other)| *word |= other);
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn both(words: &mut [u64], other: &[u64]) {
+    words.iter_mut().zip(other).for_each(|(word, other)| *word &= other);
+}
+
+#[multiversion(targets("x86_64+avx2"))]
+fn without(words: &mut [u64], other: &[u64]) {
+    words.iter_mut().zip(other).for_each(|(word, other)| *word &= !other);
+}
+
+/// Those taken who are permitted from there on, or with all bits turned are not.
+#[multiversion(targets("x86_64+avx2"))]
+fn otherwise(words: &mut [u64], taken: &[u64], from: &[u64], turned: u64) {
+    words.iter_mut().zip(taken).zip(from).for_each(|((word, taken), from)| *word = taken & (from ^ turned));
+}
+
+#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+fn count_both(a: &[u64], b: &[u64]) -> u32 {
+    a.iter().zip(b).map(|(a, b)| (a & b).count_ones()).sum()
 }

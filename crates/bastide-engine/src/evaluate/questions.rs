@@ -1,7 +1,7 @@
 //! What is asked of a resource beside what is decided there: which rules reach it, to whom they apply, for whom a clause holds.
 
 use super::{Evaluator, Work};
-use crate::decide::targets;
+use crate::decide::{Reason, targets};
 use crate::sets::store::SetId;
 use bastide_model::schema::Need;
 use bastide_model::*;
@@ -38,7 +38,16 @@ impl<'s> Evaluator<'s> {
         self.done(work);
     }
 
-    /// The same of a resource that was decided on.
+    /// How one user is decided on an action on a resource. Cost: as [`Evaluator::allowed`].
+    pub fn cause_on(&mut self, user: UserId, action: ActionId, resource: ResourceId) -> (Reason, Option<StatementId>) {
+        let mut work = self.begin(resource);
+        self.action(&mut work, action);
+        let cause = self.cause_in(&mut work, action, user);
+        self.done(work);
+        cause
+    }
+
+    /// Puts those for whom an action is allowed on a resource that was decided on into a list, which is overwritten.
     pub fn allowed_users(&mut self, work: &Work<'s>, action: ActionId, users: &mut FixedBitSet) {
         let mut words = self.spare.pop().unwrap_or_else(|| vec![0; self.sets.width()]);
         self.allowed_words(work, action, &mut words);

@@ -3,6 +3,7 @@
 use super::conditions::{causes, holds};
 use super::*;
 use crate::decide::{Candidate, Candidates, Decision, Judge, targets};
+use crate::evaluate::Evaluator;
 use crate::show;
 use bastide_model::condition::Term;
 use bastide_model::schema::Need;
@@ -48,7 +49,7 @@ pub fn explain(judge: &Judge, user: UserId, action: ActionId, resource: Resource
         needs,
         undecided,
     };
-    explanation.sentence = asked.sentence(&explanation);
+    explanation.sentence = asked.sentence();
     explanation
 }
 
@@ -278,44 +279,92 @@ impl Asked<'_, '_> {
         reasons
     }
 
-    fn sentence(&self, explanation: &Explanation) -> String {
-        let Explanation { user, action, resource, .. } = explanation;
-        let can = if explanation.allowed { "can" } else { "cannot" };
-        let called = match user.name == user.id {
-            true => user.id.clone(),
-            false => format!("{} ({})", user.name, user.id),
+    fn sentence(&self) -> String {
+        let unmet = || {
+            let judge = self.judge;
+            unmet(self.estate(), self.action, self.resource, |action, target| judge.allows(self.user, action, target))
         };
-        let head = format!("{called} {can} {action} `{}`", resource.path);
-        let by = |what: &str| match explanation.applying.iter().find(|a| a.fate == Fate::Decides) {
-            Some(a) if a.statement.sort == "rule" => {
-                format!("rule `{}` ({}) {what}", a.statement.name, a.statement.place)
-            }
-            Some(a) => format!("entry `{}` {what}", a.statement.name),
-            None => what.to_string(),
-        };
-        let why = match explanation.reason {
-            Reason::Granted => by("permits it"),
-            Reason::Assured => by("assures it"),
-            Reason::Inactive => "the user is not active".to_string(),
-            Reason::Capped => by(match self.decision.by.map(|by| self.estate().statement(by).modality) {
-                Some(Modality::MayOnly) => "allows other actions only",
-                _ => "prohibits it",
-            }),
-            Reason::Denied => by("denies it"),
-            Reason::Silent if !self.fits() => format!("{action} has no meaning for a {}", resource.kind),
-            Reason::Silent => "nothing permits it".to_string(),
-            Reason::Blocked => match explanation.needs.iter().find(|n| !n.met) {
-                Some(NeedNode { action: need, path: Some(path), .. }) => {
-                    format!("it is permitted, but {action} needs {need} on `{path}`, which is refused")
-                }
-                Some(NeedNode { action: need, target, .. }) => {
-                    format!("it is permitted, but {action} needs {need} on {target}, and there is none")
-                }
-                None => "a need is not met".to_string(),
-            },
-        };
-        format!("{head}: {why}")
+        sentence(
+            self.estate(),
+            (self.user, self.action, self.resource),
+            (self.decision.reason, self.decision.by),
+            unmet,
+        )
     }
+}
+
+/// The first need of an action on a resource that is not met, and where; nowhere, where what it leads to is missing.
+fn unmet(
+    estate: &Estate,
+    action: ActionId,
+    resource: ResourceId,
+    mut allows: impl FnMut(ActionId, ResourceId) -> bool,
+) -> Option<(Need, Option<ResourceId>)> {
+    for need in &estate.schema.actions[action.index()].needs {
+        let targets = targets(estate, resource, need.target);
+        if targets.unmet {
+            return Some((*need, None));
+        }
+        if let Some(target) = targets.found.into_iter().find(|target| !allows(need.action, *target)) {
+            return Some((*need, Some(target)));
+        }
+    }
+    None
+}
+
+/// A decision in one sentence, as [`explain`] tells it, by what the set engine decides. Cost: a decision, and where it is refused
+/// for a need, one for each need.
+pub fn in_a_sentence(engine: &mut Evaluator, user: UserId, action: ActionId, resource: ResourceId) -> String {
+    let estate = engine.estate();
+    let cause = engine.cause_on(user, action, resource);
+    let unmet =
+        || unmet(estate, action, resource, |action, target| engine.cause_on(user, action, target).0.is_allowed());
+    sentence(estate, (user, action, resource), cause, unmet)
+}
+
+fn sentence(
+    estate: &Estate,
+    (user, action, resource): (UserId, ActionId, ResourceId),
+    (reason, by): (Reason, Option<StatementId>),
+    unmet: impl FnOnce() -> Option<(Need, Option<ResourceId>)>,
+) -> String {
+    let can = if reason.is_allowed() { "can" } else { "cannot" };
+    let (id, name) = (estate.people.id(user), estate.people.name(user));
+    let called = if name == id { id.to_string() } else { format!("{name} ({id})") };
+    let named = |action: ActionId| &estate.schema.actions[action.index()].name;
+    let kind = estate.catalog.kind(resource);
+    let head = format!("{called} {can} {} `{}`", named(action), estate.catalog.path(resource));
+    let by_what = |what: &str| match by.map(|by| StatementRef::new(estate, by)) {
+        Some(by) if by.sort == "rule" => format!("rule `{}` ({}) {what}", by.name, by.place),
+        Some(by) => format!("entry `{}` {what}", by.name),
+        None => what.to_string(),
+    };
+    let why = match reason {
+        Reason::Granted => by_what("permits it"),
+        Reason::Assured => by_what("assures it"),
+        Reason::Inactive => "the user is not active".to_string(),
+        Reason::Capped => by_what(match by.map(|by| estate.statement(by).modality) {
+            Some(Modality::MayOnly) => "allows other actions only",
+            _ => "prohibits it",
+        }),
+        Reason::Denied => by_what("denies it"),
+        Reason::Silent if !estate.schema.fits(action, kind) => {
+            format!("{} has no meaning for a {}", named(action), estate.schema.kinds[kind.index()].name)
+        }
+        Reason::Silent => "nothing permits it".to_string(),
+        Reason::Blocked => match unmet() {
+            Some((need, Some(target))) => {
+                let (need, path) = (named(need.action), estate.catalog.path(target));
+                format!("it is permitted, but {} needs {need} on `{path}`, which is refused", named(action))
+            }
+            Some((need, None)) => {
+                let (need, target) = (named(need.action), show::target(estate, need.target));
+                format!("it is permitted, but {} needs {need} on {target}, and there is none", named(action))
+            }
+            None => "a need is not met".to_string(),
+        },
+    };
+    format!("{head}: {why}")
 }
 
 fn sort(statement: &Statement) -> &'static str {

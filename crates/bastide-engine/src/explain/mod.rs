@@ -6,7 +6,7 @@ mod gather;
 mod origin;
 mod statement;
 
-pub use gather::explain;
+pub use gather::{explain, in_a_sentence};
 pub(crate) use origin::{of_resource, of_user};
 pub(crate) use statement::told;
 pub use statement::{StatementRef, Way, ways};
