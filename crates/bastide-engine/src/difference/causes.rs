@@ -3,15 +3,16 @@
 //! gone or worded otherwise. What no statement accounts for comes from data: memberships, attributes,
 //! the tree.
 
-use super::{Difference, Lister, Turn};
+use super::{Axis, Difference, Joint, Lister, Turn};
 use crate::decide::{Reason, targets};
-use crate::evaluate::{Decided, Evaluator, Work};
+use crate::evaluate::{Decided, Evaluator, Work, put};
 use crate::show;
 use bastide_model::condition::Term;
 use bastide_model::groups::Member;
 use bastide_model::schema::Target;
 use bastide_model::statement::Sort;
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::{HashMap, HashSet};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -196,39 +197,84 @@ fn causes<'s>(
 ) -> Vec<Counted> {
     let joint = &difference.joint;
     let mut counts: HashMap<(Cause, bool), u64> = HashMap::new();
-    // By what decides on both sides, what that comes to; memberships aside.
-    let mut known: HashMap<[Option<StatementId>; 2], Option<Cause>> = HashMap::new();
     for turn in turns {
         let actions = [joint.actions.before(turn.action), joint.actions.after(turn.action)];
         for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
-            for user in lister.users(users) {
-                let numbers = [joint.users.before(user), joint.users.after(user)];
-                let mut by = [None, None];
-                for side in 0..2 {
-                    if let (Some(user), Some(action), Some((resource, work))) =
-                        (numbers[side], actions[side], &mut at[side])
-                    {
-                        let engine = &mut sides[side].engine;
-                        by[side] = decider(engine, work, UserId(user), ActionId(action), *resource, 0);
+            let users = lister.users(users);
+            if users.is_empty() {
+                continue;
+            }
+            // Who is decided by what on each side, by joint numbers.
+            let mut by: [Vec<(Option<StatementId>, FixedBitSet)>; 2] = Default::default();
+            for (side, by) in by.iter_mut().enumerate() {
+                let (Some(action), Some((resource, work))) = (actions[side], &mut at[side]) else { continue };
+                let number = |user: &u32| if side == 0 { joint.users.before(*user) } else { joint.users.after(*user) };
+                let engine = &mut sides[side].engine;
+                let mut own = engine.nobody();
+                own.extend(users.iter().filter_map(number).map(|user| user as usize));
+                let found = deciders(engine, work, (ActionId(action), *resource), own, 0);
+                *by = found.into_iter().map(|(by, own)| (by, to_joint(joint, side, own))).collect();
+            }
+            let mut left = FixedBitSet::with_capacity(joint.users.len());
+            left.extend(users.iter().map(|user| *user as usize));
+            // What decides now speaks first, then what decided before.
+            for side in [1, 0] {
+                for (id, own) in &by[side] {
+                    let Some(cause) = id.and_then(|id| changed(&sides[side], id)) else { continue };
+                    let count = own.intersection_count(&left) as u64;
+                    if count > 0 {
+                        *counts.entry((cause, gained)).or_default() += count;
+                        left.difference_with(own);
                     }
                 }
-                let [old, new] = sides.each_ref().map(|side| side.engine.estate());
-                // What decides now speaks first, then what decided before.
-                let cause = known.entry(by).or_insert_with(|| {
-                    let cause = |side: usize| changed(&sides[side], by[side]?);
-                    cause(1).or_else(|| cause(0))
-                });
-                // Then a membership by which the one or the other means the user.
-                let came = || membership(new, by[1]?, numbers[1]?, old, How::New);
-                let went = || membership(old, by[0]?, numbers[0]?, new, How::Gone);
-                let cause = cause.clone().or_else(came).or_else(went);
+            }
+            // Then a membership by which the one or the other means the user.
+            let [old, new] = sides.each_ref().map(|side| side.engine.estate());
+            for (side, from, other, how) in [(1, new, old, How::New), (0, old, new, How::Gone)] {
+                for (id, own) in by[side].iter().filter(|_| !difference.same_groups) {
+                    let Some(id) = id else { continue };
+                    for user in own.intersection(&left).collect::<Vec<usize>>() {
+                        let number = user as u32;
+                        let number = if side == 0 { joint.users.before(number) } else { joint.users.after(number) };
+                        if let Some(cause) = number.and_then(|number| membership(from, *id, number, other, how)) {
+                            *counts.entry((cause, gained)).or_default() += 1;
+                            left.set(user, false);
+                        }
+                    }
+                }
+            }
+            let rest = left.count_ones(..) as u64;
+            if rest > 0 {
                 let data =
-                    || Cause { how: How::Data, sort: String::new(), statement: String::new(), place: String::new() };
-                *counts.entry((cause.unwrap_or_else(data), gained)).or_default() += 1;
+                    Cause { how: How::Data, sort: String::new(), statement: String::new(), place: String::new() };
+                *counts.entry((data, gained)).or_default() += rest;
             }
         }
     }
     counts.into_iter().map(|((cause, gained), count)| (cause, gained, count)).collect()
+}
+
+/// Users of one side by joint numbers.
+fn to_joint(joint: &Joint, side: usize, own: FixedBitSet) -> FixedBitSet {
+    if matches!(joint.users, Axis::Same(_)) {
+        return own;
+    }
+    let number = |user: u32| if side == 0 { joint.users.from_before(user) } else { joint.users.from_after(user) };
+    let mut found = FixedBitSet::with_capacity(joint.users.len());
+    found.extend(own.ones().map(|user| number(user as u32) as usize));
+    found
+}
+
+/// Whether two estates have the same groups with the same members, numbered alike.
+pub(super) fn same_groups(old: &Estate, new: &Estate, joint: &Joint) -> bool {
+    let (a, b) = (&old.groups, &new.groups);
+    let members = |groups: &groups::Groups, group: GroupId| -> Vec<Member> {
+        groups.members[group.index()].iter().map(|membership| membership.member).collect()
+    };
+    std::ptr::eq(a, b)
+        || matches!(joint.users, Axis::Same(_))
+            && a.len() == b.len()
+            && a.all().all(|group| a.id(group) == b.id(group) && members(a, group) == members(b, group))
 }
 
 /// The membership by which a statement of one estate means a user, where the other estate lacks it: the first such on the
@@ -266,33 +312,67 @@ fn membership(estate: &Estate, id: StatementId, user: u32, other: &Estate, how: 
     None
 }
 
-/// The statement that decides; where a need is not met, the one that decides on the need.
-fn decider<'s>(
+/// Users by the statement that decides on them; where a need is not met, by the one that decides on the need. Cost: words for each
+/// statement that speaks of the action, and the same for what it needs.
+fn deciders<'s>(
     engine: &mut Evaluator<'s>,
     work: &mut Work<'s>,
-    user: UserId,
-    action: ActionId,
-    resource: ResourceId,
+    (action, resource): (ActionId, ResourceId),
+    users: FixedBitSet,
     depth: usize,
-) -> Option<StatementId> {
-    let (reason, by) = engine.cause_in(work, action, user);
-    if reason != Reason::Blocked || depth > DEEPEST {
-        return by;
-    }
+) -> Vec<(Option<StatementId>, FixedBitSet)> {
+    let mut found: HashMap<Option<StatementId>, FixedBitSet> = HashMap::new();
+    let mut blocked: Vec<(Option<StatementId>, FixedBitSet)> = Vec::new();
+    let mut part = engine.nobody();
+    let mut left = users.clone();
+    engine.each_part(work, action, |reason, by, words| {
+        put(words, &mut part);
+        part.intersect_with(&users);
+        if part.is_clear() {
+            return;
+        }
+        left.difference_with(&part);
+        if reason == Reason::Blocked && depth <= DEEPEST {
+            blocked.push((by, part.clone()));
+        } else {
+            found.entry(by).and_modify(|all| all.union_with(&part)).or_insert_with(|| part.clone());
+        }
+    });
     let estate = engine.estate();
-    for need in &estate.schema.actions[action.index()].needs {
-        for target in targets(estate, resource, need.target).found {
-            let mut there = engine.look(target);
-            engine.decide_on(&mut there, need.action);
-            let refused = !engine.allows_in(&there, need.action, UserId(user.0));
-            let found = refused.then(|| decider(engine, &mut there, user, need.action, target, depth + 1));
-            engine.done(there);
-            if let Some(found) = found {
-                return found;
+    let mut allowed = engine.nobody();
+    for (by, mut users) in blocked {
+        let needs = estate.schema.actions[action.index()].needs.iter();
+        let asked = needs.flat_map(|need| {
+            targets(estate, resource, need.target).found.into_iter().map(move |target| (need.action, target))
+        });
+        for (action, target) in asked {
+            if users.is_clear() {
+                break;
             }
+            let mut there = engine.look(target);
+            engine.decide_on(&mut there, action);
+            engine.allowed_users(&there, action, &mut allowed);
+            let mut refused = users.clone();
+            refused.difference_with(&allowed);
+            if !refused.is_clear() {
+                users.intersect_with(&allowed);
+                for (by, users) in deciders(engine, &mut there, (action, target), refused, depth + 1) {
+                    found.entry(by).and_modify(|all| all.union_with(&users)).or_insert(users);
+                }
+            }
+            engine.done(there);
+        }
+        if !users.is_clear() {
+            found.entry(by).and_modify(|all| all.union_with(&users)).or_insert(users);
         }
     }
-    by
+    // On whom an action without a meaning is decided.
+    if !left.is_clear() {
+        found.entry(None).and_modify(|all| all.union_with(&left)).or_insert(left);
+    }
+    let mut found: Vec<(Option<StatementId>, FixedBitSet)> = found.into_iter().collect();
+    found.sort_unstable_by_key(|(by, _)| *by);
+    found
 }
 
 /// The cause where a statement of one estate is not in the other as it is.

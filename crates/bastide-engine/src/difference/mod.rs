@@ -41,6 +41,8 @@ pub struct Difference<'s> {
     anybody: Vec<u64>,
     /// The different rows.
     rows: Rows,
+    /// Whether groups have the same members on both sides.
+    same_groups: bool,
 }
 
 /// Lists users of a difference.

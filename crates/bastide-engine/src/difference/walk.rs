@@ -143,7 +143,8 @@ fn differ<'s>(
         changed.sort_unstable_by_key(|(resource, _)| *resource);
     }
     let People { all, sets, anybody, .. } = people;
-    Some(Difference { changed, sides: [before, after], people: all, sets, anybody, rows, joint })
+    let same_groups = super::causes::same_groups(old, new, &joint);
+    Some(Difference { same_groups, changed, sides: [before, after], people: all, sets, anybody, rows, joint })
 }
 
 /// Who is a guest, a bit a user.
