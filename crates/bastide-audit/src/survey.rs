@@ -345,7 +345,7 @@ impl Tally {
             }
             survey.resources += if meaning { times as usize } else { 0 };
         }
-        self.meet(case, &reaching, (&actions, &plain), (known, lists), (resource, times));
+        self.meet(case, &reaching, &actions, (known, lists), (resource, times));
         engine.done(work);
     }
 
@@ -354,7 +354,7 @@ impl Tally {
         &mut self,
         case: &Case,
         reaching: &[Reaching],
-        (actions, _plain): (&[ActionId], &[Option<OutcomeId>]),
+        actions: &[ActionId],
         (known, lists): (&mut Known, &mut Lists),
         (resource, times): (ResourceId, u64),
     ) {

@@ -10,7 +10,7 @@
 //! than what it decides; of such an estate nothing is told here.
 
 use super::compile::Expr;
-use super::wide::Item;
+use super::wide::{Item, both, either};
 use super::{Decided, Evaluator, Snapshot, Work};
 use crate::access::Gathered;
 use crate::decide::targets;
@@ -636,16 +636,6 @@ fn take(rest: &mut [u64], row: &[u64], words: &mut [u64]) -> (u64, u64) {
         left |= *rest;
     }
     (some, left)
-}
-
-#[multiversion(targets("x86_64+avx2"))]
-fn either(words: &mut [u64], other: &[u64]) {
-    words.iter_mut().zip(other).for_each(|(word, other)| *word |= other);
-}
-
-#[multiversion(targets("x86_64+avx2"))]
-fn both(words: &mut [u64], other: &[u64]) {
-    words.iter_mut().zip(other).for_each(|(word, other)| *word &= other);
 }
 
 #[multiversion(targets("x86_64+avx2"))]

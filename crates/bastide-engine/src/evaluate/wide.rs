@@ -55,12 +55,12 @@ impl Words {
 }
 
 #[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
-fn both(words: &mut [u64], other: &[u64]) {
+pub(super) fn both(words: &mut [u64], other: &[u64]) {
     words.iter_mut().zip(other).for_each(|(word, other)| *word &= other);
 }
 
 #[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
-fn either(words: &mut [u64], other: &[u64]) {
+pub(super) fn either(words: &mut [u64], other: &[u64]) {
     words.iter_mut().zip(other).for_each(|(word, other)| *word |= other);
 }
 
