@@ -2,13 +2,13 @@
 
 use crate::survey::shares;
 use crate::{Case, StatementSurvey, Suggested, Suggestion, Survey};
+use bastide_engine::Judge;
 use bastide_engine::change::{Change, Few, UserCell, apply, describe};
 use bastide_engine::difference::{self, Radius, is_same, radius};
 use bastide_engine::evaluate::{Snapshot, alone};
 use bastide_model::*;
 use hashbrown::HashMap;
 use rayon::prelude::*;
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// Of each suggestion, whether what is claimed to change nobody's access changes it in another session that conditions tell
@@ -64,7 +64,8 @@ fn touches_nobody(estate: &Estate, changes: &[Change]) -> bool {
 /// Evaluates what was suggested, in order. None where nothing was, and where it was claimed to change nothing, and does.
 pub(crate) fn evaluated(case: &Case, survey: &Survey, suggested: Vec<Option<Suggested>>) -> Vec<Option<Suggestion>> {
     let today = Today { estate: case.estate, snapshot: &survey.snapshot, statements: &survey.statements };
-    let mut known = today.single_users(&suggested);
+    let mut known: HashMap<usize, Radius> = today.resources(&suggested).into_iter().collect();
+    known.extend(today.few_users(&suggested));
     let pairs: Vec<(Option<Suggested>, Option<Radius>)> =
         suggested.into_iter().enumerate().map(|(at, suggested)| (suggested, known.remove(&at))).collect();
     let one = |(suggested, known): (Option<Suggested>, Option<Radius>)| suggestion(&today, suggested?, known);
@@ -79,42 +80,62 @@ struct Today<'t> {
 }
 
 impl Today<'_> {
-    /// How far suggestions reach of which each touches one user alone: those of many users are tried at once, since no decision
-    /// looks at another user.
-    fn single_users(&self, suggested: &[Option<Suggested>]) -> HashMap<usize, Radius> {
-        let estate = self.estate;
-        let mut by_user: BTreeMap<UserId, Vec<usize>> = BTreeMap::new();
-        for (at, suggested) in suggested.iter().enumerate() {
-            let Some(suggested) = suggested else { continue };
-            if !suggested.instead.is_empty() || suggested.changes.is_empty() || alone_off(suggested).is_some() {
-                continue;
+    /// How far suggestions reach that touch few users each. Those that touch nobody in common are tried at once, where these
+    /// users are alone: no decision looks at another user.
+    fn few_users(&self, suggested: &[Option<Suggested>]) -> Vec<(usize, Radius)> {
+        let (estate, moment) = (self.estate, self.snapshot.moment());
+        let about = |(at, of): (usize, &'_ Option<Suggested>)| {
+            let of = of.as_ref().filter(|of| of.instead.is_empty() && !of.changes.is_empty())?;
+            (alone_off(of).is_none() && !touches_nobody(estate, &of.changes)).then_some(at)
+        };
+        let about: Vec<usize> = suggested.iter().enumerate().filter_map(about).collect();
+        let changes = |at: usize| suggested[at].as_ref().map_or(&[][..], |of| &of.changes[..]);
+        // Whom each touches; and the first round in which none of them is touched by another one.
+        let touched = about.par_iter().with_min_len(8).map_init(
+            || Judge::new(estate, moment).ok(),
+            |judge, at| Some((*at, Few::judged(judge.as_ref()?, changes(*at))?)),
+        );
+        let touched: Vec<Option<(usize, Few)>> = touched.collect();
+        let mut taken = vec![0u32; estate.people.len()];
+        let mut rounds: Vec<Vec<(usize, Few)>> = Vec::new();
+        for (at, few) in touched.into_iter().flatten() {
+            let round = few.users().iter().map(|user| taken[user.index()]).max().unwrap_or_default();
+            few.users().iter().for_each(|user| taken[user.index()] = round + 1);
+            if rounds.len() <= round as usize {
+                rounds.resize_with(round as usize + 1, Vec::new);
             }
-            if let Some([user]) = Few::named(estate, &suggested.changes).as_ref().map(Few::users)
-                && estate.people.is_active(*user)
-            {
-                by_user.entry(*user).or_default().push(at);
-            }
+            rounds[round as usize].push((at, few));
         }
-        let rounds = by_user.values().map(Vec::len).max().unwrap_or_default();
-        let mut found = HashMap::new();
-        for round in 0..rounds {
-            let chosen: Vec<(UserId, usize)> =
-                by_user.iter().filter_map(|(user, all)| Some((*user, *all.get(round)?))).collect();
-            let changes = |at: usize| suggested[at].as_ref().map_or(&[][..], |of| &of.changes[..]);
-            let all: Vec<Change> = chosen.iter().flat_map(|(_, at)| changes(*at)).cloned().collect();
-            let few = Few::several(chosen.iter().map(|(user, _)| *user).collect());
+        let tried = |round: Vec<(usize, Few)>| {
+            let all: Vec<Change> = round.iter().flat_map(|(at, _)| changes(*at)).cloned().collect();
+            let users = Few::several(round.iter().flat_map(|(_, few)| few.users()).copied().collect());
+            let mut owners: Vec<usize> = vec![0; users.users().len()];
+            for (at, few) in &round {
+                few.users().iter().filter_map(|user| users.number(*user)).for_each(|user| owners[user.index()] = *at);
+            }
             // What cannot be tried together is tried one by one.
-            let Some((small, after)) = few.both(estate, &all) else { continue };
-            let moment = self.snapshot.moment();
-            let Ok(old) = Snapshot::new(&small, moment) else { continue };
-            let Ok(new) = old.beside(&after, moment) else { continue };
-            let radii = difference::by_user(&difference::difference(&old, &new, None));
-            for (user, at) in chosen {
-                let number = few.number(user).expect("the user is one of them");
-                found.insert(at, radii.get(&number.0).copied().unwrap_or_default());
-            }
-        }
-        found
+            let (small, after) = users.both(estate, &all)?;
+            let old = Snapshot::new(&small, moment).ok()?;
+            let new = old.beside(&after, moment).ok()?;
+            let difference = difference::difference(&old, &new, None);
+            let mut radii = difference::by_part(&difference, |user| owners.get(user as usize).copied());
+            Some(round.iter().map(|(at, _)| (*at, radii.remove(at).unwrap_or_default())).collect::<Vec<_>>())
+        };
+        rounds.into_par_iter().with_max_len(1).filter_map(tried).flatten_iter().collect()
+    }
+
+    /// How far suggestions reach that change the data of resources alone: those that can touch nothing in common are tried at
+    /// once.
+    fn resources(&self, suggested: &[Option<Suggested>]) -> Vec<(usize, Radius)> {
+        let about = |(at, of): (usize, &'_ Option<Suggested>)| {
+            let of = of.as_ref().filter(|of| of.instead.is_empty() && !of.changes.is_empty())?;
+            of.changes.iter().all(|change| matches!(change, Change::Resource(..))).then_some(at)
+        };
+        let about: Vec<usize> = suggested.iter().enumerate().filter_map(about).collect();
+        let changes = |at: &usize| suggested[*at].as_ref().map_or(&[][..], |of| &of.changes[..]);
+        let lists: Vec<&[Change]> = about.iter().map(changes).collect();
+        let radii = if lists.is_empty() { Vec::new() } else { difference::apart(self.snapshot, &lists) };
+        about.into_iter().zip(radii).filter_map(|(at, radius)| Some((at, radius?))).collect()
     }
 
     /// What changes by another estate.

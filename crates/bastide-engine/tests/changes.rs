@@ -2,7 +2,7 @@
 //! losses equal the difference of two full evaluations by the specification evaluator.
 
 use bastide_engine::change::{Change, Few, ResourceCell, UserCell, apply, narrowed};
-use bastide_engine::difference::{Blocks, Difference, How, blocks, difference, fold, radius};
+use bastide_engine::difference::{Blocks, Difference, How, apart, blocks, difference, fold, radius};
 use bastide_engine::evaluate::{Alone, Snapshot, Tuning, alone};
 use bastide_engine::resolve::lay_over;
 use bastide_engine::{Judge, change};
@@ -221,6 +221,48 @@ fn changed(count: u64, load: fn(u64) -> Estate) {
     }
     assert!(made > count as usize / 2, "{made} made, {refused} refused");
     assert!(moved > count as usize / 8, "of {made} changes only {moved} changed anything");
+}
+
+/// Changes of resources' data that are tried together come to what each comes to alone.
+#[test]
+fn of_resources_apart() {
+    let (mut tried, mut moved, mut refused) = (0, 0, 0);
+    for seed in 0..600 {
+        let estate = if seed % 3 == 0 { load_much(seed) } else { load(seed) };
+        let mut rng = fastrand::Rng::with_seed(seed);
+        let moment = Moment::on(day(), &estate.schema);
+        let snapshot = Snapshot::tuned(&estate, &moment, tuning(&mut rng)).expect("no circles");
+        let mut lists: Vec<Vec<Change>> = Vec::new();
+        while lists.len() < 12 {
+            let list: Vec<Change> = (0..1 + rng.usize(..2)).map(|_| random_change(&estate, &mut rng)).collect();
+            // Now and then one that is about something else.
+            if list.iter().all(|change| matches!(change, Change::Resource(..))) || rng.u8(..40) == 0 {
+                lists.push(list);
+            }
+        }
+        let together = apart(&snapshot, &lists.iter().map(Vec::as_slice).collect::<Vec<_>>());
+        for (list, together) in lists.iter().zip(together) {
+            let alone = || {
+                let after = apply(&estate, list).ok()?;
+                let after = snapshot.beside(&after, &moment).ok()?;
+                Some(radius(&difference(&snapshot, &after, None)))
+            };
+            if !list.iter().all(|change| matches!(change, Change::Resource(..))) {
+                assert_eq!(together, None, "estate {seed}");
+                continue;
+            }
+            let told: Vec<String> = list.iter().map(|c| change::describe(&estate, c).words).collect();
+            let alone = alone();
+            // What would close a circle takes those along that are tried with it: they are left to be tried alone.
+            refused += usize::from(together.is_none());
+            if together.is_some() {
+                assert_eq!(together, alone, "estate {seed}: {told:#?}");
+                tried += 1;
+                moved += usize::from(alone.is_some_and(|radius| radius.triples() > 0));
+            }
+        }
+    }
+    assert!(tried > 5000 && moved > 100 && refused < 300, "{tried} tried, {moved} changed anything, {refused} refused");
 }
 
 /// An estate with few users left decides for them what the whole one decides.

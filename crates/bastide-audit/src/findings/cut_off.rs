@@ -2,14 +2,19 @@
 
 use super::{Descriptor, Group};
 use crate::case::many;
+use crate::survey::shares;
 use crate::{Case, Found, Survey, Triple};
 use bastide_engine::change::{Change, ResourceCell, entry};
-use bastide_engine::decide::place::{anchor, reaches};
-use bastide_engine::evaluate::{Evaluator, Probe, Snapshot};
+use bastide_engine::decide::place::anchor;
+use bastide_engine::evaluate::{Probe, Snapshot};
 use bastide_model::condition::{Operand, ResourceField, Term, Who};
 use bastide_model::schema::Travel;
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
+use hashbrown::{HashMap, HashSet};
+use rayon::prelude::*;
 use std::collections::BTreeSet;
+use std::ops::Range;
 use std::sync::Arc;
 
 /// What it is.
@@ -45,21 +50,16 @@ struct Cut {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let catalog = &estate.catalog;
-    let behind: Vec<ResourceId> = catalog.all().filter(|r| catalog.barrier_depths[r.index()] > 0).collect();
-    if behind.is_empty() {
-        return Vec::new();
-    }
     let placed = |s: &Statement| s.modality == Modality::May && s.what.places.is_some();
     let live: Vec<(StatementId, &Statement)> = case.live().filter(|(_, s)| placed(s)).collect();
-    let probes: Vec<Probe> = live.iter().map(|(_, s)| Probe::Statement(s, false)).collect();
-    // It was proven free of circles.
-    let Ok(snapshot) = Snapshot::probing(estate, case.moment, &probes) else { return Vec::new() };
-    let mut engine = snapshot.evaluator();
+    if live.is_empty() || catalog.barriers.is_clear() {
+        return Vec::new();
+    }
+    let closed_states = closed_states(catalog);
     let mut found = Vec::new();
-    for (at, (id, s)) in live.into_iter().enumerate() {
-        let cut = cut(&mut engine, survey, (s, at), &behind);
+    for ((id, s), cut) in live.iter().copied().zip(cuts(case, survey, &live)) {
         let all = survey.of(id).triples + cut.spoken;
-        let meant = cut.barriers.iter().all(|barrier| is_meant(estate, s, *barrier));
+        let meant = cut.barriers.iter().all(|barrier| is_meant(estate, s, *barrier, &closed_states));
         if cut.kept == 0 || meant || (cut.kept as f64) < case.limits.cut_off * all as f64 {
             continue;
         }
@@ -88,9 +88,19 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     found
 }
 
+/// By number, whether all resources with a state keep out what is given above.
+fn closed_states(catalog: &Catalog) -> Vec<bool> {
+    let mut closed = vec![true; catalog.states.values.len()];
+    let inheriting = catalog.all().filter(|resource| !catalog.barriers.contains(resource.index()));
+    inheriting.filter_map(|resource| catalog.states.code(resource.index())).for_each(|state| {
+        closed[state as usize] = false;
+    });
+    closed
+}
+
 /// Whether a label or a state of a barrier says that it is meant to keep out what a statement gives: a label of its own
 /// above the lowest step, or a state that nothing has which inherits; and the statement does not ask for that.
-fn is_meant(estate: &Estate, s: &Statement, barrier: ResourceId) -> bool {
+fn is_meant(estate: &Estate, s: &Statement, barrier: ResourceId, closed_states: &[bool]) -> bool {
     let catalog = &estate.catalog;
     let asks = |field: ResourceField| {
         let mut found = false;
@@ -108,66 +118,136 @@ fn is_meant(estate: &Estate, s: &Statement, barrier: ResourceId) -> bool {
             && !asks(ResourceField::Attribute(ResourceAttributeId::new(at)))
     });
     let state = catalog.states.code(barrier.index());
-    let shut = |r: ResourceId| catalog.states.code(r.index()) != state || catalog.barriers.contains(r.index());
-    labelled || (state.is_some() && catalog.all().all(shut) && !asks(ResourceField::State))
+    labelled || (state.is_some_and(|state| closed_states[state as usize]) && !asks(ResourceField::State))
 }
 
-fn cut(engine: &mut Evaluator, survey: &Survey, (s, probe): (&Statement, usize), behind: &[ResourceId]) -> Cut {
-    let estate = engine.estate();
-    let catalog = &estate.catalog;
-    let mut cut = Cut::default();
-    let Some(places) = &s.what.places else { return cut };
-    // What lies behind barriers and in one of its places, each once.
-    let within = places.iter().flat_map(|place| {
-        let range = catalog.subtree(place.resource);
-        let from = behind.partition_point(|resource| resource.0 < range.start);
-        let to = behind.partition_point(|resource| resource.0 < range.end);
-        behind[from..to].iter().copied()
-    });
-    let mut within: Vec<ResourceId> = within.collect();
-    within.sort_unstable();
-    within.dedup();
-    let [mut users, mut allowed] = std::array::from_fn(|_| engine.nobody());
-    for resource in within {
-        if !estate.schema.is_any(catalog.kind(resource), s.what.kinds.as_deref()) {
-            continue;
-        }
-        let Some(place) =
-            places.iter().filter(|p| reaches(catalog, p, resource)).max_by_key(|p| catalog.depth(p.resource))
-        else {
-            continue;
-        };
-        if anchor(estate, s, resource).is_some() {
-            continue;
-        }
-        let mut work = engine.look(resource);
-        engine.probe(&mut work, probe, &mut users);
-        users.intersect_with(&survey.active);
-        let number = users.count_ones(..) as u64;
-        let (mut kept, spoken) = (0, cut.spoken);
-        for action in s.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, catalog.kind(resource))) {
-            cut.spoken += number;
-            if number == 0 {
-                continue;
-            }
-            engine.decide_on(&mut work, action);
-            engine.allowed_users(&work, action, &mut allowed);
-            kept += users.difference_count(&allowed) as u64;
-            if cut.example.is_none() {
-                let user = users.difference(&allowed).next();
-                cut.example = user.map(|user| (UserId::new(user), action, resource));
-            }
-        }
-        engine.done(work);
-        cut.behind += u64::from(cut.spoken > spoken);
-        if kept > 0 {
-            cut.kept += kept;
-            cut.resources += 1;
-            let between = catalog.upward(resource).take_while(|r| *r != place.resource);
-            cut.barriers.extend(between.filter(|r| catalog.barriers.contains(r.index())));
+/// A statement that a barrier may cut off, and the deepest of its places above that.
+type Above = (u32, ResourceId);
+
+/// What barriers keep from the users of each of some statements. Each resource is decided on once.
+fn cuts(case: &Case, survey: &Survey, live: &[(StatementId, &Statement)]) -> Vec<Cut> {
+    let catalog = &case.estate.catalog;
+    let probes: Vec<Probe> = live.iter().map(|(_, s)| Probe::Statement(s, false)).collect();
+    // It was proven free of circles.
+    let Ok(snapshot) = Snapshot::probing(case.estate, case.moment, &probes) else { return Vec::new() };
+    let mut at_place: HashMap<ResourceId, Vec<u32>> = HashMap::new();
+    for (at, (_, s)) in live.iter().enumerate() {
+        for place in s.what.places.iter().flatten().filter(|place| place.reach != Reach::At) {
+            at_place.entry(place.resource).or_default().push(at as u32);
         }
     }
-    cut
+    // By barrier, the one above it and what is placed above it.
+    let mut barriers: HashMap<ResourceId, (Option<ResourceId>, Vec<Above>)> = HashMap::new();
+    for barrier in catalog.barriers.ones().map(ResourceId::new) {
+        let mut deepest: HashMap<u32, ResourceId> = HashMap::new();
+        let mut next = None;
+        for above in catalog.upward(barrier).skip(1) {
+            if next.is_none() && catalog.barriers.contains(above.index()) {
+                next = Some(above);
+            }
+            for at in at_place.get(&above).into_iter().flatten() {
+                deepest.entry(*at).or_insert(above);
+            }
+        }
+        let mut above: Vec<Above> = deepest.into_iter().collect();
+        above.sort_unstable();
+        barriers.insert(barrier, (next, above));
+    }
+    let mut nearest: Vec<Option<ResourceId>> = Vec::with_capacity(catalog.len());
+    for resource in catalog.all() {
+        let is_barrier = catalog.barriers.contains(resource.index());
+        let above = || catalog.parent(resource).and_then(|parent| nearest[parent.index()]);
+        nearest.push(if is_barrier { Some(resource) } else { above() });
+    }
+    let active = &survey.active;
+    let share = |share: Range<u32>| {
+        let mut cuts: Vec<Cut> = (0..live.len()).map(|_| Cut::default()).collect();
+        let mut seen: HashSet<(u32, ResourceId, ResourceId)> = HashSet::new();
+        let mut engine = snapshot.evaluator();
+        let mut users = engine.nobody();
+        let mut lists: Vec<FixedBitSet> = Vec::new();
+        for resource in share.map(ResourceId) {
+            let Some(barrier) = nearest[resource.index()] else { continue };
+            let (_, above) = &barriers[&barrier];
+            if above.is_empty() {
+                continue;
+            }
+            let kind = catalog.kind(resource);
+            let mut work = engine.look(resource);
+            lists.iter_mut().for_each(FixedBitSet::clear);
+            // The actions that were decided on, and where the list of who is allowed it is.
+            let mut decided: Vec<ActionId> = Vec::new();
+            for &(at, place) in above {
+                let (_, s) = live[at as usize];
+                let several = s.what.places.as_ref().is_some_and(|places| places.len() > 1);
+                if !case.estate.schema.is_any(kind, s.what.kinds.as_deref())
+                    || several && anchor(case.estate, s, resource).is_some()
+                {
+                    continue;
+                }
+                engine.probe(&mut work, at as usize, &mut users);
+                users.intersect_with(active);
+                let number = users.count_ones(..) as u64;
+                if number == 0 {
+                    continue;
+                }
+                let cut = &mut cuts[at as usize];
+                let (mut kept, mut spoken) = (0, 0);
+                for action in s.actions.ones().map(ActionId::new).filter(|a| case.estate.schema.fits(*a, kind)) {
+                    spoken += number;
+                    let list = decided.iter().position(|known| *known == action).unwrap_or_else(|| {
+                        engine.decide_on(&mut work, action);
+                        if lists.len() == decided.len() {
+                            lists.push(engine.nobody());
+                        }
+                        engine.allowed_users(&work, action, &mut lists[decided.len()]);
+                        decided.push(action);
+                        decided.len() - 1
+                    });
+                    kept += users.difference_count(&lists[list]) as u64;
+                    if cut.example.is_none() {
+                        let user = users.difference(&lists[list]).next();
+                        cut.example = user.map(|user| (UserId::new(user), action, resource));
+                    }
+                }
+                cut.spoken += spoken;
+                cut.behind += u64::from(spoken > 0);
+                if kept > 0 {
+                    cut.kept += kept;
+                    cut.resources += 1;
+                    // All barriers between it and the place.
+                    let mut next = Some(barrier);
+                    while let Some(barrier) = next
+                        && catalog.depth(barrier) > catalog.depth(place)
+                        && seen.insert((at, place, barrier))
+                    {
+                        cut.barriers.insert(barrier);
+                        next = barriers[&barrier].0;
+                    }
+                }
+            }
+            engine.done(work);
+        }
+        cuts
+    };
+    let shares: Vec<Vec<Cut>> = shares(catalog.len()).into_par_iter().with_max_len(1).map(share).collect();
+    let mut whole: Vec<Cut> = (0..live.len()).map(|_| Cut::default()).collect();
+    for share in shares {
+        whole.iter_mut().zip(share).for_each(|(cut, more)| cut.add(more));
+    }
+    whole
+}
+
+impl Cut {
+    /// Adds what was found on resources that come later.
+    fn add(&mut self, more: Cut) {
+        self.behind += more.behind;
+        self.resources += more.resources;
+        self.spoken += more.spoken;
+        self.kept += more.kept;
+        self.barriers.extend(more.barriers);
+        self.example = self.example.or(more.example);
+    }
 }
 
 /// An entry on each of the places for those whom the statement means, where that can be said in an entry, and would not

@@ -11,6 +11,7 @@ use bastide_model::schema::USER_KINDS;
 use bastide_model::statement::{Comparison, Sort, Statement};
 use bastide_model::*;
 use bastide_syntax::{FileId, Span};
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// The name of the file that statements and memberships stand in which only a change has made.
@@ -23,10 +24,16 @@ pub(super) const TRIED: &str = "(tried)";
 pub fn apply(estate: &Estate, changes: &[Change]) -> Result<Estate, (usize, ChangeError)> {
     let mut after = estate.clone();
     let mut regrouped = false;
+    let mut open = Open::default();
     for (i, change) in changes.iter().enumerate() {
-        make(&mut after, change).map_err(|error| (i, error))?;
+        if let Err(error) = make(&mut after, (i, change), &mut open) {
+            // Something before it may not be possible, either.
+            open.close(&mut after)?;
+            return Err((i, error));
+        }
         regrouped |= matches!(change, Change::Join(..) | Change::Leave(..));
     }
+    open.close(&mut after)?;
     if regrouped {
         let users = after.people.len();
         let groups = Arc::make_mut(&mut after.groups);
@@ -48,7 +55,7 @@ pub(super) fn tried(estate: &mut Estate) -> Origin {
     Origin { file: FileId(at as u32), line: 0 }
 }
 
-fn make(estate: &mut Estate, change: &Change) -> Result<(), ChangeError> {
+fn make(estate: &mut Estate, (position, change): (usize, &Change), open: &mut Open) -> Result<(), ChangeError> {
     match change {
         Change::Off(id) => switch(estate, *id, true),
         Change::On(id) => switch(estate, *id, false),
@@ -67,7 +74,9 @@ fn make(estate: &mut Estate, change: &Change) -> Result<(), ChangeError> {
         Change::Join(member, group) => join(estate, *member, *group),
         Change::Leave(member, group) => leave(estate, *member, *group),
         Change::User(user, cell, value) => set_user(estate, *user, *cell, value.clone()),
-        Change::Resource(resource, cell, value) => set_resource(estate, *resource, *cell, value.clone()),
+        Change::Resource(resource, cell, value) => {
+            open.set_resource(estate, (position, *resource), *cell, value.clone())
+        }
         Change::Give(statement) => {
             let origin = tried(estate);
             let mut statement = Statement::clone(statement);
@@ -174,64 +183,96 @@ fn set_user(estate: &mut Estate, user: UserId, cell: UserCell, value: Option<Val
     Ok(())
 }
 
-fn set_resource(
-    estate: &mut Estate,
-    resource: ResourceId,
-    cell: ResourceCell,
-    value: Option<Value>,
-) -> Result<(), ChangeError> {
-    let schema = Arc::clone(&estate.schema);
-    let people = Arc::clone(&estate.people);
-    let catalog = Arc::make_mut(&mut estate.catalog);
-    let (row, rows) = (resource.index(), catalog.len());
-    match cell {
-        ResourceCell::Owner => {
-            let code = value.map(|v| {
-                let owner = if let Value::Text(id) = &v { people.find(id) } else { None };
-                let code = catalog.owners.intern(v);
-                if code as usize == catalog.owner_users.len() {
-                    catalog.owner_users.push(owner);
+/// What follows from changes of resources, and is worked out once for all of them.
+#[derive(Default)]
+struct Open {
+    barriers: bool,
+    /// By attribute, the changes by their positions and what they set it on.
+    attributes: BTreeMap<usize, Vec<(usize, ResourceId)>>,
+}
+
+impl Open {
+    fn set_resource(
+        &mut self,
+        estate: &mut Estate,
+        (position, resource): (usize, ResourceId),
+        cell: ResourceCell,
+        value: Option<Value>,
+    ) -> Result<(), ChangeError> {
+        let schema = Arc::clone(&estate.schema);
+        let people = Arc::clone(&estate.people);
+        let catalog = Arc::make_mut(&mut estate.catalog);
+        let (row, rows) = (resource.index(), catalog.len());
+        match cell {
+            ResourceCell::Owner => {
+                let code = value.map(|v| {
+                    let owner = if let Value::Text(id) = &v { people.find(id) } else { None };
+                    let code = catalog.owners.intern(v);
+                    if code as usize == catalog.owner_users.len() {
+                        catalog.owner_users.push(owner);
+                    }
+                    code
+                });
+                catalog.owners.set_code(row, rows, code);
+            }
+            ResourceCell::State => {
+                let code = value.map(|v| catalog.states.intern(v));
+                catalog.states.set_code(row, rows, code);
+            }
+            ResourceCell::Inherits => {
+                let inherits = !matches!(value, Some(Value::Flag(false)));
+                catalog.barriers.grow(rows);
+                catalog.barriers.set(row, !inherits);
+                self.barriers = true;
+            }
+            ResourceCell::Attribute(id) => {
+                let attribute = &schema.resource_attributes[id.index()];
+                let kind = catalog.kind(resource);
+                if !schema.is_any(kind, attribute.kinds.as_deref()) {
+                    let kind = &schema.kinds[kind.index()].name;
+                    return Err(ChangeError::NotHere(format!("`{}` is no attribute of kind `{kind}`", attribute.name)));
                 }
-                code
-            });
-            catalog.owners.set_code(row, rows, code);
+                let Catalog { own, attributes, .. } = catalog;
+                let column = own[id.index()].as_mut().unwrap_or(&mut attributes[id.index()]);
+                let code = value.map(|v| column.intern(v));
+                column.set_code(row, rows, code);
+                self.attributes.entry(id.index()).or_default().push((position, resource));
+            }
         }
-        ResourceCell::State => {
-            let code = value.map(|v| catalog.states.intern(v));
-            catalog.states.set_code(row, rows, code);
+        Ok(())
+    }
+
+    /// Lets values travel, and sees whether all that must be there is.
+    fn close(self, estate: &mut Estate) -> Result<(), (usize, ChangeError)> {
+        if !self.barriers && self.attributes.is_empty() {
+            return Ok(());
         }
-        ResourceCell::Inherits => {
-            let inherits = !matches!(value, Some(Value::Flag(false)));
-            catalog.barriers.grow(rows);
-            catalog.barriers.set(row, !inherits);
+        let schema = Arc::clone(&estate.schema);
+        let catalog = Arc::make_mut(&mut estate.catalog);
+        if self.barriers {
             catalog.barrier_depths = Arc::new(barrier_depths(catalog));
         }
-        ResourceCell::Attribute(id) => {
-            let attribute = &schema.resource_attributes[id.index()];
-            let kind = catalog.kind(resource);
-            if !schema.is_any(kind, attribute.kinds.as_deref()) {
-                let kind = &schema.kinds[kind.index()].name;
-                return Err(ChangeError::NotHere(format!("`{}` is no attribute of kind `{kind}`", attribute.name)));
-            }
-            let mut column = match &mut catalog.own[id.index()] {
-                Some(own) => own.clone(),
-                None => catalog.attributes[id.index()].clone(),
-            };
-            let code = value.map(|v| column.intern(v));
-            column.set_code(row, rows, code);
-            if let Some(own) = &mut catalog.own[id.index()] {
-                *own = column.clone();
-            }
+        let mut missing: Option<(usize, ChangeError)> = None;
+        for (at, set) in self.attributes {
+            let attribute = &schema.resource_attributes[at];
+            let own = catalog.own[at].clone().unwrap_or_else(|| catalog.attributes[at].clone());
             let has = |r: usize| schema.is_any(catalog.kinds[r], attribute.kinds.as_deref());
-            let column = travelled(column, attribute, catalog, has);
-            if attribute.required && column.get(row).is_none_or(Value::is_empty_set) {
-                let message = format!("resource `{}` must have a `{}`", catalog.labels.id(row), attribute.name);
-                return Err(ChangeError::Required(message));
+            let column = travelled(own, attribute, catalog, has);
+            if attribute.required {
+                let lacks =
+                    |(_, resource): &&(usize, ResourceId)| column.get(resource.index()).is_none_or(Value::is_empty_set);
+                if let Some((position, resource)) = set.iter().find(lacks)
+                    && missing.as_ref().is_none_or(|(first, _)| position < first)
+                {
+                    let id = catalog.labels.id(resource.index());
+                    let message = format!("resource `{id}` must have a `{}`", attribute.name);
+                    missing = Some((*position, ChangeError::Required(message)));
+                }
             }
-            catalog.attributes[id.index()] = column;
+            catalog.attributes[at] = column;
         }
+        missing.map_or(Ok(()), Err)
     }
-    Ok(())
 }
 
 /// `user.id != "..."` in addition to what the who-clause asks.

@@ -26,10 +26,15 @@ impl Few {
 
     /// The users that changes can touch at a moment, where that can be told and they are few.
     pub fn of(estate: &Estate, changes: &[Change], moment: &Moment) -> Option<Few> {
-        let judge = Judge::new(estate, moment).ok()?;
+        Few::judged(&Judge::new(estate, moment).ok()?, changes)
+    }
+
+    /// As [`Few::of`], by what decides in the estate at the moment.
+    pub fn judged(judge: &Judge, changes: &[Change]) -> Option<Few> {
+        let estate = judge.estate;
         let mut users = Vec::new();
         for change in changes {
-            users.extend(touched(estate, change, Some(&judge))?);
+            users.extend(touched(estate, change, Some(judge))?);
         }
         if users.is_empty() {
             // Nobody is touched, and anybody will do to see it.

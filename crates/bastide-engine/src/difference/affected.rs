@@ -23,9 +23,12 @@ pub(super) struct Affected<'e> {
     pub rules: [FixedBitSet; 2],
     /// Whether there are layers.
     pub layered: bool,
+    dependencies: Dependencies,
+}
+
+/// What looks at decisions elsewhere.
+pub(super) struct Dependencies {
     asks: Asks,
-    /// Whether something may look at a decision on a resource that holds nothing.
-    asked_anywhere: bool,
     /// For each source, what is derived from it.
     derived: HashMap<ResourceId, Vec<ResourceId>>,
     /// By places at whose decisions statements look, what these statements may reach.
@@ -50,10 +53,7 @@ impl<'e> Affected<'e> {
             marked: Vec::new(),
             rules: Default::default(),
             layered: !old.layers.is_empty() || !new.layers.is_empty(),
-            asks: Asks::default(),
-            asked_anywhere: false,
-            derived: HashMap::new(),
-            watching: HashMap::new(),
+            dependencies: Dependencies::of([old, new]),
         };
         let fields = changed_fields(old, new)?;
         let groups = changed_groups(old, new, &fields);
@@ -71,7 +71,6 @@ impl<'e> Affected<'e> {
         affected.changed_resources(old, new);
         affected.looked_at = joined(affected.looked_at);
         affected.marked = joined(affected.marked);
-        affected.dependencies([old, new]);
         Some(affected)
     }
 
@@ -83,20 +82,17 @@ impl<'e> Affected<'e> {
     /// What may look at a decision on a resource.
     pub fn followers(&self, resource: ResourceId) -> Vec<Range<u32>> {
         let catalog = self.catalog;
+        let asks = self.dependencies.asks;
         let mut found = Vec::new();
         if catalog.is_leaf(resource) {
             // Nothing asks it from beneath.
-        } else if self.asks.above {
+        } else if asks.above {
             let beneath = catalog.subtree(resource);
             found.push(beneath.start + 1..beneath.end);
-        } else if self.asks.parent {
+        } else if asks.parent {
             found.extend(catalog.children(resource).map(|child| child.0..child.0 + 1));
         }
-        if self.asked_anywhere {
-            let derived = self.derived.get(&resource).into_iter().flatten();
-            found.extend(derived.map(|derived| derived.0..derived.0 + 1));
-            found.extend(self.watching.get(&resource).into_iter().flatten().cloned());
-        }
+        found.extend(self.dependencies.elsewhere(resource));
         found
     }
 
@@ -115,9 +111,11 @@ impl<'e> Affected<'e> {
         }
         self.marked.extend(differing.into_iter().map(|row| row as u32..new.ends[row]));
     }
+}
 
-    /// Finds out what looks at decisions elsewhere.
-    fn dependencies(&mut self, estates: [&Estate; 2]) {
+impl Dependencies {
+    /// Of one estate, or of two that changes relate.
+    pub fn of(estates: [&Estate; 2]) -> Dependencies {
         let mut asks = Asks::default();
         let mut ask = |target: Target| match target {
             Target::Own => {}
@@ -128,6 +126,7 @@ impl<'e> Affected<'e> {
         for action in &estates[1].schema.actions {
             action.needs.iter().for_each(|need| ask(need.target));
         }
+        let mut watching: HashMap<ResourceId, Vec<Range<u32>>> = HashMap::new();
         for estate in estates {
             for (at, statement) in estate.statements.iter().enumerate() {
                 let mut places: Vec<ResourceId> = Vec::new();
@@ -142,23 +141,32 @@ impl<'e> Affected<'e> {
                     places.extend(holder_places(estate, group));
                 }
                 for place in places {
-                    self.watching.entry(place).or_default().extend(reach(estate, StatementId::new(at)));
+                    watching.entry(place).or_default().extend(reach(estate, StatementId::new(at)));
                 }
             }
         }
-        self.watching.values_mut().for_each(|ranges| *ranges = joined(std::mem::take(ranges)));
-        self.asks = asks;
-        self.asked_anywhere = asks.source || !self.watching.is_empty();
-        if asks.source {
-            let catalog = self.catalog;
-            for resource in catalog.sources.keys() {
-                for source in catalog.sources(*resource) {
-                    if let Source::Resource(source) = source {
-                        self.derived.entry(*source).or_default().push(*resource);
-                    }
+        watching.values_mut().for_each(|ranges| *ranges = joined(std::mem::take(ranges)));
+        let mut derived: HashMap<ResourceId, Vec<ResourceId>> = HashMap::new();
+        let catalog = &estates[1].catalog;
+        for resource in catalog.sources.keys() {
+            for source in catalog.sources(*resource) {
+                if let Source::Resource(source) = source {
+                    derived.entry(*source).or_default().push(*resource);
                 }
             }
         }
+        Dependencies { asks, derived, watching }
+    }
+
+    /// What may look at a decision on a resource from elsewhere than beneath it.
+    pub fn elsewhere(&self, resource: ResourceId) -> impl Iterator<Item = Range<u32>> + '_ {
+        let derived = self.asks.source.then(|| self.derived(resource));
+        derived.into_iter().flatten().chain(self.watching.get(&resource).into_iter().flatten().cloned())
+    }
+
+    /// What is derived from a resource.
+    pub fn derived(&self, resource: ResourceId) -> impl Iterator<Item = Range<u32>> + '_ {
+        self.derived.get(&resource).into_iter().flatten().map(|derived| derived.0..derived.0 + 1)
     }
 }
 

@@ -7,6 +7,7 @@
 //! and users, resources and actions are matched by their ids and names ([`Joint`]).
 
 mod affected;
+mod apart;
 mod causes;
 mod joint;
 mod places;
@@ -15,10 +16,11 @@ mod users;
 mod walk;
 mod wanted;
 
+pub use apart::apart;
 pub use causes::{Cause, Effect, How as CauseHow, effects};
 pub use joint::{Axis, Joint};
 pub use places::{Fold, How, fold};
-pub use radius::{Block, Blocks, Labelled, Radius, Side, blocks, by_user, is_labelled, radius};
+pub use radius::{Block, Blocks, Labelled, Radius, Side, blocks, by_part, is_labelled, radius};
 pub use users::Users;
 pub use walk::{Shown, difference, difference_while, is_same};
 

@@ -47,23 +47,27 @@ pub fn radius(difference: &Difference) -> Radius {
     radius
 }
 
-/// How far a difference reaches for each user, by the joint numbers. Cost: the users of each different row.
-pub fn by_user(difference: &Difference) -> HashMap<u32, Radius> {
-    let mut all: HashMap<u32, Radius> = HashMap::new();
+/// How far a difference reaches for each part of the users; `part` says to which one a user belongs, by the joint number.
+/// Cost: the users of each different row.
+pub fn by_part(difference: &Difference, part: impl Fn(u32) -> Option<usize>) -> HashMap<usize, Radius> {
+    let mut all: HashMap<usize, Radius> = HashMap::new();
     let mut lister = difference.lister();
     for (row, times) in difference.times().into_iter().enumerate().filter(|(_, times)| *times > 0) {
-        let mut of_row: HashMap<u32, (u64, u64)> = HashMap::new();
+        let mut of_row: HashMap<usize, (u64, u64)> = HashMap::new();
         for turn in difference.turns(row as u32) {
-            lister.users(turn.gained).into_iter().for_each(|user| of_row.entry(user).or_default().0 += 1);
-            lister.users(turn.lost).into_iter().for_each(|user| of_row.entry(user).or_default().1 += 1);
+            let mut parts = |users: Users| lister.users(users).into_iter().filter_map(&part).collect::<Vec<usize>>();
+            parts(turn.gained).into_iter().for_each(|part| of_row.entry(part).or_default().0 += 1);
+            parts(turn.lost).into_iter().for_each(|part| of_row.entry(part).or_default().1 += 1);
         }
-        for (user, (gained, lost)) in of_row {
-            let radius = all.entry(user).or_default();
-            radius.users = 1;
+        for (part, (gained, lost)) in of_row {
+            let radius = all.entry(part).or_default();
             radius.resources += times;
             radius.gained += gained * times as u64;
             radius.lost += lost * times as u64;
         }
+    }
+    for part in difference.concerned().filter_map(part) {
+        all.entry(part).or_default().users += 1;
     }
     all
 }
