@@ -9,9 +9,9 @@
 //! asks for the attribute in question is left aside and counted, and it is said which attribute that is.
 
 use crate::{Case, Survey};
+use bastide_engine::Snapshot;
 use bastide_engine::change::{Change, Described, apply, describe};
 use bastide_engine::difference::is_same;
-use bastide_engine::evaluate::Snapshot;
 use bastide_engine::sessions::{Sessions, mentioned_by, sessions};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;

@@ -4,6 +4,29 @@
 //! it matters, when not to mind), the check, and its tests. Checks ask the [`Survey`], which goes
 //! through everybody's access once, and give [`Found`]s back; the driver here owns levels, waivers
 //! and order. No input or output, no clock.
+//!
+//! ```
+//! # let loaded = bastide_testkit::demo();
+//! # let estate = loaded.estate.as_ref().expect("the demo has no errors");
+//! use bastide_audit::{Case, Limits, audit};
+//! use bastide_model::Moment;
+//!
+//! let moment = Moment::on("2026-11-24".parse()?, &estate.schema);
+//! let case = Case {
+//!     estate,
+//!     moment: &moment,
+//!     harmless: vec!["read".to_string()],
+//!     limits: Limits::default(),
+//!     levels: Vec::new(),
+//!     diagnostics: &[],
+//!     lines: Vec::new(),
+//!     used: None,
+//! };
+//! // One finding, or all of them with `|_| true`; the second closure is told what is being looked for.
+//! let findings = audit(&case, &|name| name == "guest-power", &|_| {}).map_err(|circles| circles[0].message.clone())?;
+//! assert!(findings.iter().all(|finding| finding.name == "guest-power"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 #![warn(clippy::print_stdout)]
 
 mod case;
@@ -19,9 +42,10 @@ pub use findings::{ALL, Descriptor, Group, Level};
 pub use power::{Powerful, powerful};
 pub use survey::{Meeting, StatementSurvey, Survey};
 
+use bastide_engine::Snapshot;
 use bastide_engine::change::{Change, Described};
 use bastide_engine::difference::Radius;
-use bastide_engine::evaluate::{Evaluator, Snapshot};
+use bastide_engine::evaluate::Evaluator;
 use bastide_engine::explain::in_a_sentence;
 use bastide_engine::show;
 use bastide_model::*;

@@ -2,10 +2,10 @@
 
 use crate::survey::shares;
 use crate::{Case, StatementSurvey, Suggested, Suggestion, Survey};
-use bastide_engine::Judge;
-use bastide_engine::change::{Change, Few, UserCell, apply, describe};
+use bastide_engine::Snapshot;
+use bastide_engine::change::{Change, UserCell, UserSubset, apply, describe};
 use bastide_engine::difference::{self, Radius, is_same, radius};
-use bastide_engine::evaluate::{Snapshot, alone};
+use bastide_engine::evaluate::alone;
 use bastide_model::*;
 use hashbrown::HashMap;
 use rayon::prelude::*;
@@ -57,8 +57,8 @@ fn alone_off(suggested: &Suggested) -> Option<StatementId> {
 /// Whether changes touch nobody but users who are not active, and do not make them so: these are refused whatever else holds.
 fn touches_nobody(estate: &Estate, changes: &[Change]) -> bool {
     let wakes = |change: &Change| matches!(change, Change::User(_, UserCell::Active, _));
-    let asleep = |few: Few| !few.users().iter().any(|user| estate.people.is_active(*user));
-    !changes.iter().any(wakes) && Few::named(estate, changes).is_some_and(asleep)
+    let asleep = |few: UserSubset| !few.users().iter().any(|user| estate.people.is_active(*user));
+    !changes.iter().any(wakes) && UserSubset::named(estate, changes).is_some_and(asleep)
 }
 
 /// Evaluates what was suggested, in order. None where nothing was, and where it was claimed to change nothing, and does.
@@ -92,12 +92,12 @@ impl Today<'_> {
         let changes = |at: usize| suggested[at].as_ref().map_or(&[][..], |of| &of.changes[..]);
         // Whom each touches; and the first round in which none of them is touched by another one.
         let touched = about.par_iter().with_min_len(8).map_init(
-            || Judge::new(estate, moment).ok(),
-            |judge, at| Some((*at, Few::judged(judge.as_ref()?, changes(*at))?)),
+            || self.snapshot.reference(),
+            |reference, at| Some((*at, UserSubset::by_reference(reference, changes(*at))?)),
         );
-        let touched: Vec<Option<(usize, Few)>> = touched.collect();
+        let touched: Vec<Option<(usize, UserSubset)>> = touched.collect();
         let mut taken = vec![0u32; estate.people.len()];
-        let mut rounds: Vec<Vec<(usize, Few)>> = Vec::new();
+        let mut rounds: Vec<Vec<(usize, UserSubset)>> = Vec::new();
         for (at, few) in touched.into_iter().flatten() {
             let round = few.users().iter().map(|user| taken[user.index()]).max().unwrap_or_default();
             few.users().iter().for_each(|user| taken[user.index()] = round + 1);
@@ -106,9 +106,9 @@ impl Today<'_> {
             }
             rounds[round as usize].push((at, few));
         }
-        let tried = |round: Vec<(usize, Few)>| {
+        let tried = |round: Vec<(usize, UserSubset)>| {
             let all: Vec<Change> = round.iter().flat_map(|(at, _)| changes(*at)).cloned().collect();
-            let users = Few::several(round.iter().flat_map(|(_, few)| few.users()).copied().collect());
+            let users = UserSubset::several(round.iter().flat_map(|(_, few)| few.users()).copied().collect());
             let mut owners: Vec<usize> = vec![0; users.users().len()];
             for (at, few) in &round {
                 few.users().iter().filter_map(|user| users.number(*user)).for_each(|user| owners[user.index()] = *at);
@@ -189,7 +189,7 @@ fn changed(today: &Today, changes: &[Change]) -> Option<Radius> {
     if touches_nobody(estate, changes) {
         return Some(Radius::default());
     }
-    let Some((small, after)) = Few::of(estate, changes, moment).and_then(|few| few.both(estate, changes)) else {
+    let Some((small, after)) = UserSubset::of(estate, changes, moment).and_then(|few| few.both(estate, changes)) else {
         return today.against(&apply(estate, changes).ok()?);
     };
     let old = Snapshot::new(&small, moment).ok()?;

@@ -36,8 +36,8 @@ pub fn powerful(case: &Case, survey: &Survey) -> Vec<Powerful> {
         return Vec::new();
     };
     let found = all.ones().map(UserId::new).map(|user| {
-        let by = survey.judge.decide(user, action, root).by;
-        let ways = by.map_or(Vec::new(), |id| ways(&survey.judge, estate.statement(id), user, Some(root)));
+        let by = survey.reference.decide(user, action, root).by;
+        let ways = by.map_or(Vec::new(), |id| ways(&survey.reference, estate.statement(id), user, Some(root)));
         Powerful { user, by, ways, example: (user, action, root) }
     });
     found.collect()

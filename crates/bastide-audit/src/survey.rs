@@ -9,12 +9,13 @@
 
 use crate::Triple;
 use crate::case::Case;
+use bastide_engine::Snapshot;
 use bastide_engine::access::{self, Gathered};
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::{Radius, difference, radius};
-use bastide_engine::evaluate::{Alone, Decided, Evaluator, OutcomeId, Snapshot, Work, alone};
+use bastide_engine::evaluate::{Alone, Decided, Evaluator, OutcomeId, Work, alone};
 use bastide_engine::sets::store::SetId;
-use bastide_engine::{Judge, Reason};
+use bastide_engine::{Reason, ReferenceEvaluator};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
@@ -65,7 +66,7 @@ pub struct Meeting {
 /// The survey.
 pub struct Survey<'e> {
     /// Decides single triples.
-    pub judge: Judge<'e>,
+    pub reference: ReferenceEvaluator<'e>,
     /// Decides for everybody.
     pub snapshot: Snapshot,
     /// By statement.
@@ -112,8 +113,8 @@ impl<'e> Survey<'e> {
                 }
             }
         }
-        let judge = Judge::new(estate, case.moment)?;
-        Ok(Survey { judge, snapshot, statements, meetings, active, guests })
+        let reference = ReferenceEvaluator::new(estate, case.moment)?;
+        Ok(Survey { reference, snapshot, statements, meetings, active, guests })
     }
 
     /// What one core asks.

@@ -2,7 +2,6 @@
 
 use bastide_audit::{Case, Finding, Level, Limits, audit};
 use bastide_model::{Moment, Origin};
-use std::path::Path;
 
 /// Number in the notes, finding, and what its place, its message or its evidence holds.
 const PLANTED: &[(u8, &str, &str)] = &[
@@ -41,8 +40,7 @@ const PLANTED: &[(u8, &str, &str)] = &[
 ];
 
 fn findings() -> Vec<Finding> {
-    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../bastide/demo");
-    let loaded = bastide_formats::load(&demo);
+    let loaded = bastide_testkit::demo();
     let estate = loaded.estate.as_ref().expect("the demo has no errors");
     let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
     let lines = loaded

@@ -1,7 +1,7 @@
 //! The numbers of the survey are those that one gets by asking for every triple.
 
 use bastide_audit::{Case, Level, Limits, Survey};
-use bastide_engine::{Judge, Reason};
+use bastide_engine::{Reason, ReferenceEvaluator};
 use bastide_model::*;
 use bastide_testkit::random::{Shape, plan};
 use std::collections::BTreeSet;
@@ -10,8 +10,7 @@ use std::sync::Arc;
 type Triple = (UserId, ActionId, ResourceId);
 
 fn load(seed: u64) -> Estate {
-    let dir = plan(seed, Shape::PLAIN).case().lay_out();
-    bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"))
+    plan(seed, Shape::PLAIN).case().estate()
 }
 
 fn everything(estate: &Estate) -> Vec<Triple> {
@@ -32,10 +31,10 @@ fn spoken_of(estate: &Estate, moment: &Moment, id: StatementId) -> BTreeSet<Trip
     for other in StatementId::all(estate.statements.len()).filter(|other| *other != id) {
         Arc::make_mut(&mut alone.statements[other.index()]).off = true;
     }
-    let judge = Judge::new(&alone, moment).expect("no circles");
+    let reference = ReferenceEvaluator::new(&alone, moment).expect("no circles");
     let speaks = |reason: Reason| !matches!(reason, Reason::Silent | Reason::Inactive);
     let all = everything(&alone).into_iter();
-    all.filter(|(user, action, resource)| speaks(judge.decide(*user, *action, *resource).reason)).collect()
+    all.filter(|(user, action, resource)| speaks(reference.decide(*user, *action, *resource).reason)).collect()
 }
 
 fn case<'e>(estate: &'e Estate, moment: &'e Moment) -> Case<'e> {
@@ -59,7 +58,7 @@ fn every_number_is_right() {
         let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
         let case = case(&estate, &moment);
         let survey = Survey::new(&case).expect("no circles");
-        let judge = Judge::new(&estate, &moment).expect("no circles");
+        let reference = ReferenceEvaluator::new(&estate, &moment).expect("no circles");
         let live: Vec<StatementId> = case.live().map(|(id, _)| id).collect();
         let spoken: Vec<BTreeSet<Triple>> = live.iter().map(|id| spoken_of(&estate, &moment, *id)).collect();
         let permitted: BTreeSet<Triple> = live
@@ -76,14 +75,14 @@ fn every_number_is_right() {
                 continue;
             }
             let count = |of: &dyn Fn(&Triple) -> bool| triples.iter().filter(|t| of(t)).count() as u64;
-            let allowed = |(user, action, resource): &Triple| judge.allows(*user, *action, *resource);
+            let allowed = |(user, action, resource): &Triple| reference.allows(*user, *action, *resource);
             assert_eq!(numbers.triples, triples.len() as u64, "{name}");
             let pairs: BTreeSet<(UserId, ResourceId)> = triples.iter().map(|(u, _, r)| (*u, *r)).collect();
             let resources: BTreeSet<ResourceId> = triples.iter().map(|(_, _, r)| *r).collect();
             assert!(numbers.pairs >= pairs.len() as u64 && numbers.resources >= resources.len(), "{name}");
             if statement.modality.permits() {
                 assert_eq!(numbers.agree, count(&allowed), "{name}");
-                let blocked = |(u, a, r): &Triple| judge.decide(*u, *a, *r).reason == Reason::Blocked;
+                let blocked = |(u, a, r): &Triple| reference.decide(*u, *a, *r).reason == Reason::Blocked;
                 assert_eq!(numbers.blocked, count(&blocked), "{name}");
             } else {
                 assert_eq!(numbers.agree, count(&|t| !allowed(t)), "{name}");
@@ -99,7 +98,7 @@ fn every_number_is_right() {
         for ((permission, restriction), meeting) in &survey.meetings {
             let of = |id: &StatementId| &spoken[live.iter().position(|l| l == id).expect("in force")];
             let both: Vec<&Triple> = of(permission).intersection(of(restriction)).collect();
-            let allowed = both.iter().filter(|(u, a, r)| judge.allows(*u, *a, *r)).count();
+            let allowed = both.iter().filter(|(u, a, r)| reference.allows(*u, *a, *r)).count();
             assert_eq!((meeting.triples, meeting.allowed), (both.len() as u64, allowed as u64), "estate {seed}");
             assert!(meeting.example.is_none_or(|e| both.contains(&&e)), "estate {seed}");
             meetings += 1;

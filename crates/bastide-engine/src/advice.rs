@@ -1,7 +1,7 @@
 //! Advice that needs a moment to evaluate: restrictions that catch people or resources only because
 //! a value is missing.
 
-use crate::decide::Judge;
+use crate::decide::ReferenceEvaluator;
 use crate::decide::place::covers;
 use crate::show;
 use bastide_model::condition::{Condition, Operand, Test};
@@ -11,24 +11,23 @@ use fixedbitset::FixedBitSet;
 
 /// Reports, for each restriction in force and each attribute it compares, how many of those it
 /// speaks of lack the value. Cost: restrictions times (users plus resources).
-pub fn missing_in_restrictions(judge: &Judge) -> Vec<Diagnostic> {
-    let estate = judge.estate();
+pub fn missing_in_restrictions(reference: &ReferenceEvaluator) -> Vec<Diagnostic> {
+    let estate = reference.estate();
     let mut out = Vec::new();
-    for id in &judge.live {
+    for id in &reference.live {
         let statement = estate.statement(*id);
         if statement.modality.permits() {
             continue;
         }
-        let conditions = [&statement.who.condition, &statement.what.condition, &statement.condition];
         let mut told: Vec<String> = Vec::new();
-        for condition in conditions.into_iter().flatten() {
+        for condition in statement.conditions() {
             condition.visit(&mut |inner| {
                 for operand in compared(inner) {
                     let name = show::operand(estate, operand, false);
                     if told.contains(&name) {
                         continue;
                     }
-                    if let Some(caught) = caught(judge, statement, operand) {
+                    if let Some(caught) = caught(reference, statement, operand) {
                         out.push(tell(statement, inner, &name, &caught));
                         told.push(name);
                     }
@@ -41,12 +40,12 @@ pub fn missing_in_restrictions(judge: &Judge) -> Vec<Diagnostic> {
 
 /// The attributes of users and resources that a comparison cannot do without.
 fn compared(condition: &Condition) -> Vec<&Operand> {
-    let all: Vec<&Operand> = match &condition.test {
-        Test::Flag(o) => vec![o],
-        Test::Like { operand, .. } => vec![operand],
-        Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => vec![left, right],
-        _ => Vec::new(),
+    let can_do_without = match &condition.test {
+        Test::IsSet(_) | Test::IsMissing(_) | Test::IsEmpty(_) => true,
+        Test::Or(_) | Test::And(_) | Test::Not(_) | Test::Holds(..) | Test::MemberOf(_) | Test::IsOwner => true,
+        Test::Flag(_) | Test::Like { .. } | Test::Compare { .. } | Test::Sets { .. } => false,
     };
+    let all = if can_do_without { Vec::new() } else { condition.test.operands() };
     all.into_iter().filter(|o| matches!(o, Operand::User(_) | Operand::Resource(..))).collect()
 }
 
@@ -57,17 +56,18 @@ struct Caught {
     example: String,
 }
 
-fn caught(judge: &Judge, statement: &Statement, operand: &Operand) -> Option<Caught> {
-    let estate = judge.estate();
-    let missing = |user, resource| judge.operand(operand, user, resource) == Some(None);
+fn caught(reference: &ReferenceEvaluator, statement: &Statement, operand: &Operand) -> Option<Caught> {
+    let estate = reference.estate();
+    let missing = |user, resource| reference.operand(operand, user, resource) == Some(None);
     if let Operand::User(_) = operand {
         let meant = |user: &UserId| {
-            let terms = statement.who.terms.iter().map(|t| judge.term(t, *user, None));
+            let terms = statement.who.terms.iter().map(|t| reference.term(t, *user, None));
             terms.fold(Truth::False, Truth::or) != Truth::False
         };
         // Where the who-clause speaks of users alone, one it is false for is not caught.
-        let open =
-            |user: &UserId| statement.who.mentions_resource() || judge.who(&statement.who, *user, None) != Truth::False;
+        let open = |user: &UserId| {
+            statement.who.mentions_resource() || reference.who(&statement.who, *user, None) != Truth::False
+        };
         let found: FixedBitSet = estate
             .people
             .all()
@@ -79,7 +79,7 @@ fn caught(judge: &Judge, statement: &Statement, operand: &Operand) -> Option<Cau
         return Some(Caught { count: found.count_ones(..), what: "user", example });
     }
     let open = |resource: ResourceId| match &statement.what.condition {
-        Some(c) if !c.mentions().user => judge.condition(c, None, Some(resource)) != Truth::False,
+        Some(c) if !c.mentions().user => reference.condition(c, None, Some(resource)) != Truth::False,
         _ => true,
     };
     let mut found =

@@ -18,8 +18,7 @@ pub fn turning_days(estate: &Estate, moment: &Moment, through: Date) -> Vec<Date
     for statement in estate.statements.iter().filter(|s| s.is_on()) {
         days.extend(statement.from);
         days.extend(statement.until.and_then(next));
-        let conditions = [&statement.who.condition, &statement.what.condition, &statement.condition];
-        conditions.into_iter().flatten().for_each(|c| of_condition(estate, moment, c, &mut days));
+        statement.conditions().for_each(|c| of_condition(estate, moment, c, &mut days));
     }
     for guarantee in &estate.proofs.guarantees {
         let conditions = [&guarantee.who.condition, &guarantee.what.condition];
@@ -35,11 +34,9 @@ pub fn turning_days(estate: &Estate, moment: &Moment, through: Date) -> Vec<Date
 
 fn of_condition(estate: &Estate, moment: &Moment, condition: &Condition, days: &mut BTreeSet<Date>) {
     condition.visit(&mut |inner| {
-        let sides = match &inner.test {
-            Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => [left, right],
-            _ => return,
-        };
-        for (today, other) in [(sides[0], sides[1]), (sides[1], sides[0])] {
+        let sides = inner.test.operands();
+        let &[left, right] = &sides[..] else { return };
+        for (today, other) in [(left, right), (right, left)] {
             let Operand::Today(offset) = today else { continue };
             for date in dates(estate, moment, other) {
                 // On the day on which today plus the offset is the date, and on the day after.
@@ -59,7 +56,8 @@ fn dates(estate: &Estate, moment: &Moment, operand: &Operand) -> Vec<Date> {
         Operand::User(UserField::Attribute(id)) => of(&estate.people.attributes[id.index()]),
         Operand::Resource(_, ResourceField::Attribute(id)) => of(&estate.catalog.attributes[id.index()]),
         Operand::Session(id) => moment.session[id.index()].iter().flat_map(in_value).collect(),
-        _ => Vec::new(),
+        // No other field of users and resources is a date, and what is counted from today moves along.
+        Operand::User(_) | Operand::Resource(..) | Operand::Kinds(_) | Operand::Today(_) => Vec::new(),
     }
 }
 

@@ -42,12 +42,8 @@ struct Compared {
 
 /// The attributes of the session that a condition mentions.
 pub fn mentioned(condition: &Condition) -> BTreeSet<SessionAttributeId> {
-    let mut found = BTreeSet::new();
-    condition.visit(&mut |inner| {
-        let session = |o: &&Operand| if let Operand::Session(id) = o { Some(*id) } else { None };
-        found.extend(inner.test.operands().iter().filter_map(session));
-    });
-    found
+    let session = |o: &Operand| if let Operand::Session(id) = o { Some(*id) } else { None };
+    condition.operands().into_iter().filter_map(session).collect()
 }
 
 /// The attributes of the session on which it hangs whether a statement applies, through the groups that it names.
@@ -59,11 +55,7 @@ pub fn mentioned_by(estate: &Estate, statement: &Statement) -> BTreeSet<SessionA
     loop {
         for condition in std::mem::take(&mut conditions) {
             found.extend(mentioned(condition));
-            condition.visit(&mut |inner| {
-                if let Test::MemberOf(Some(group)) = inner.test {
-                    open.push(group);
-                }
-            });
+            open.extend(condition.groups());
         }
         let Some(group) = open.pop() else { return found };
         for inner in estate.groups.through(group).iter().filter(|g| !groups.contains(*g)).copied().collect::<Vec<_>>() {

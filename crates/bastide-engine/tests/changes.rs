@@ -1,11 +1,12 @@
 //! What is announced of a change is what happens: on random estates with random changes, gains and
 //! losses equal the difference of two full evaluations by the specification evaluator.
 
-use bastide_engine::change::{Change, Few, ResourceCell, UserCell, apply, narrowed};
+use bastide_engine::Snapshot;
+use bastide_engine::change::{Change, ResourceCell, UserCell, UserSubset, apply, narrowed};
 use bastide_engine::difference::{Blocks, Difference, How, apart, blocks, difference, fold, radius};
-use bastide_engine::evaluate::{Alone, Snapshot, Tuning, alone};
+use bastide_engine::evaluate::{Alone, Tuning, alone};
 use bastide_engine::resolve::lay_over;
-use bastide_engine::{Judge, change};
+use bastide_engine::{ReferenceEvaluator, change};
 use bastide_model::groups::{Groups, Member};
 use bastide_model::schema::Travel;
 use bastide_model::statement::Sort;
@@ -22,25 +23,23 @@ fn day() -> jiff::civil::Date {
 }
 
 fn load(seed: u64) -> Estate {
-    let dir = plan(seed, Shape::ALL).case().lay_out();
-    bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"))
+    plan(seed, Shape::ALL).case().estate()
 }
 
 /// With so many resources that many of them are alike.
 fn load_much(seed: u64) -> Estate {
-    let dir = plan(seed, Shape::ALL).with_more(seed, 200).case().lay_out();
-    bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"))
+    plan(seed, Shape::ALL).with_more(seed, 200).case().estate()
 }
 
 /// Every allowed triple, by the specification evaluator.
 fn allowed(estate: &Estate) -> Option<BTreeSet<(String, String, String)>> {
     let moment = Moment::on(day(), &estate.schema);
-    let judge = Judge::new(estate, &moment).ok()?;
+    let reference = ReferenceEvaluator::new(estate, &moment).ok()?;
     let mut all = BTreeSet::new();
     for user in estate.people.all() {
         for resource in estate.catalog.all() {
             for action in ActionId::all(estate.schema.actions.len()) {
-                if judge.decide(user, action, resource).is_allowed() {
+                if reference.decide(user, action, resource).is_allowed() {
                     all.insert((
                         estate.people.id(user).to_string(),
                         estate.schema.actions[action.index()].name.clone(),
@@ -265,6 +264,39 @@ fn of_resources_apart() {
     assert!(tried > 5000 && moved > 100 && refused < 300, "{tried} tried, {moved} changed anything, {refused} refused");
 }
 
+/// A snapshot that came about by ten changes, one after the other, is the one of the estate after all of them.
+#[test]
+fn ten_in_a_row() {
+    let (mut rows, mut moved) = (0, 0);
+    for seed in 0..150 {
+        let estate = load(seed);
+        let moment = Moment::on(day(), &estate.schema);
+        let mut rng = fastrand::Rng::with_seed(seed);
+        let first = Snapshot::tuned(&estate, &moment, tuning(&mut rng)).expect("no circles");
+        let mut last = first.clone();
+        let mut made = 0;
+        for _ in 0..100 {
+            let change = random_change(last.estate(), &mut rng);
+            if let Ok(after) = last.after(&[change]) {
+                last = after;
+                made += 1;
+            }
+            if made == 10 {
+                break;
+            }
+        }
+        rows += usize::from(made == 10);
+        let anew = Snapshot::new(last.estate(), &moment).expect("no circles");
+        let of = |difference: &Difference| names(difference, &estate, last.estate());
+        let turns = of(&first.difference(&last));
+        assert_eq!(turns, of(&first.difference(&anew)), "estate {seed}");
+        assert_eq!(turns, expected(&estate, last.estate()).expect("no circles"), "estate {seed}");
+        assert!(last.difference(&anew).is_empty(), "estate {seed}");
+        moved += usize::from(!turns.is_empty());
+    }
+    assert!(rows > 120 && moved > 80, "{rows} rows of ten, {moved} changed anything");
+}
+
 /// An estate with few users left decides for them what the whole one decides.
 #[test]
 fn of_few_users_alone() {
@@ -273,10 +305,11 @@ fn of_few_users_alone() {
         let user = |at: u64| UserId::new(at as usize % estate.people.len());
         let group = GroupId::new(seed as usize % estate.groups.len());
         let changes = [user(seed), user(7 * seed + 1)].map(|user| Change::Join(Member::User(user), group));
-        let Some(few) = Few::of(&estate, &changes, &Moment::on(day(), &estate.schema)) else { continue };
+        let Some(few) = UserSubset::of(&estate, &changes, &Moment::on(day(), &estate.schema)) else { continue };
         let small = few.estate(&estate);
         let moment = Moment::on(day(), &estate.schema);
-        let (whole, alone) = (Judge::new(&estate, &moment).unwrap(), Judge::new(&small, &moment).unwrap());
+        let (whole, alone) =
+            (ReferenceEvaluator::new(&estate, &moment).unwrap(), ReferenceEvaluator::new(&small, &moment).unwrap());
         for &user in few.users() {
             let own = few.number(user).expect("one of them");
             for resource in estate.catalog.all() {
@@ -307,7 +340,7 @@ fn that_touch_few_users() {
         let all = told_in_blocks(&estate, &after, &after.groups);
         assert_eq!(told_in_blocks(&small, &small_after, &after.groups), all, "estate {seed}: {told:#?}");
         // Not named, but told by conditions.
-        let few = Few::of(&estate, &changes, &Moment::on(day(), &estate.schema)).expect("just so");
+        let few = UserSubset::of(&estate, &changes, &Moment::on(day(), &estate.schema)).expect("just so");
         asked += usize::from(few.changes(&estate, &changes).is_none());
         alone += 1;
         several += usize::from(small.people.len() > 1);
@@ -373,8 +406,7 @@ fn what_goes_with_a_statement_is_counted_rightly() {
     // Where conditions look at decisions, and where there are layers, nothing is told so.
     for seed in 0..900 {
         let shape = Shape { holds: seed % 9 == 0, layers: seed % 10 == 0, combining: true };
-        let dir = plan(seed, shape).case().lay_out();
-        let estate = bastide_formats::load(dir.path()).estate.expect("no mistakes");
+        let estate = plan(seed, shape).case().estate();
         let moment = Moment::on(day(), &estate.schema);
         let mut rng = fastrand::Rng::with_seed(seed);
         let Ok(before) = Snapshot::tuned(&estate, &moment, tuning(&mut rng)) else { continue };

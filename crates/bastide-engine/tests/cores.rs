@@ -1,9 +1,9 @@
 //! However many cores there are, and whichever way a file is read, an estate is the same, and so is what is counted.
 
+use bastide_engine::Snapshot;
 use bastide_engine::access;
 use bastide_engine::change::{Change, ResourceCell, apply};
 use bastide_engine::difference::difference;
-use bastide_engine::evaluate::Snapshot;
 use bastide_model::{ActionId, Catalog, Estate, Moment, ResourceId, Source, StatementId, Value};
 use bastide_testkit::Case;
 use rayon::{ThreadPool, ThreadPoolBuilder};
@@ -88,8 +88,7 @@ fn cores(count: usize) -> ThreadPool {
 
 /// The estate as it is loaded on so many cores, and what was said.
 fn load(case: &Case, count: usize) -> (Option<Estate>, Vec<String>) {
-    let dir = case.lay_out();
-    let loaded = cores(count).install(|| bastide_formats::load(dir.path()));
+    let loaded = cores(count).install(|| case.load());
     let said = loaded.diagnostics.iter().map(|d| {
         let place = d.place.map(|p| loaded.sources.position(p));
         format!("{} {} {:?}", d.code.name, d.message, place.map(|p| (p.line, p.column)))
@@ -216,16 +215,16 @@ fn totals_are_the_same_in_shares() {
     let (estate, said) = load(&case, 2);
     let estate = estate.unwrap_or_else(|| panic!("{said:#?}"));
     let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
     let summary = |count: usize| {
-        let summary = cores(count).install(|| access::summary(&estate, &moment, &|_| {}));
-        let Ok(summary) = summary else { panic!("no circles") };
+        let summary = cores(count).install(|| access::summary(&snapshot, &|_| {}));
         serde_json::to_value(&summary).unwrap()
     };
     let one = summary(1);
     assert_eq!(one, summary(2));
     assert_eq!(one, summary(4));
     // Totals by resource are the same sums.
-    let Ok(totals) = access::totals(&estate, &moment, false, &|_| {}) else { panic!("no circles") };
+    let totals = access::totals(&snapshot, false, &|_| {});
     for (at, action) in ["read", "write"].into_iter().enumerate() {
         let sum: u64 = totals.rows.iter().map(|(_, counts)| counts[at]).sum();
         assert_eq!(one["allowed"][action].as_u64(), Some(sum), "{action}");

@@ -5,7 +5,7 @@
 //! USER ACTION RESOURCE-ID [on DATE] [with NAME=VALUE ...] = REASON [by STATEMENT] [# remark]
 //! ```
 
-use bastide_engine::{Judge, session};
+use bastide_engine::{ReferenceEvaluator, session};
 use bastide_model::Estate;
 use bastide_testkit::{Case, texts};
 use std::path::Path;
@@ -21,8 +21,7 @@ fn every_decision_is_as_worked_out_by_hand() {
     for (name, _, text) in texts(&folder, ".txt") {
         let mut case = Case::parse(&text, &folder);
         let Some(questions) = case.take("questions") else { continue };
-        let dir = case.lay_out();
-        let loaded = bastide_formats::load(dir.path());
+        let loaded = case.load();
         let Some(estate) = &loaded.estate else {
             let messages: Vec<&str> = loaded.diagnostics.iter().map(|d| d.message.as_str()).collect();
             panic!("{name}: the estate has errors: {messages:#?}");
@@ -55,11 +54,11 @@ fn answer(estate: &Estate, question: &str) -> Result<(), String> {
         .collect();
     let date = date.trim().parse().unwrap_or_else(|e| panic!("{question}: {e}"));
     let moment = session::moment(&estate.schema, date, &given).unwrap_or_else(|e| panic!("{question}: {e}"));
-    let judge = Judge::new(estate, &moment).unwrap_or_else(|cycles| panic!("{question}: {cycles:#?}"));
+    let reference = ReferenceEvaluator::new(estate, &moment).unwrap_or_else(|cycles| panic!("{question}: {cycles:#?}"));
     let user = estate.people.find(user).unwrap_or_else(|| panic!("no such user: {question}"));
     let action = estate.schema.action(action).unwrap_or_else(|| panic!("no such action: {question}"));
     let resource = estate.catalog.find(resource).unwrap_or_else(|| panic!("no such resource: {question}"));
-    let decision = judge.decide(user, action, resource);
+    let decision = reference.decide(user, action, resource);
     let by = decision.by.map_or("nothing", |by| estate.statement(by).name.as_str());
     let (reason, deciding) = expected.split_once(" by ").unwrap_or((expected, by));
     if reason.trim() == decision.reason.word() && deciding.trim() == by {

@@ -2,16 +2,16 @@
 //! form of the language, and on every estate of the conformance suite, they agree on every triple,
 //! its reason and its statement included, whatever counts as narrow and whatever as broad.
 
-use bastide_engine::evaluate::{Decided, Evaluator, Snapshot, Tuning, Work};
-use bastide_engine::{Judge, session};
+use bastide_engine::Snapshot;
+use bastide_engine::evaluate::{Decided, Evaluator, Tuning, Work};
+use bastide_engine::{ReferenceEvaluator, session};
 use bastide_model::{ActionId, Estate, Moment, ResourceId};
 use bastide_testkit::Case;
 use bastide_testkit::random::{Plan, Shape, plan};
 use std::path::Path;
 
 fn load(case: &Case) -> Option<Estate> {
-    let dir = case.lay_out();
-    bastide_formats::load(dir.path()).estate
+    case.load().estate
 }
 
 /// How often each way was taken.
@@ -40,7 +40,7 @@ fn tuning(seed: u64, estate: &Estate) -> Tuning {
 
 /// Everything they do not agree on.
 fn differences(estate: &Estate, moment: &Moment, seed: u64, ways: &mut Ways) -> Vec<String> {
-    let judge = Judge::new(estate, moment).expect("no circles");
+    let reference = ReferenceEvaluator::new(estate, moment).expect("no circles");
     let snapshot = Snapshot::tuned(estate, moment, tuning(seed, estate)).expect("no circles");
     let mut engine = snapshot.evaluator();
     let mut wrong = Vec::new();
@@ -54,7 +54,7 @@ fn differences(estate: &Estate, moment: &Moment, seed: u64, ways: &mut Ways) -> 
     for resource in resources {
         let mut work = engine.decide(resource);
         for action in ActionId::all(estate.schema.actions.len()) {
-            compare(estate, &judge, (&mut engine, &mut work), (resource, action), &mut wrong, ways);
+            compare(estate, &reference, (&mut engine, &mut work), (resource, action), &mut wrong, ways);
         }
         engine.done(work);
     }
@@ -63,7 +63,7 @@ fn differences(estate: &Estate, moment: &Moment, seed: u64, ways: &mut Ways) -> 
 
 fn compare<'s>(
     estate: &Estate,
-    judge: &Judge,
+    reference: &ReferenceEvaluator,
     (engine, work): (&mut Evaluator<'s>, &mut Work<'s>),
     (resource, action): (ResourceId, ActionId),
     wrong: &mut Vec<String>,
@@ -89,7 +89,7 @@ fn compare<'s>(
         }
     }
     for user in estate.people.all() {
-        let plain = judge.decide(user, action, resource);
+        let plain = reference.decide(user, action, resource);
         let is_in = |set| engine.sets().contains(set, user.index());
         let part = parts.iter().find(|part| is_in(part.users)).expect("the parts are everybody");
         if (part.reason, part.by, is_in(allowed)) != (plain.reason, plain.by, plain.is_allowed()) {
@@ -164,8 +164,7 @@ fn on_every_estate_of_the_conformance_suite() {
 
 #[test]
 fn on_the_demo() {
-    let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../bastide/demo");
-    let estate = bastide_formats::load(&demo).estate.expect("the demo has no errors");
+    let estate = bastide_testkit::demo().estate.expect("the demo has no errors");
     let given = [("ticket".to_string(), "TL-020".to_string()), ("network".to_string(), "gallery".to_string())];
     for (seed, (date, given)) in
         [("2026-11-24", &[][..]), ("2026-12-05", &given), ("2027-07-01", &[])].into_iter().enumerate()

@@ -1,17 +1,17 @@
 //! The folded lines of everybody's access, and the sheets of a review, say what the specification evaluator
 //! says, on random estates.
 
+use bastide_engine::Snapshot;
 use bastide_engine::access::{ledger, ledger_of};
-use bastide_engine::evaluate::{Snapshot, Tuning};
+use bastide_engine::evaluate::Tuning;
 use bastide_engine::review::{Part, sheets};
-use bastide_engine::{Judge, Reason};
+use bastide_engine::{Reason, ReferenceEvaluator};
 use bastide_model::*;
 use bastide_testkit::random::{Shape, plan};
 use std::collections::{BTreeMap, BTreeSet};
 
 fn load(seed: u64) -> Estate {
-    let dir = plan(seed, Shape::ALL).case().lay_out();
-    bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"))
+    plan(seed, Shape::ALL).case().estate()
 }
 
 /// The section of a resource: its root.
@@ -32,9 +32,9 @@ fn the_lines_say_what_the_evaluator_says() {
     for seed in 0..1500 {
         let estate = load(seed);
         let moment = Moment::on(day, &estate.schema);
-        let Ok(judge) = Judge::new(&estate, &moment) else { continue };
+        let Ok(reference) = ReferenceEvaluator::new(&estate, &moment) else { continue };
         let ledger = if seed % 2 == 0 {
-            ledger(&estate, &moment, &|r| root(&estate, r), true).expect("no circles")
+            ledger(&Snapshot::new(&estate, &moment).expect("no circles"), &|r| root(&estate, r), true)
         } else {
             // Whatever is decided one by one, or in words.
             let mut rng = fastrand::Rng::with_seed(seed);
@@ -52,7 +52,7 @@ fn the_lines_say_what_the_evaluator_says() {
             for resource in estate.catalog.all() {
                 let kind = estate.catalog.kind(resource);
                 for action in ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind)) {
-                    let decision = judge.decide(user, action, resource);
+                    let decision = reference.decide(user, action, resource);
                     if told(decision.reason) {
                         let key = (root(&estate, resource), kind, user, action, decision.reason, decision.by);
                         *expected.entry(key).or_default() += 1;
@@ -64,7 +64,7 @@ fn the_lines_say_what_the_evaluator_says() {
         let (mut found, mut total) = (Counts::new(), Totals::new());
         for line in &ledger.lines {
             assert!(line.resources <= ledger.sizes[&(line.section, line.kind)], "estate {seed}");
-            let decision = judge.decide(line.user, line.actions[0], line.resource);
+            let decision = reference.decide(line.user, line.actions[0], line.resource);
             if line.owners {
                 owned += 1;
                 let owner = estate.catalog.owner(line.resource).flatten();
@@ -109,14 +109,14 @@ fn the_sheets_name_everybody_who_has_access() {
     for seed in 0..600 {
         let estate = load(seed);
         let moment = Moment::on(day, &estate.schema);
-        let Ok(judge) = Judge::new(&estate, &moment) else { continue };
-        let sheets = sheets(&estate, &moment, Part::Root).expect("no circles");
+        let Ok(reference) = ReferenceEvaluator::new(&estate, &moment) else { continue };
+        let sheets = sheets(&Snapshot::new(&estate, &moment).expect("no circles"), Part::Root);
         let mut allowed: BTreeMap<(String, String), BTreeSet<String>> = BTreeMap::new();
         for resource in estate.catalog.all() {
             let sheet = estate.catalog.path(ResourceId(root(&estate, resource)));
             for user in estate.people.all() {
                 for action in ActionId::all(estate.schema.actions.len()) {
-                    if judge.decide(user, action, resource).is_allowed() {
+                    if reference.decide(user, action, resource).is_allowed() {
                         let name = estate.schema.actions[action.index()].name.clone();
                         let key = (sheet.clone(), name);
                         allowed.entry(key).or_default().insert(estate.people.id(user).to_string());
@@ -137,8 +137,8 @@ fn the_sheets_name_everybody_who_has_access() {
                     let may = |r: &ResourceId| {
                         let fits = |a: &&ActionId| estate.schema.fits(**a, estate.catalog.kind(*r));
                         estate.catalog.path(ResourceId(root(&estate, *r))) == sheet.name
-                            && actions.iter().any(|a| judge.decide(user, *a, *r).is_allowed())
-                            && actions.iter().filter(fits).all(|a| judge.decide(user, *a, *r).is_allowed())
+                            && actions.iter().any(|a| reference.decide(user, *a, *r).is_allowed())
+                            && actions.iter().filter(fits).all(|a| reference.decide(user, *a, *r).is_allowed())
                     };
                     let on: Vec<ResourceId> = estate.catalog.all().filter(may).collect();
                     let least = row.each.map_or(row.resources, |(least, _)| least);
@@ -146,7 +146,7 @@ fn the_sheets_name_everybody_who_has_access() {
                     parted += usize::from(sheet.rows.iter().filter(|r| r.statement == row.statement).count() > 1);
                     // In an estate with layers, it stands in the one that decides somewhere.
                     let decides = |r: &ResourceId| {
-                        let by = actions.iter().filter_map(|a| judge.decide(user, *a, *r).by);
+                        let by = actions.iter().filter_map(|a| reference.decide(user, *a, *r).by);
                         let mut by = by.map(|id| estate.statement(id));
                         by.any(|by| by.layer == own.layer || by.modality == Modality::MayAlways)
                     };

@@ -1,8 +1,8 @@
 //! Many rules that vary by a few values, and rules that tell every resource apart: rows that are looked up by values
 //! are those that one gets by asking for each triple.
 
-use bastide_engine::Judge;
-use bastide_engine::evaluate::Snapshot;
+use bastide_engine::ReferenceEvaluator;
+use bastide_engine::Snapshot;
 use bastide_model::{ActionId, Estate, Moment};
 use bastide_testkit::Case;
 use std::fmt::Write;
@@ -106,16 +106,13 @@ fn estate(seed: u64, papers: usize, apart: bool) -> Estate {
         let _ = writeln!(rows, "p{i},{holder},paper,Paper {i},{owner},,{source},{label},,{pages},{teams}");
     }
     case.set("catalog.csv", rows);
-    let dir = case.lay_out();
-    let loaded = bastide_formats::load(dir.path());
-    let errors: Vec<&str> = loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| d.message.as_str()).collect();
-    loaded.estate.unwrap_or_else(|| panic!("{errors:#?}"))
+    case.estate()
 }
 
 /// Every decision of some resources, compared; the engine is asked for all of them first.
 fn agree(estate: &Estate, every: usize) -> (usize, usize) {
     let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
-    let judge = Judge::new(estate, &moment).expect("no circles");
+    let reference = ReferenceEvaluator::new(estate, &moment).expect("no circles");
     let snapshot = Snapshot::new(estate, &moment).expect("no circles");
     let mut engine = snapshot.evaluator();
     for resource in estate.catalog.all() {
@@ -127,7 +124,7 @@ fn agree(estate: &Estate, every: usize) -> (usize, usize) {
         let mut work = engine.decide(resource);
         for action in ActionId::all(estate.schema.actions.len()) {
             for user in estate.people.all() {
-                let plain = judge.decide(user, action, resource);
+                let plain = reference.decide(user, action, resource);
                 let part = engine.cause_in(&mut work, action, user);
                 let (id, name) = (estate.people.id(user), &estate.schema.actions[action.index()].name);
                 let what = format!("{id} {name} {}", estate.catalog.path(resource));

@@ -6,7 +6,6 @@ use bastide_model::groups::Member;
 use bastide_model::*;
 use bastide_testkit::Case;
 use fixedbitset::FixedBitSet;
-use std::path::Path;
 use std::sync::Arc;
 
 /// Ids with everything in them that parts a change, and ids that are each other's beginnings and parts.
@@ -70,10 +69,7 @@ attribute label.x of resource: text\nattribute marks of resource: set of text\n"
     ] {
         case.set(name, text);
     }
-    let dir = case.lay_out();
-    let loaded = bastide_formats::load(Path::new(dir.path()));
-    let said: Vec<&String> = loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| &d.message).collect();
-    loaded.estate.unwrap_or_else(|| panic!("{said:#?}"))
+    case.estate()
 }
 
 fn read(estate: &Estate, [option, text]: &[String; 2]) -> Result<Change, String> {

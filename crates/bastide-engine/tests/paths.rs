@@ -31,10 +31,7 @@ fn estate() -> Estate {
     case.set("catalog.csv", ROWS.replace(",a,shelf,", ",a,inner,"));
     // A shelf may lie in a shelf.
     case.set("p.bastide", "kind shelf\nkind inner in shelf\nkind paper in shelf, inner\naction read\n".into());
-    let dir = case.lay_out();
-    let loaded = bastide_formats::load(dir.path());
-    let errors: Vec<&str> = loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| d.message.as_str()).collect();
-    loaded.estate.unwrap_or_else(|| panic!("{errors:#?}"))
+    case.estate()
 }
 
 fn ids(estate: &Estate, found: &[ResourceId]) -> String {

@@ -1,6 +1,6 @@
 //! Properties of decisions over random estates with every form of the language in them.
 
-use bastide_engine::{Judge, Reason, session, show};
+use bastide_engine::{Reason, ReferenceEvaluator, session, show};
 use bastide_model::condition::Condition;
 use bastide_model::{ActionId, Estate, Moment, Statement};
 use bastide_testkit::Case;
@@ -12,10 +12,7 @@ use std::collections::BTreeMap;
 type Decisions = BTreeMap<(String, String, String), Reason>;
 
 fn load(case: &Case) -> Estate {
-    let dir = case.lay_out();
-    let loaded = bastide_formats::load(dir.path());
-    let errors: Vec<&str> = loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| d.message.as_str()).collect();
-    loaded.estate.unwrap_or_else(|| panic!("{errors:#?}\n{:#?}", case.files()))
+    case.estate()
 }
 
 fn moment(estate: &Estate, seed: u64) -> Moment {
@@ -31,7 +28,7 @@ fn moment(estate: &Estate, seed: u64) -> Moment {
 fn decisions(case: &Case, seed: u64) -> Decisions {
     let estate = load(case);
     let moment = moment(&estate, seed);
-    let judge = Judge::new(&estate, &moment).expect("no circles are made");
+    let reference = ReferenceEvaluator::new(&estate, &moment).expect("no circles are made");
     let mut decisions = Decisions::new();
     for user in estate.people.all() {
         for resource in estate.catalog.all() {
@@ -41,7 +38,7 @@ fn decisions(case: &Case, seed: u64) -> Decisions {
                     estate.schema.actions[action.index()].name.clone(),
                     estate.catalog.id(resource).to_string(),
                 );
-                decisions.insert(key, judge.decide(user, action, resource).reason);
+                decisions.insert(key, reference.decide(user, action, resource).reason);
             }
         }
     }

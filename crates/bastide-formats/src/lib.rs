@@ -1,5 +1,27 @@
 //! The files of an estate: what is read (manifest, policy, CSV, JSON Lines, LDIF, SCIM) becomes the
 //! rows and trees that the engine links. Every mistake is a diagnostic at its place; no reader panics.
+//!
+//! An estate is read from a folder ([`load`]), or from whatever else holds its files ([`store::Store`]):
+//!
+//! ```
+//! use bastide_formats::load_from;
+//! use bastide_formats::store::Memory;
+//!
+//! let manifest = "name = \"Small\"\npolicy = [\"rules.bastide\"]\n[[people]]\nfile = \"people.csv\"\n[[catalog]]\nfile = \"catalog.csv\"\n";
+//! let rules = "kind room\naction read\nrule all { because \"Open.\" who anyone may read what anything }\n";
+//! let files: Memory = [
+//!     ("bastide.toml", manifest),
+//!     ("rules.bastide", rules),
+//!     ("people.csv", "id,name\nann,Ann\n"),
+//!     ("catalog.csv", "id,parent,kind,name\nr1,,room,Quay\n"),
+//! ]
+//! .into_iter()
+//! .collect();
+//! let loaded = load_from(&files, "2026-11-24".parse()?);
+//! let estate = loaded.estate.ok_or("a mistake is among the diagnostics")?;
+//! assert_eq!((estate.people.len(), estate.catalog.len()), (1, 1));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 #![warn(clippy::print_stdout)]
 
 pub mod activity;
@@ -25,5 +47,10 @@ pub mod text;
 pub mod untidy;
 pub mod usage;
 pub mod write;
+
+/// The program of the guide's page on the library, which is run as it stands there.
+#[cfg(doctest)]
+#[doc = include_str!("../../../docs/library.md")]
+struct Library;
 
 pub use load::{Loaded, PolicyFiles, load, load_as_of, load_from, policy_files};

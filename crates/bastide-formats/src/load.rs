@@ -301,6 +301,17 @@ impl<'r> Loader<'r> {
         let (people, catalog) = (people.finish(), catalog.finish());
         let files: Vec<String> =
             (0..self.sources.len()).map(|i| self.sources.name(FileId(i as u32)).to_string()).collect();
+        // What could not be read must not be told a second time, as something that does not exist.
+        let mut hollow = Vec::new();
+        if !(people_whole && catalog_whole) {
+            hollow.push(&codes::LOST_RESTRICTION);
+        }
+        if !people_whole {
+            hollow.extend([&codes::UNKNOWN_REFERENCE, &codes::UNKNOWN_SUBJECT]);
+        }
+        if !catalog_whole {
+            hollow.push(&codes::STALE_PLACE);
+        }
         let parts = Parts {
             name: manifest.name,
             files,
@@ -314,21 +325,11 @@ impl<'r> Loader<'r> {
             entries: entry_rows,
             lost: manifest.levels.iter().find(|(code, _)| **code == codes::LOST_RESTRICTION).map(|(_, level)| *level),
             today: self.today,
+            hollow,
+            levels: manifest.levels,
         };
         let sources = &self.sources;
-        let estate = resolve::estate(parts, &|span| text::line_of(sources, span), &mut self.out);
-        // What could not be read must not be told a second time, as something that does not exist.
-        let hollow = |d: &Diagnostic| {
-            (!(people_whole && catalog_whole) && *d.code == codes::LOST_RESTRICTION)
-                || (!people_whole && (*d.code == codes::UNKNOWN_REFERENCE || *d.code == codes::UNKNOWN_SUBJECT))
-                || (!catalog_whole && *d.code == codes::STALE_PLACE)
-        };
-        self.out.retain(|d| !hollow(d));
-        for said in self.out.iter_mut() {
-            let level = manifest.levels.iter().find(|(code, _)| *code == said.code).map(|(_, level)| *level);
-            said.level = level.or(said.level);
-        }
-        (Some(estate), usage_rows)
+        (resolve::estate(parts, &|span| text::line_of(sources, span), &mut self.out), usage_rows)
     }
 
     /// Reads a file, or what stands in for it.

@@ -82,10 +82,10 @@ fn told(estate: &Estate) -> Vec<String> {
         ));
     }
     let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
-    let judge = bastide_engine::Judge::new(estate, &moment).unwrap();
+    let reference = bastide_engine::ReferenceEvaluator::new(estate, &moment).unwrap();
     for group in estate.groups.all() {
         let members: Vec<&str> =
-            people.all().filter(|u| judge.member(*u, group) == Truth::True).map(|u| people.id(u)).collect();
+            people.all().filter(|u| reference.member(*u, group) == Truth::True).map(|u| people.id(u)).collect();
         out.push(format!("{} {members:?}", estate.groups.id(group)));
     }
     let catalog = &estate.catalog;
@@ -103,7 +103,7 @@ fn told(estate: &Estate) -> Vec<String> {
             catalog.sources(resource),
         ));
         for user in people.all() {
-            out.push(format!("{} reads: {:?}", people.id(user), judge.decide(user, ActionId(0), resource).reason));
+            out.push(format!("{} reads: {:?}", people.id(user), reference.decide(user, ActionId(0), resource).reason));
         }
     }
     out

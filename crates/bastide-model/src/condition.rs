@@ -222,26 +222,104 @@ impl Condition {
 
     /// What it demands all of.
     pub fn conjuncts(&self) -> Vec<&Condition> {
-        match &self.test {
-            Test::And(parts) => parts.iter().flat_map(Condition::conjuncts).collect(),
-            _ => vec![self],
+        match self.test.form() {
+            Form::All(parts) => parts.iter().flat_map(Condition::conjuncts).collect(),
+            Form::Any(_) | Form::Not(_) | Form::Leaf => vec![self],
         }
     }
 
-    /// Calls `see` on this condition and every one inside it.
+    /// Shows it and all its parts to `see`, a whole before its parts, left to right.
     pub fn visit<'c>(&'c self, see: &mut impl FnMut(&'c Condition)) {
         see(self);
-        match &self.test {
-            Test::Or(parts) | Test::And(parts) => parts.iter().for_each(|p| p.visit(see)),
-            Test::Not(inner) => inner.visit(see),
-            _ => {}
+        match self.test.form() {
+            Form::Any(parts) | Form::All(parts) => parts.iter().for_each(|p| p.visit(see)),
+            Form::Not(inner) => inner.visit(see),
+            Form::Leaf => {}
         }
+    }
+
+    /// What it asks of elsewhere, left to right.
+    pub fn elsewhere(&self) -> Vec<Elsewhere> {
+        let mut found = Vec::new();
+        self.visit(&mut |inner| found.extend(inner.test.elsewhere()));
+        found
+    }
+
+    /// The groups that it names, left to right.
+    pub fn groups(&self) -> impl Iterator<Item = GroupId> {
+        self.elsewhere().into_iter().filter_map(|asked| match asked {
+            Elsewhere::Group(group) => Some(group),
+            Elsewhere::Decision(..) => None,
+        })
+    }
+
+    /// The decisions that it asks for, left to right.
+    pub fn decisions(&self) -> impl Iterator<Item = (ActionId, HoldsTarget)> {
+        self.elsewhere().into_iter().filter_map(|asked| match asked {
+            Elsewhere::Decision(action, target) => Some((action, target)),
+            Elsewhere::Group(_) => None,
+        })
+    }
+
+    /// What it looks up, left to right, with all its parts.
+    pub fn operands(&self) -> Vec<&Operand> {
+        let mut found = Vec::new();
+        self.visit(&mut |inner| found.extend(inner.test.operands()));
+        found
     }
 }
 
+/// How a condition is put together.
+#[derive(Clone, Copy, Debug)]
+pub enum Form<'c> {
+    /// Any of these.
+    Any(&'c [Condition]),
+    /// All of these.
+    All(&'c [Condition]),
+    /// The opposite.
+    Not(&'c Condition),
+    /// It has no parts.
+    Leaf,
+}
+
+/// What a condition asks for that is not data of the user, the resource or the session.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Elsewhere {
+    /// A decision for the user.
+    Decision(ActionId, HoldsTarget),
+    /// Whether the user is in a group.
+    Group(GroupId),
+}
+
+/// A comparison of two single values.
+#[derive(Clone, Copy, Debug)]
+pub struct Compared<'c> {
+    /// Left side.
+    pub left: &'c Operand,
+    /// How.
+    pub comparison: Comparison,
+    /// Right side.
+    pub right: &'c Operand,
+    /// Whether case is left aside.
+    pub caseless: bool,
+}
+
+// The only places that list all forms of a condition for what is in it. Whoever adds a form decides here; there are no wild
+// cards, so that nothing compiles before.
 impl Test {
-    /// What it looks up, left to right; what stands inside an `or`, `and` or `not` not among it. Whoever adds a form decides
-    /// here what it looks up.
+    /// How it is put together.
+    pub fn form(&self) -> Form<'_> {
+        match self {
+            Test::Or(parts) => Form::Any(parts),
+            Test::And(parts) => Form::All(parts),
+            Test::Not(inner) => Form::Not(inner),
+            Test::Holds(..) | Test::MemberOf(_) | Test::IsOwner => Form::Leaf,
+            Test::Flag(_) | Test::IsSet(_) | Test::IsMissing(_) | Test::IsEmpty(_) => Form::Leaf,
+            Test::Like { .. } | Test::Compare { .. } | Test::Sets { .. } => Form::Leaf,
+        }
+    }
+
+    /// What it looks up, left to right; what its parts look up not among it.
     pub fn operands(&self) -> Vec<&Operand> {
         match self {
             Test::Or(_) | Test::And(_) | Test::Not(_) => Vec::new(),
@@ -251,9 +329,41 @@ impl Test {
             Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => vec![left, right],
         }
     }
+
+    /// What it asks of elsewhere; what its parts ask not among it.
+    pub fn elsewhere(&self) -> Option<Elsewhere> {
+        match self {
+            Test::Holds(action, target) => Some(Elsewhere::Decision(*action, *target)),
+            Test::MemberOf(Some(group)) => Some(Elsewhere::Group(*group)),
+            Test::Or(_) | Test::And(_) | Test::Not(_) | Test::MemberOf(None) | Test::IsOwner => None,
+            Test::Flag(_) | Test::IsSet(_) | Test::IsMissing(_) | Test::IsEmpty(_) => None,
+            Test::Like { .. } | Test::Compare { .. } | Test::Sets { .. } => None,
+        }
+    }
+
+    /// The two single values that it compares, where it is about that.
+    pub fn compared(&self) -> Option<Compared<'_>> {
+        match self {
+            Test::Compare { left, comparison, right, caseless } => {
+                Some(Compared { left, comparison: *comparison, right, caseless: *caseless })
+            }
+            Test::Or(_) | Test::And(_) | Test::Not(_) | Test::Holds(..) | Test::MemberOf(_) | Test::IsOwner => None,
+            Test::Flag(_) | Test::IsSet(_) | Test::IsMissing(_) | Test::IsEmpty(_) => None,
+            Test::Like { .. } | Test::Sets { .. } => None,
+        }
+    }
 }
 
 impl Who {
+    /// The groups that it names, by themselves and in its condition.
+    pub fn groups(&self) -> Vec<GroupId> {
+        let by_name = self.terms.iter().filter_map(|term| match term {
+            Term::Members(group) => Some(*group),
+            Term::Anyone | Term::Owner | Term::User(_) | Term::Nobody(_) => None,
+        });
+        by_name.chain(self.condition.iter().flat_map(Condition::groups)).collect()
+    }
+
     /// Whether it depends on the resource, so that it must be asked for each.
     pub fn mentions_resource(&self) -> bool {
         self.terms.contains(&Term::Owner) || self.condition.as_ref().is_some_and(|c| c.mentions().resource)

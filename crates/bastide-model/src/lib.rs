@@ -1,5 +1,18 @@
 //! An estate in memory: people, groups, the tree of resources, and the typed policy. Dense ids,
 //! interned values, columns. Knows nothing of how any of it was read or is shown.
+//!
+//! An [`Estate`] holds [`People`](people::People), [`Groups`](groups::Groups), the [`Catalog`] of resources and the [`Statement`]s in
+//! policy order; all are looked up by dense ids. Conditions have three answers ([`Truth`]):
+//!
+//! ```
+//! use bastide_model::Truth;
+//!
+//! // What is not known decides nothing by itself: a permission wants true, a restriction anything but false.
+//! let label_is_known = Truth::Unknown;
+//! assert_eq!(label_is_known.and(Truth::False), Truth::False);
+//! assert!(!label_is_known.and(Truth::True).is_true());
+//! assert!(label_is_known.or(Truth::False).not_false());
+//! ```
 #![warn(clippy::print_stdout)]
 
 pub mod catalog;

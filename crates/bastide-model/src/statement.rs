@@ -82,6 +82,13 @@ impl Statement {
         [&self.who.condition, &self.what.condition, &self.condition].into_iter().flatten()
     }
 
+    /// The groups that it names anywhere.
+    pub fn groups(&self) -> Vec<GroupId> {
+        let mut found = self.who.groups();
+        found.extend([&self.what.condition, &self.condition].into_iter().flatten().flat_map(Condition::groups));
+        found
+    }
+
     /// Whether it speaks of an action: it lists it, or is a ceiling that leaves it out.
     pub fn speaks_of(&self, action: ActionId) -> bool {
         self.actions.contains(action.index()) != (self.modality == Modality::MayOnly)

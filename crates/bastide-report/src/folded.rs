@@ -3,10 +3,10 @@
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use bastide_audit::Case;
+use bastide_engine::Snapshot;
 use bastide_engine::access::{LedgerLine, ledger};
 use bastide_engine::explain::StatementRef;
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use hashbrown::HashMap;
 use serde::Serialize;
 
@@ -119,10 +119,10 @@ pub struct Line {
 }
 
 /// Everybody's access, folded.
-pub(crate) fn fold(case: &Case, cut: &Cut) -> Result<Folded, Vec<Diagnostic>> {
-    let estate = case.estate;
+pub(crate) fn fold(case: &Case, snapshot: &Snapshot, cut: &Cut) -> Folded {
+    let estate = snapshot.estate();
     let (people, catalog, schema) = (&estate.people, &estate.catalog, &estate.schema);
-    let found = ledger(estate, case.moment, &|r| cut.of[r.index()], true)?;
+    let found = ledger(snapshot, &|r| cut.of[r.index()], true);
     let active: Vec<UserId> = people.all().filter(|u| people.is_active(*u)).collect();
     let mut position = vec![usize::MAX; people.len()];
     active.iter().enumerate().for_each(|(at, user)| position[user.index()] = at);
@@ -157,7 +157,7 @@ pub(crate) fn fold(case: &Case, cut: &Cut) -> Result<Folded, Vec<Diagnostic>> {
         }
         (names.of(estate, users), users.len(), STANDARD.encode(bits))
     });
-    Ok(Folded {
+    Folded {
         sets: sets.collect(),
         lines,
         actions: schema.actions.iter().map(|a| a.name.clone()).collect(),
@@ -177,7 +177,7 @@ pub(crate) fn fold(case: &Case, cut: &Cut) -> Result<Folded, Vec<Diagnostic>> {
                 kind: people.kind(*u),
             })
             .collect(),
-    })
+    }
 }
 
 /// What sets of people are called.

@@ -65,7 +65,7 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
         let mut members = estate.groups.users(group).clone();
         members.grow(estate.people.len());
         if !estate.groups.through(group).is_empty() {
-            let is = |user: &UserId| survey.judge.member(*user, group).is_true();
+            let is = |user: &UserId| survey.reference.member(*user, group).is_true();
             members.extend(estate.people.all().filter(is).map(UserId::index));
         }
         members.intersect_with(&survey.active);

@@ -2,6 +2,39 @@
 //!
 //! [`Report`] gathers everything the page says, in plain values; [`page`] puts it into one file that needs no
 //! network, no other file and no program but a browser. No input or output, no clock.
+//!
+//! ```
+//! # let estate = bastide_testkit::demo().estate.expect("the demo has no errors");
+//! use bastide_audit::{Case, Limits, Survey, audit_by};
+//! use bastide_model::Moment;
+//! use bastide_report::{Report, Sources, page};
+//!
+//! let moment = Moment::on("2026-11-24".parse()?, &estate.schema);
+//! let case = Case {
+//!     estate: &estate,
+//!     moment: &moment,
+//!     harmless: vec!["read".to_string()],
+//!     limits: Limits::default(),
+//!     levels: Vec::new(),
+//!     diagnostics: &[],
+//!     lines: Vec::new(),
+//!     used: None,
+//! };
+//! let survey = Survey::new(&case).map_err(|circles| circles[0].message.clone())?;
+//! let findings = audit_by(&case, &survey, &|_| true, &|_| {});
+//! let report = Report::new(Sources {
+//!     case: &case,
+//!     survey: &survey,
+//!     findings,
+//!     proofs: Vec::new(),
+//!     changes: None,
+//!     depth: None,
+//!     version: "1".to_string(),
+//!     about: Vec::new(),
+//! });
+//! assert!(page(&report).starts_with("<!DOCTYPE html>"));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 #![warn(clippy::print_stdout)]
 
 mod exposure;

@@ -10,7 +10,6 @@ use crate::{exposure, folded, heat, overview, power};
 use bastide_audit::{Case, Finding, Survey};
 use bastide_engine::difference::{Blocks, Effect, Radius};
 use bastide_engine::prove::Proof;
-use bastide_syntax::Diagnostic;
 use serde::Serialize;
 
 /// What a report is made from, besides the estate.
@@ -81,13 +80,10 @@ pub struct Report {
 
 impl Report {
     /// Gathers it.
-    ///
-    /// # Errors
-    /// Decisions that depend on themselves.
-    pub fn new(sources: Sources) -> Result<Report, Vec<Diagnostic>> {
+    pub fn new(sources: Sources) -> Report {
         let (case, survey) = (sources.case, sources.survey);
         let cut = |most: usize| folded::Cut::new(case.estate, sources.depth, most);
-        let folded = folded::fold(case, &cut(folded::MOST_PLACES))?;
+        let folded = folded::fold(case, &survey.snapshot, &cut(folded::MOST_PLACES));
         let full_power = power::full(case, survey);
         let weights = power::weights(case, survey, &full_power);
         let exposure = exposure::exposure(case, survey);
@@ -96,7 +92,7 @@ impl Report {
         let mut proofs = sources.proofs;
         proofs.sort_by_key(|p| p.holds);
         let overview = overview::overview(case, &findings, &proofs, &full_power, exposure.as_ref(), &weights);
-        Ok(Report {
+        Report {
             name: case.estate.name.clone(),
             date: case.moment.date.to_string(),
             version: sources.version,
@@ -111,6 +107,6 @@ impl Report {
             proofs,
             changes: sources.changes,
             folded,
-        })
+        }
     }
 }

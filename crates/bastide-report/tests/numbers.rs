@@ -1,10 +1,9 @@
 //! The numbers of the page are those that one gets by asking for every triple of the demo.
 
 use bastide_audit::{Case, Limits, Survey, audit_by};
-use bastide_engine::Judge;
+use bastide_engine::ReferenceEvaluator;
 use bastide_model::*;
 use bastide_report::{Report, Sources};
-use std::path::Path;
 
 struct Demo {
     estate: Estate,
@@ -12,8 +11,7 @@ struct Demo {
 }
 
 fn demo() -> Demo {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../bastide/demo");
-    let estate = bastide_formats::load(&folder).estate.expect("the demo has no errors");
+    let estate = bastide_testkit::demo().estate.expect("the demo has no errors");
     let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
     Demo { estate, moment }
 }
@@ -42,7 +40,7 @@ impl Demo {
             version: "0.0.0".to_string(),
             about: Vec::new(),
         };
-        Report::new(sources).expect("no circles")
+        Report::new(sources)
     }
 
     fn action(&self, name: &str) -> ActionId {
@@ -58,7 +56,7 @@ impl Demo {
 fn exposure_counts_who_can_read() {
     let demo = demo();
     let (estate, read) = (&demo.estate, demo.action("read"));
-    let judge = Judge::new(estate, &demo.moment).expect("no circles");
+    let reference = ReferenceEvaluator::new(estate, &demo.moment).expect("no circles");
     let exposure = demo.report(None).exposure.expect("the demo has labels");
     assert_eq!(exposure.action, "read");
     let names: Vec<&str> = exposure.steps.iter().map(|s| s.step.as_str()).collect();
@@ -71,7 +69,7 @@ fn exposure_counts_who_can_read() {
         };
         let (mut readers, mut to_guests) = (Vec::new(), 0);
         for resource in estate.catalog.all().filter(has) {
-            let can: Vec<UserId> = demo.active().filter(|u| judge.allows(*u, read, resource)).collect();
+            let can: Vec<UserId> = demo.active().filter(|u| reference.allows(*u, read, resource)).collect();
             to_guests += usize::from(can.iter().any(|u| estate.people.kind(*u) == "guest"));
             readers.push(can.len() as u32);
         }
@@ -91,7 +89,7 @@ fn exposure_counts_who_can_read() {
 fn shares_are_of_members_and_places() {
     let demo = demo();
     let estate = &demo.estate;
-    let judge = Judge::new(estate, &demo.moment).expect("no circles");
+    let reference = ReferenceEvaluator::new(estate, &demo.moment).expect("no circles");
     let heat = demo.report(Some(1)).heat;
     assert_eq!(heat.places.iter().map(|p| p.resources).sum::<usize>(), estate.catalog.len());
     let question = heat.questions.iter().position(|q| q == "read").expect("every action is a question");
@@ -99,11 +97,11 @@ fn shares_are_of_members_and_places() {
     // Owners are looked at as everybody else: without owners it is exact.
     let mut ownerless = estate.clone();
     std::sync::Arc::make_mut(&mut ownerless.catalog).owner_users.iter_mut().for_each(|owner| *owner = None);
-    let plain = Judge::new(&ownerless, &demo.moment).expect("no circles");
+    let plain = ReferenceEvaluator::new(&ownerless, &demo.moment).expect("no circles");
     let mut compared = 0;
     for row in heat.rows.iter().take(6) {
         let group = estate.groups.find(&row.group).expect("a group");
-        let members: Vec<UserId> = demo.active().filter(|u| judge.member(*u, group).is_true()).collect();
+        let members: Vec<UserId> = demo.active().filter(|u| reference.member(*u, group).is_true()).collect();
         assert_eq!(row.members, members.len(), "{}", row.group);
         for (place, share) in heat.places.iter().zip(&row.shares[question]) {
             let root = estate.catalog.roots().find(|r| estate.catalog.path(*r) == place.path).expect("a root");
@@ -135,13 +133,13 @@ fn the_first_lines_count_what_there_is() {
     assert_eq!(tile("warnings"), Some(level("warning")));
     assert_eq!(tile("with full power"), Some(report.full_power.len()));
     // Whoever has full power may do every action on every root.
-    let judge = Judge::new(&demo.estate, &demo.moment).expect("no circles");
+    let reference = ReferenceEvaluator::new(&demo.estate, &demo.moment).expect("no circles");
     for full in &report.full_power {
         let user = demo.estate.people.find(&full.id).expect("a user");
         for root in demo.estate.catalog.roots() {
             for action in ActionId::all(demo.estate.schema.actions.len()) {
                 let kind = demo.estate.catalog.kind(root);
-                assert!(!demo.estate.schema.fits(action, kind) || judge.allows(user, action, root), "{}", full.id);
+                assert!(!demo.estate.schema.fits(action, kind) || reference.allows(user, action, root), "{}", full.id);
             }
         }
     }

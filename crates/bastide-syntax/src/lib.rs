@@ -1,5 +1,21 @@
 //! Text to tree: the lexer, the parser and the tree of the policy language, and the [`Diagnostic`]
 //! that every part of Bastide reports with. Knows nothing of estates, files on disk or terminals.
+//!
+//! ```
+//! use bastide_syntax::{FileId, parse};
+//!
+//! let text = "rule staff-read { because \"Staff read.\" who members of staff may read what anything }";
+//! let parsed = parse(FileId(0), text);
+//! assert!(parsed.diagnostics.is_empty());
+//! assert_eq!(parsed.tree.declarations.len(), 1);
+//!
+//! // A mistake has a code and a place; what stands beside it is read all the same.
+//! let parsed = parse(FileId(0), &text.replace("may read", "my read"));
+//! let mistake = &parsed.diagnostics[0];
+//! assert!(mistake.is_error() && mistake.place.is_some());
+//! ```
+//!
+//! The main types: [`tree::File`] and what it holds, [`Diagnostic`], [`Sources`] for showing places.
 #![warn(clippy::print_stdout)]
 
 pub mod codes;

@@ -4,7 +4,7 @@
 use crate::failure::Failure;
 use crate::open::Opened;
 use crate::print::json;
-use crate::stage::{Stage, is_standard_output};
+use crate::terminal::{Terminal, is_standard_output};
 use bastide_engine::sessions;
 use bastide_formats::{Loaded, sarif};
 use bastide_model::Moment;
@@ -91,7 +91,7 @@ impl About {
     ///
     /// # Errors
     /// The file cannot be read again, or the one beside it not be written.
-    pub fn beside(&self, stage: &mut Stage, rows: Option<&Path>) -> Result<(), Failure> {
+    pub fn beside(&self, terminal: &mut Terminal, rows: Option<&Path>) -> Result<(), Failure> {
         let Some(path) = rows.filter(|path| !is_standard_output(path) && path.is_file()) else { return Ok(()) };
         let outside = |error: io::Error| Failure::Outside(format!("`{}`: {error}", path.display()));
         let mut sum = Sha256::new();
@@ -107,7 +107,7 @@ impl About {
         let text = json::document("beside", self, &Beside { file, checksum: digest(sum) });
         let mut name = path.as_os_str().to_os_string();
         name.push(".about.json");
-        stage.replace(Path::new(&name), &text)
+        terminal.replace(Path::new(&name), &text)
     }
 
     /// As keys and values, for forms that hold no more.

@@ -4,7 +4,7 @@ use crate::complete;
 use crate::failure::{Failure, hinted};
 use crate::open::{Opened, read};
 use crate::print::diagnostics;
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_engine::change::{self, Change, ReadError, apply};
 use bastide_engine::find;
 use bastide_engine::resolve::{is_light, lay_over};
@@ -58,6 +58,9 @@ pub struct ChangeArgs {
     /// Let a rule make an exception of a user
     #[arg(long, value_name = "RULE:USER")]
     pub except: Vec<String>,
+    /// Changes that were made out already, for the estate as it was opened.
+    #[arg(skip)]
+    pub given: Vec<Change>,
 }
 
 /// An estate after changes.
@@ -78,7 +81,7 @@ impl ChangeArgs {
     /// Whether there is nothing to do.
     pub fn is_empty(&self) -> bool {
         let rows = self.add_user.is_empty() && self.add_resource.is_empty();
-        rows && self.texts().all(|(list, _)| list.is_empty()) && self.add.is_empty()
+        rows && self.texts().all(|(list, _)| list.is_empty()) && self.add.is_empty() && self.given.is_empty()
     }
 
     fn texts(&self) -> impl Iterator<Item = (&Vec<String>, Reader)> {
@@ -105,7 +108,7 @@ impl ChangeArgs {
 
     /// The changes that are no policy text, resolved against an estate.
     pub fn changes(&self, estate: &Estate) -> Result<Vec<Change>, Failure> {
-        let mut changes = Vec::new();
+        let mut changes = self.given.clone();
         for (list, read) in self.texts() {
             for text in list {
                 changes.push(read(estate, text).map_err(Failure::from)?);
@@ -171,7 +174,7 @@ fn read_text(file: &str) -> Result<(String, String), Failure> {
 pub fn parsed(
     sources: &mut Sources,
     texts: &[(String, String)],
-    stage: &Stage,
+    terminal: &Terminal,
 ) -> Result<Vec<(FileId, tree::File)>, Failure> {
     let mut trees = Vec::new();
     let mut mistakes = Vec::new();
@@ -181,13 +184,13 @@ pub fn parsed(
         mistakes.extend(found.diagnostics);
         trees.push((file, found.tree));
     }
-    refuse(sources, &mistakes, stage)?;
+    refuse(sources, &mistakes, terminal)?;
     Ok(trees)
 }
 
-fn refuse(sources: &Sources, mistakes: &[bastide_syntax::Diagnostic], stage: &Stage) -> Result<(), Failure> {
+fn refuse(sources: &Sources, mistakes: &[bastide_syntax::Diagnostic], terminal: &Terminal) -> Result<(), Failure> {
     let errors: Vec<_> = mistakes.iter().filter(|d| d.is_error()).collect();
-    if errors.is_empty() { Ok(()) } else { Err(Failure::Estate(diagnostics::report(sources, &errors, stage))) }
+    if errors.is_empty() { Ok(()) } else { Err(Failure::Estate(diagnostics::report(sources, &errors, terminal))) }
 }
 
 /// The estate with policy texts laid over it.
@@ -195,12 +198,12 @@ pub fn laid_over(
     opened: &mut Opened,
     root: &Path,
     texts: &[(String, String)],
-    stage: &Stage,
+    terminal: &Terminal,
 ) -> Result<Option<Estate>, Failure> {
     if texts.is_empty() {
         return Ok(None);
     }
-    let trees = parsed(&mut opened.loaded.sources, texts, stage)?;
+    let trees = parsed(&mut opened.loaded.sources, texts, terminal)?;
     refuse_locked(opened.estate(), trees.iter().map(|(_, tree)| tree))?;
     if !trees.iter().all(|(_, tree)| is_light(tree)) {
         // What names mean may change: everything is read anew.
@@ -209,7 +212,7 @@ pub fn laid_over(
         return match loaded.estate {
             Some(estate) => Ok(Some(estate)),
             None => {
-                refuse(&loaded.sources, &loaded.diagnostics, stage)?;
+                refuse(&loaded.sources, &loaded.diagnostics, terminal)?;
                 Err(Failure::Outside("the estate with the text laid over cannot be read".to_string()))
             }
         };
@@ -222,7 +225,7 @@ pub fn laid_over(
         estate = match lay_over(&estate, tree, &files, &lines) {
             Ok(after) => after,
             Err(mistakes) => {
-                refuse(sources, &mistakes, stage)?;
+                refuse(sources, &mistakes, terminal)?;
                 estate
             }
         };
@@ -236,9 +239,9 @@ fn anew(
     root: &Path,
     mut all: Texts,
     texts: &[(String, String)],
-    stage: &Stage,
+    terminal: &Terminal,
 ) -> Result<Estate, Failure> {
-    let trees = parsed(&mut opened.loaded.sources, texts, stage)?;
+    let trees = parsed(&mut opened.loaded.sources, texts, terminal)?;
     refuse_locked(opened.estate(), trees.iter().map(|(_, tree)| tree))?;
     let mut loaded = read(root, &all)?;
     if let Some(estate) = loaded.estate.as_ref().filter(|_| !texts.is_empty()) {
@@ -247,7 +250,7 @@ fn anew(
         all.extend(planned);
         loaded = read(root, &all)?;
     }
-    refuse(&loaded.sources, &loaded.diagnostics, stage)?;
+    refuse(&loaded.sources, &loaded.diagnostics, terminal)?;
     loaded.estate.ok_or_else(|| Failure::Outside("the estate with what is added cannot be read".to_string()))
 }
 
@@ -277,14 +280,14 @@ fn planned(opened: &Opened, texts: &[(String, String)], trees: &[(FileId, tree::
 }
 
 /// Makes the changes on a copy of the estate.
-pub fn changed(opened: &mut Opened, root: &Path, args: &ChangeArgs, stage: &Stage) -> Result<Changed, Failure> {
+pub fn changed(opened: &mut Opened, root: &Path, args: &ChangeArgs, terminal: &Terminal) -> Result<Changed, Failure> {
     let texts = args.overlays()?;
     let newcomers = args.newcomers(opened.estate())?;
     let base = if newcomers.is_empty() {
-        laid_over(opened, root, &texts, stage)?
+        laid_over(opened, root, &texts, terminal)?
     } else {
         let rows = write::newcomers(&opened.loaded, opened.estate(), &newcomers);
-        Some(anew(opened, root, rows.map_err(|e| Failure::Outside(e.to_string()))?, &texts, stage)?)
+        Some(anew(opened, root, rows.map_err(|e| Failure::Outside(e.to_string()))?, &texts, terminal)?)
     };
     let from = base.as_ref().unwrap_or(opened.estate());
     let changes = args.changes(from)?;
@@ -305,10 +308,15 @@ pub fn changed(opened: &mut Opened, root: &Path, args: &ChangeArgs, stage: &Stag
 }
 
 /// The new text of every file, and the estate that they give.
-pub fn written(opened: &mut Opened, root: &Path, args: &ChangeArgs, stage: &Stage) -> Result<(Texts, Loaded), Failure> {
+pub fn written(
+    opened: &mut Opened,
+    root: &Path,
+    args: &ChangeArgs,
+    terminal: &Terminal,
+) -> Result<(Texts, Loaded), Failure> {
     let outside = |error: write::WriteError| Failure::Outside(format!("{error}; nothing is written"));
     let texts = args.overlays()?;
-    let trees = parsed(&mut opened.loaded.sources, &texts, stage)?;
+    let trees = parsed(&mut opened.loaded.sources, &texts, terminal)?;
     let newcomers = args.newcomers(opened.estate())?;
     let mut all = write::newcomers(&opened.loaded, opened.estate(), &newcomers).map_err(outside)?;
     let with = (!all.is_empty()).then(|| read(root, &all)).transpose()?;
@@ -321,7 +329,7 @@ pub fn written(opened: &mut Opened, root: &Path, args: &ChangeArgs, stage: &Stag
     all.extend(write::plan(base, estate, &args.changes(estate)?, &[]).map_err(outside)?);
     let loaded = read(root, &all)?;
     if loaded.estate.is_none() {
-        refuse(&loaded.sources, &loaded.diagnostics, stage)?;
+        refuse(&loaded.sources, &loaded.diagnostics, terminal)?;
     }
     Ok((all, loaded))
 }

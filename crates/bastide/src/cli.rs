@@ -6,14 +6,11 @@ use crate::commands::{
 };
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
-use crate::stage::{Color, Stage};
+use crate::terminal::{Color, Terminal};
 use crate::{commands, demo, examples};
 use clap::{CommandFactory, Parser, Subcommand};
 use std::ffi::OsString;
 use std::process::ExitCode;
-
-/// A thousand nested folders must not exhaust the stack, whatever asks for their parents.
-const STACK: usize = 512 << 20;
 
 /// What `--version` says; `-V` says the number alone.
 const VERSION: &str = concat!(
@@ -143,8 +140,8 @@ fn moved(words: Vec<OsString>) -> Vec<OsString> {
 /// Runs the command line and gives its exit status.
 pub fn main() -> ExitCode {
     std::panic::set_hook(Box::new(|info| {
-        let stage = Stage::real(Color::Never);
-        stage.complain(&format!(
+        let terminal = Terminal::real(Color::Never);
+        terminal.complain(&format!(
             "error: a fault of Bastide itself: {info}\nplease report it with the command you gave\n"
         ));
     }));
@@ -155,12 +152,11 @@ pub fn main() -> ExitCode {
         Ok(cli) => cli,
         Err(error) => return told(&error),
     };
-    let _ = rayon::ThreadPoolBuilder::new().stack_size(STACK).build_global();
-    let work = std::thread::Builder::new().stack_size(STACK).spawn(move || {
-        let mut stage = Stage::real(cli.color);
-        let status = run(cli, &mut stage);
+    let work = std::thread::Builder::new().spawn(move || {
+        let mut terminal = Terminal::real(cli.color);
+        let status = run(cli, &mut terminal);
         status.unwrap_or_else(|failure| {
-            stage.complain(&failure.text());
+            terminal.complain(&failure.text());
             failure.status()
         })
     });
@@ -168,7 +164,7 @@ pub fn main() -> ExitCode {
         Ok(Ok(status)) => ExitCode::from(status),
         Ok(Err(_)) => ExitCode::from(FAULT),
         Err(error) => {
-            Stage::real(Color::Never).complain(&format!("error: no thread can be started: {error}\n"));
+            Terminal::real(Color::Never).complain(&format!("error: no thread can be started: {error}\n"));
             ExitCode::from(crate::failure::OUTSIDE)
         }
     }
@@ -181,32 +177,32 @@ fn told(error: &clap::Error) -> ExitCode {
     if plain == harmless && bastide_syntax::no_commands(&plain) == plain {
         error.exit();
     }
-    Stage::real(Color::Never).complain(&harmless);
+    Terminal::real(Color::Never).complain(&harmless);
     ExitCode::from(u8::try_from(error.exit_code()).unwrap_or(crate::failure::USAGE))
 }
 
 /// Runs one command; its status where it came to its end.
-pub fn run(cli: Cli, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(cli: Cli, terminal: &mut Terminal) -> Result<u8, Failure> {
     match cli.command {
-        Command::Demo(args) => demo::run(args, cli.color, stage),
-        Command::New(args) => commands::new::run(args, stage),
-        Command::Check(args) => check::run(args, &cli.estate, stage),
-        Command::Fmt(args) => fmt::run(args, &cli.estate, stage),
-        Command::Rules(args) => rules::run(args, &cli.estate, stage),
-        Command::About(args) => about::run(args, &cli.estate, stage),
-        Command::Reach(args) => reach::run(args, &cli.estate, stage),
-        Command::Matrix(args) => matrix::run(args, &cli.estate, stage),
-        Command::What(args) => what::run(args, &cli.estate, stage),
-        Command::Who(args) => who::run(args, &cli.estate, stage),
-        Command::Why(args) => why::run(args, &cli.estate, stage),
-        Command::Compare(args) => compare::run(args, &cli.estate, stage),
-        Command::Diff(args) => diff::run(args, &cli.estate, stage),
-        Command::Audit(args) => audit::run(args, &cli.estate, stage),
-        Command::Test(args) => test::run(args, &cli.estate, stage),
-        Command::Try(args) => r#try::run(args, &cli.estate, stage),
-        Command::Report(args) => report::run(args, &cli.estate, stage),
-        Command::Review(args) => review::run(args, &cli.estate, stage),
-        Command::Schema(args) => schema::run(args, stage),
-        Command::Setup(args) => setup::run(args, stage),
+        Command::Demo(args) => demo::run(args, cli.color, terminal),
+        Command::New(args) => commands::new::run(args, terminal),
+        Command::Check(args) => check::run(args, &cli.estate, terminal),
+        Command::Fmt(args) => fmt::run(args, &cli.estate, terminal),
+        Command::Rules(args) => rules::run(args, &cli.estate, terminal),
+        Command::About(args) => about::run(args, &cli.estate, terminal),
+        Command::Reach(args) => reach::run(args, &cli.estate, terminal),
+        Command::Matrix(args) => matrix::run(args, &cli.estate, terminal),
+        Command::What(args) => what::run(args, &cli.estate, terminal),
+        Command::Who(args) => who::run(args, &cli.estate, terminal),
+        Command::Why(args) => why::run(args, &cli.estate, terminal),
+        Command::Compare(args) => compare::run(args, &cli.estate, terminal),
+        Command::Diff(args) => diff::run(args, &cli.estate, terminal),
+        Command::Audit(args) => audit::run(args, &cli.estate, terminal),
+        Command::Test(args) => test::run(args, &cli.estate, terminal),
+        Command::Try(args) => r#try::run(args, &cli.estate, terminal),
+        Command::Report(args) => report::run(args, &cli.estate, terminal),
+        Command::Review(args) => review::run(args, &cli.estate, terminal),
+        Command::Schema(args) => schema::run(args, terminal),
+        Command::Setup(args) => setup::run(args, terminal),
     }
 }

@@ -4,7 +4,7 @@ use crate::cli::{self, Cli};
 use crate::commands::new::lay_out;
 use crate::failure::{DONE, Failure};
 use crate::print::text::{bold, dim, wrap};
-use crate::stage::{Color, Stage};
+use crate::terminal::{Color, Terminal};
 use bastide_formats::stray::Stray;
 use clap::{Args, Parser};
 use include_dir::{Dir, include_dir};
@@ -113,9 +113,9 @@ const TOUR: &[Stop] = &[
     },
 ];
 
-pub fn run(args: DemoArgs, color: Color, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: DemoArgs, color: Color, terminal: &mut Terminal) -> Result<u8, Failure> {
     // `check` is the first stop of the tour: its warnings need not be mentioned again.
-    stage.warned = true;
+    terminal.warned = true;
     let dir = &args.dir;
     let known = DEMO.get_file("bastide.toml").expect("the demo has a manifest").contents();
     let there = std::fs::read(dir.join("bastide.toml")).is_ok_and(|found| found == known);
@@ -126,22 +126,22 @@ pub fn run(args: DemoArgs, color: Color, stage: &mut Stage) -> Result<u8, Failur
             let message = format!("`{}` holds `{}`, which the demo did not write", dir.display(), strange.display());
             return Err(Failure::Usage(message, vec![hint]));
         }
-        stage.print(&format!("the demo estate stands in `{}` already\n", dir.display()))?;
+        terminal.print(&format!("the demo estate stands in `{}` already\n", dir.display()))?;
     } else {
         lay_out(&DEMO, dir)?;
-        stage.print(&format!("the demo estate is laid out in `{}`\n", dir.display()))?;
+        terminal.print(&format!("the demo estate is laid out in `{}`\n", dir.display()))?;
     }
     if args.no_tour {
         return Ok(DONE);
     }
     for (i, stop) in TOUR.iter().enumerate() {
         if i == 1 {
-            mistake(dir, color, stage)?;
+            mistake(dir, color, terminal)?;
         }
-        tell(stage, stop.story)?;
-        step(dir, stop.command, color, stage)?;
+        tell(terminal, stop.story)?;
+        step(dir, stop.command, color, terminal)?;
     }
-    tell(stage, "That was the tour. Everything it showed are files in the folder: change them and ask again.")?;
+    tell(terminal, "That was the tour. Everything it showed are files in the folder: change them and ask again.")?;
     Ok(DONE)
 }
 
@@ -178,32 +178,32 @@ fn is_draft(path: &Path) -> bool {
     std::fs::read(path).is_ok_and(|text| text == DRAFT.as_bytes())
 }
 
-fn tell(stage: &mut Stage, story: &str) -> Result<(), Failure> {
-    let columns = stage.width().min(100);
+fn tell(terminal: &mut Terminal, story: &str) -> Result<(), Failure> {
+    let columns = terminal.width().min(100);
     let lines = wrap(&story.split_whitespace().collect::<Vec<_>>().join(" "), columns - 2);
     let story: String = lines.iter().map(|l| format!("{}\n", dim(&format!("| {l}")))).collect();
-    stage.print(&format!("\n{story}\n"))
+    terminal.print(&format!("\n{story}\n"))
 }
 
 /// Runs one command as it would be typed.
-fn step(dir: &Path, command: &[&str], color: Color, stage: &mut Stage) -> Result<(), Failure> {
+fn step(dir: &Path, command: &[&str], color: Color, terminal: &mut Terminal) -> Result<(), Failure> {
     // What is written goes into the demo's folder, wherever the tour was begun.
     let file = dir.join(PAGE).to_string_lossy().into_owned();
     let command: Vec<&str> = command.iter().map(|word| if *word == PAGE { file.as_str() } else { *word }).collect();
     let quoted = |word: &&str| if word.contains(' ') { format!("\"{word}\"") } else { word.to_string() };
     let shown: Vec<String> = command.iter().map(quoted).collect();
-    stage.print(&format!("{}\n\n", bold(&format!("$ bastide {}", shown.join(" ")))))?;
+    terminal.print(&format!("{}\n\n", bold(&format!("$ bastide {}", shown.join(" ")))))?;
     let dir = dir.to_string_lossy();
     let words = ["bastide", "-C", &dir].into_iter().chain(command.iter().copied());
     let on = if command[0] != "check" { vec!["--on", DAY] } else { Vec::new() };
     let mut cli = Cli::try_parse_from(words.chain(on)).map_err(|e| Failure::Usage(e.to_string(), Vec::new()))?;
     cli.color = color;
-    match cli::run(cli, stage) {
+    match cli::run(cli, terminal) {
         Ok(DONE) => Ok(()),
-        Ok(status) => stage.print(&format!("{}\n", dim(&format!("(exit status {status})")))),
+        Ok(status) => terminal.print(&format!("{}\n", dim(&format!("(exit status {status})")))),
         Err(failure @ Failure::Estate(_)) => {
             let status = failure.status();
-            stage.print(&format!("{}{}\n", failure.text(), dim(&format!("(exit status {status})"))))
+            terminal.print(&format!("{}{}\n", failure.text(), dim(&format!("(exit status {status})"))))
         }
         Err(other) => Err(other),
     }
@@ -215,9 +215,9 @@ const DRAFT: &str = "rule reading-room-sees-reports {\n    because \"Visitors as
 const DRAFT_FILE: &str = "policy/draft.bastide";
 
 /// Shows what a mistake looks like: a rule with two of them is saved beside the others for a moment.
-fn mistake(dir: &Path, color: Color, stage: &mut Stage) -> Result<(), Failure> {
+fn mistake(dir: &Path, color: Color, terminal: &mut Terminal) -> Result<(), Failure> {
     tell(
-        stage,
+        terminal,
         "Those are warnings: leads for later. An error stops everything, for an answer from half an estate would be worse \
          than none. Somebody saves a new rule in policy/draft.bastide in a hurry and asks for the matrix:",
     )?;
@@ -229,7 +229,7 @@ fn mistake(dir: &Path, color: Color, stage: &mut Stage) -> Result<(), Failure> {
     let (mut file, stray) = Stray::make(make, |_| draft.clone())?;
     file.write_all(DRAFT.as_bytes())?;
     drop(file);
-    let shown = step(dir, &["matrix"], color, stage);
+    let shown = step(dir, &["matrix"], color, terminal);
     std::fs::remove_file(&draft)?;
     drop(stray);
     shown

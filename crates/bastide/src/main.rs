@@ -14,7 +14,7 @@ mod print;
 mod progress;
 mod revision;
 mod shells;
-mod stage;
+mod terminal;
 mod tidy;
 mod whole;
 

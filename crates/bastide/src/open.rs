@@ -5,9 +5,9 @@ use crate::print::diagnostics;
 use crate::print::text::{count, visible};
 use crate::progress::Telling;
 use crate::revision::{Named, Place};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_engine::prove::with_personas;
-use bastide_engine::{Judge, find, session};
+use bastide_engine::{Snapshot, find, session};
 use bastide_formats::write::{Lock, Texts};
 use bastide_formats::{Loaded, manifest};
 use bastide_model::proof::Persona;
@@ -127,9 +127,17 @@ impl Opened {
         self.loaded.estate.as_ref().expect("an estate with errors is not opened")
     }
 
+    /// The estate at a moment, ready to be asked.
+    ///
+    /// # Errors
+    /// Decisions that depend on themselves: the estate cannot be evaluated.
+    pub fn snapshot(&self, moment: &Moment, terminal: &Terminal) -> Result<Snapshot, Failure> {
+        Snapshot::new(self.estate(), moment).map_err(|cycles| cycle(self, &cycles, terminal))
+    }
+
     /// Users that are named, personas (`persona:NAME`) and somebody who is in a group and has nothing else (`group:GROUP`)
     /// among them. Where one of those is named, they stand behind everybody from here on.
-    pub fn somebody(&mut self, names: &[&str], stage: &Stage) -> Result<Vec<UserId>, Failure> {
+    pub fn somebody(&mut self, names: &[&str], terminal: &Terminal) -> Result<Vec<UserId>, Failure> {
         let is_persona = |name: &&&str| name.starts_with("persona:");
         let mut groups = Vec::new();
         for name in names {
@@ -160,14 +168,9 @@ impl Opened {
                 // Somebody is called so; who is meant cannot be told.
                 Failure::Usage(format!("`{name}` is the id of a user, too"), Vec::new())
             }),
-            None => user(estate, name, stage),
+            None => user(estate, name, terminal),
         };
         names.iter().map(one).collect()
-    }
-
-    /// Lets it go, where the command goes on without it.
-    pub fn close(self) {
-        drop(ManuallyDrop::into_inner(self.loaded));
     }
 }
 
@@ -213,20 +216,20 @@ impl EstateArgs {
     }
 
     /// Loads the estate; with any error in it there is none.
-    pub fn open(&self, stage: &mut Stage) -> Result<Opened, Failure> {
+    pub fn open(&self, terminal: &mut Terminal) -> Result<Opened, Failure> {
         let started = Instant::now();
         let root = self.root()?;
         let reading = Telling::reading();
         let loaded = read(&root, &Texts::new())?;
         drop(reading);
-        say_settled(&loaded, stage);
-        self.opened(loaded, root, started, stage)
+        say_settled(&loaded, terminal);
+        self.opened(loaded, root, started, terminal)
     }
 
     /// The estate of a name, as [`EstateArgs::open`] gives the one at hand.
-    pub fn open_named(&self, named: &Named, stage: &mut Stage) -> Result<Opened, Failure> {
+    pub fn open_named(&self, named: &Named, terminal: &mut Terminal) -> Result<Opened, Failure> {
         match &named.place {
-            Place::Folder(root) => EstateArgs { estate: Some(root.clone()), ..self.clone() }.open(stage),
+            Place::Folder(root) => EstateArgs { estate: Some(root.clone()), ..self.clone() }.open(terminal),
             Place::Store(store) => {
                 let started = Instant::now();
                 let loaded = bastide_formats::load_from(&**store, day());
@@ -235,28 +238,34 @@ impl EstateArgs {
                 if let Some(refused) = refused {
                     return Err(Failure::Outside(format!("`{}` cannot be read: {}", named.name, refused.message)));
                 }
-                self.opened(loaded, PathBuf::new(), started, stage)
+                self.opened(loaded, PathBuf::new(), started, terminal)
             }
         }
     }
 
-    fn opened(&self, loaded: Loaded, root: PathBuf, started: Instant, stage: &mut Stage) -> Result<Opened, Failure> {
+    fn opened(
+        &self,
+        loaded: Loaded,
+        root: PathBuf,
+        started: Instant,
+        terminal: &mut Terminal,
+    ) -> Result<Opened, Failure> {
         if loaded.estate.is_none() {
             let errors: Vec<&Diagnostic> = loaded.diagnostics.iter().filter(|d| d.is_error()).collect();
-            return Err(Failure::Estate(diagnostics::report(&loaded.sources, &errors, stage)));
+            return Err(Failure::Estate(diagnostics::report(&loaded.sources, &errors, terminal)));
         }
         let warnings: usize = loaded.diagnostics.iter().map(|d| 1 + d.more).sum();
-        if warnings > 0 && !self.quiet && !std::mem::replace(&mut stage.warned, true) {
+        if warnings > 0 && !self.quiet && !std::mem::replace(&mut terminal.warned, true) {
             let them = if warnings == 1 { "1 warning".to_string() } else { format!("{warnings} warnings") };
-            stage.complain(&format!("note: the estate has {them}: `bastide check` shows them\n"));
+            terminal.complain(&format!("note: the estate has {them}: `bastide check` shows them\n"));
             let lost: Vec<&Diagnostic> =
                 loaded.diagnostics.iter().filter(|d| *d.code == codes::LOST_RESTRICTION).collect();
             for one in lost.iter().take(MOST_LOST) {
                 let place = one.place.map_or(String::new(), |place| format!("{}: ", loaded.sources.place(place)));
-                stage.complain(&format!("warning: {}{}\n", visible(&place), visible(&one.message)));
+                terminal.complain(&format!("warning: {}{}\n", visible(&place), visible(&one.message)));
             }
             if lost.len() > MOST_LOST {
-                stage.complain(&format!(
+                terminal.complain(&format!(
                     "warning: and {} more have lost something\n",
                     count(lost.len() - MOST_LOST, "restriction")
                 ));
@@ -267,11 +276,11 @@ impl EstateArgs {
 }
 
 /// The user of an id; on a terminal, of its only beginning, too, which is said.
-pub fn user(estate: &Estate, name: &str, stage: &Stage) -> Result<UserId, Failure> {
+pub fn user(estate: &Estate, name: &str, terminal: &Terminal) -> Result<UserId, Failure> {
     let found = find::user(estate, name);
-    match find::user_begun(estate, name).filter(|_| found.is_err() && stage.by_hand()) {
+    match find::user_begun(estate, name).filter(|_| found.is_err() && terminal.by_hand()) {
         Some(user) => {
-            taken(name, estate.people.id(user), stage);
+            taken(name, estate.people.id(user), terminal);
             Ok(user)
         }
         None => Ok(found?),
@@ -279,19 +288,19 @@ pub fn user(estate: &Estate, name: &str, stage: &Stage) -> Result<UserId, Failur
 }
 
 /// The resource of an id or a path; on a terminal, of the only beginning of a path, too, which is said.
-pub fn resource(estate: &Estate, name: &str, stage: &Stage) -> Result<ResourceId, Failure> {
+pub fn resource(estate: &Estate, name: &str, terminal: &Terminal) -> Result<ResourceId, Failure> {
     let found = find::resource(estate, name);
-    match find::resource_begun(estate, name).filter(|_| found.is_err() && stage.by_hand()) {
+    match find::resource_begun(estate, name).filter(|_| found.is_err() && terminal.by_hand()) {
         Some(resource) => {
-            taken(name, &estate.catalog.path(resource), stage);
+            taken(name, &estate.catalog.path(resource), terminal);
             Ok(resource)
         }
         None => Ok(found?),
     }
 }
 
-fn taken(name: &str, whole: &str, stage: &Stage) {
-    stage.complain(&format!("note: `{}` is taken for `{}`\n", visible(name), visible(whole)));
+fn taken(name: &str, whole: &str, terminal: &Terminal) {
+    terminal.complain(&format!("note: `{}` is taken for `{}`\n", visible(name), visible(whole)));
 }
 
 /// Reads the estate in a folder, with other texts in some of its files.
@@ -300,28 +309,23 @@ pub fn read(root: &Path, texts: &Texts) -> Result<Loaded, Failure> {
 }
 
 /// Says what became of a change that was cut off. It is never settled in silence.
-pub fn say_settled(loaded: &Loaded, stage: &Stage) {
+pub fn say_settled(loaded: &Loaded, terminal: &Terminal) {
     let names = |files: Vec<&String>| files.iter().map(|file| format!("`{file}`")).collect::<Vec<_>>().join(", ");
     if !loaded.settled.finished.is_empty() {
         let files = names(loaded.settled.finished.iter().collect());
-        stage.complain(&format!("note: a change that was cut off while it was written is finished now: {files}\n"));
+        terminal.complain(&format!("note: a change that was cut off while it was written is finished now: {files}\n"));
     }
     if !loaded.settled.instead.is_empty() {
         let files = names(loaded.settled.instead.keys().collect());
-        stage.complain(&format!(
+        terminal.complain(&format!(
             "note: a change was cut off while it was written, and cannot be finished from here; it is read as it was meant: \
              {files}\n"
         ));
     }
 }
 
-/// A judge, or the cycle that makes the estate impossible to evaluate.
-pub fn judge<'e>(opened: &'e Opened, moment: &'e Moment, stage: &Stage) -> Result<Judge<'e>, Failure> {
-    Judge::new(opened.estate(), moment).map_err(|cycles| cycle(opened, &cycles, stage))
-}
-
 /// The failure of decisions that depend on themselves.
-pub fn cycle(opened: &Opened, cycles: &[Diagnostic], stage: &Stage) -> Failure {
+pub fn cycle(opened: &Opened, cycles: &[Diagnostic], terminal: &Terminal) -> Failure {
     let cycles: Vec<&Diagnostic> = cycles.iter().collect();
-    Failure::Estate(diagnostics::report(&opened.loaded.sources, &cycles, stage))
+    Failure::Estate(diagnostics::report(&opened.loaded.sources, &cycles, terminal))
 }

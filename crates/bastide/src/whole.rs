@@ -1,6 +1,6 @@
 //! Several files that appear together or not at all.
 
-use crate::stage::temporary_beside;
+use crate::terminal::temporary_beside;
 use bastide_formats::stray::{self, Stray};
 use std::collections::BTreeMap;
 use std::fs;

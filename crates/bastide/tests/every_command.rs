@@ -7,7 +7,7 @@
 mod common;
 
 use bastide_engine::change::{self, Change, apply};
-use bastide_engine::{Judge, Reason};
+use bastide_engine::{Reason, ReferenceEvaluator};
 use bastide_model::*;
 use bastide_testkit::random::{Shape, plan};
 use fastrand::Rng;
@@ -31,22 +31,22 @@ type Triple = (String, String, String);
 /// The evaluator's answers, asked once: by user, resource and action.
 struct Truth<'e> {
     estate: &'e Estate,
-    judge: Judge<'e>,
+    reference: ReferenceEvaluator<'e>,
     decisions: BTreeMap<(UserId, ResourceId, ActionId), bastide_engine::Decision>,
 }
 
 impl<'e> Truth<'e> {
     fn of(estate: &'e Estate, moment: &'e Moment) -> Option<Truth<'e>> {
-        let judge = Judge::new(estate, moment).ok()?;
+        let reference = ReferenceEvaluator::new(estate, moment).ok()?;
         let mut decisions = BTreeMap::new();
         for user in estate.people.all() {
             for resource in estate.catalog.all() {
                 for action in ActionId::all(estate.schema.actions.len()) {
-                    decisions.insert((user, resource, action), judge.decide(user, action, resource));
+                    decisions.insert((user, resource, action), reference.decide(user, action, resource));
                 }
             }
         }
-        Some(Truth { estate, judge, decisions })
+        Some(Truth { estate, reference, decisions })
     }
 
     fn allows(&self, user: UserId, action: ActionId, resource: ResourceId) -> bool {
@@ -204,7 +204,7 @@ fn what(asked: &Asked, user: UserId) {
     assert_eq!(told, by, "{about}: {}", estate.people.id(user));
     let groups: BTreeSet<(String, bool)> =
         list(&answer["groups"]).map(|g| (text(&g["group"]), g["certain"].as_bool().unwrap())).collect();
-    let expected = estate.groups.all().map(|g| (g, truth.judge.member(user, g)));
+    let expected = estate.groups.all().map(|g| (g, truth.reference.member(user, g)));
     let expected = expected.filter(|(_, t)| t.not_false()).map(|(g, t)| (estate.groups.id(g).to_string(), t.is_true()));
     assert_eq!(groups, expected.collect(), "{about}");
 }
@@ -304,7 +304,7 @@ fn why(
     let decides = list(&answer["applying"]).find(|a| a["fate"]["is"] == "decides");
     let by = decision.by.map(|id| estate.statement(id).name.as_str());
     assert_eq!(decides.map(|d| d["statement"]["name"].as_str().unwrap()), by, "{about}: {names:?}");
-    let favourable = truth.judge.favourable().decide(user, action, resource).is_allowed();
+    let favourable = truth.reference.favourable().decide(user, action, resource).is_allowed();
     assert_eq!(answer["undecided"], favourable != decision.is_allowed(), "{about}: {names:?}");
     for remedy in list(&answer["remedies"]["list"]) {
         let options: Vec<String> = list(&remedy["changes"]).flat_map(|c| list(&c["option"]).map(text)).collect();
@@ -416,10 +416,10 @@ fn reach(asked: &Asked, moment: &Moment, id: StatementId) {
         let entry = change::entry(condition::Term::Anyone, Modality::May, all, None, Reach::Under);
         alone = apply(&alone, &[Change::Give(std::sync::Arc::new(entry))]).unwrap();
     }
-    let Ok(judge) = Judge::new(&alone, moment) else { return };
-    let favourable = judge.favourable();
-    let applies = |judge: &Judge, user: UserId, action: ActionId, resource: ResourceId| {
-        let reason = judge.decide(user, action, resource).reason;
+    let Ok(reference) = ReferenceEvaluator::new(&alone, moment) else { return };
+    let favourable = reference.favourable();
+    let applies = |reference: &ReferenceEvaluator, user: UserId, action: ActionId, resource: ResourceId| {
+        let reason = reference.decide(user, action, resource).reason;
         match restricts {
             true => matches!(reason, Reason::Denied | Reason::Capped),
             false => matches!(reason, Reason::Granted | Reason::Assured | Reason::Blocked),
@@ -430,7 +430,7 @@ fn reach(asked: &Asked, moment: &Moment, id: StatementId) {
         for resource in alone.catalog.all() {
             for action in ActionId::all(alone.schema.actions.len()) {
                 let (now, other) =
-                    (applies(&judge, user, action, resource), applies(&favourable, user, action, resource));
+                    (applies(&reference, user, action, resource), applies(&favourable, user, action, resource));
                 triples += usize::from(now);
                 open += usize::from(now != other);
                 if now {

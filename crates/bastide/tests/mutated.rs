@@ -9,7 +9,7 @@
 
 mod common;
 
-use bastide_engine::Judge;
+use bastide_engine::ReferenceEvaluator;
 use bastide_model::*;
 use bastide_testkit::random::{Shape, plan};
 use fastrand::Rng;
@@ -300,12 +300,12 @@ fn answer(csv: &str) -> Answer {
 fn specified(dir: &Path) -> Option<Answer> {
     let estate = bastide_formats::load(dir).estate?;
     let moment = Moment::on(DAY.parse().unwrap(), &estate.schema);
-    let judge = Judge::new(&estate, &moment).ok()?;
+    let reference = ReferenceEvaluator::new(&estate, &moment).ok()?;
     let mut out = csv::Writer::from_writer(Vec::new());
     for resource in estate.catalog.all() {
         for user in estate.people.all() {
             for action in ActionId::all(estate.schema.actions.len()) {
-                let decision = judge.decide(user, action, resource);
+                let decision = reference.decide(user, action, resource);
                 let by = decision.by.map_or("", |by| estate.statement(by).name.as_str());
                 let word = if decision.is_allowed() { "allowed" } else { "refused" };
                 let action = &estate.schema.actions[action.index()].name;

@@ -5,9 +5,18 @@
 
 pub mod random;
 
+use bastide_formats::Loaded;
+use bastide_formats::store::Memory;
+use bastide_model::Estate;
+use jiff::civil::date;
 use std::fs;
 use std::path::{Path, PathBuf};
 use tempfile::TempDir;
+
+/// The demo estate, as it stands in the repository.
+pub fn demo() -> Loaded {
+    bastide_formats::load(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../crates/bastide/demo"))
+}
 
 /// The files of a case, in the order of their names' first occurrence.
 #[derive(Clone, Default, Debug)]
@@ -65,6 +74,24 @@ impl Case {
     /// The files.
     pub fn files(&self) -> &[(String, String)] {
         &self.files
+    }
+
+    /// Reads the files, which lie in memory.
+    pub fn load(&self) -> Loaded {
+        let files: Memory = self.files.iter().map(|(name, text)| (name.as_str(), bytes(text))).collect();
+        bastide_formats::load_from(&files, date(2026, 11, 24))
+    }
+
+    /// The estate that the files hold.
+    ///
+    /// # Panics
+    /// When it has errors.
+    pub fn estate(&self) -> Estate {
+        let loaded = self.load();
+        let errors = || -> Vec<&str> {
+            loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| d.message.as_str()).collect()
+        };
+        loaded.estate.as_ref().cloned().unwrap_or_else(|| panic!("{:#?}\n{:#?}", errors(), self.files))
     }
 
     /// Writes the files into a temporary folder. `\xNN` in a text stands for that byte, so that a

@@ -3,10 +3,10 @@
 
 mod common;
 
+use bastide_engine::Snapshot;
 use bastide_engine::access::{ledger, summary, sweep};
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::difference;
-use bastide_engine::evaluate::Snapshot;
 use bastide_model::*;
 use common::{estate, folder, moment};
 use divan::Bencher;
@@ -44,7 +44,7 @@ fn evaluate(bencher: Bencher, size: (usize, usize)) {
 fn summarise(bencher: Bencher, size: (usize, usize)) {
     let estate = estate(size);
     let moment = moment(&estate);
-    bencher.bench_local(|| summary(&estate, &moment, &|_| {}).expect("no circles").profiles);
+    bencher.bench_local(|| summary(&Snapshot::new(&estate, &moment).expect("no circles"), &|_| {}).profiles);
 }
 
 #[divan::bench(args = SIZES, sample_count = 4)]
@@ -53,13 +53,14 @@ fn stream(bencher: Bencher, size: (usize, usize)) {
     let moment = moment(&estate);
     let users: Vec<UserId> = estate.people.all().take(200).collect();
     let resources: Vec<ResourceId> = estate.catalog.all().collect();
+    let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
     bencher.bench_local(|| {
         let mut allowed = 0u64;
         let each = |row: bastide_engine::access::Row| {
             allowed += (0..users.len()).map(|u| row.allowed(u).count() as u64).sum::<u64>();
             Ok::<(), Infallible>(())
         };
-        sweep(&estate, &moment, &users, &resources, each).expect("no circles");
+        let Ok(()) = sweep(&snapshot, &users, &resources, each);
         allowed
     });
 }
@@ -69,7 +70,8 @@ fn fold(bencher: Bencher, size: (usize, usize)) {
     let estate = estate(size);
     let moment = moment(&estate);
     let root = |r: ResourceId| estate.catalog.upward(r).last().map_or(0, |r| r.0);
-    bencher.bench_local(|| ledger(&estate, &moment, &root, false).expect("no circles").lines.len());
+    let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
+    bencher.bench_local(|| ledger(&snapshot, &root, false).lines.len());
 }
 
 /// One entry taken out, against the engine that is there.

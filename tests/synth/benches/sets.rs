@@ -5,7 +5,7 @@
 
 mod common;
 
-use bastide_engine::evaluate::Snapshot;
+use bastide_engine::Snapshot;
 use bastide_engine::sets::store::SetId;
 use common::{estate, moment};
 use divan::Bencher;

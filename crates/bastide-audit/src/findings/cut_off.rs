@@ -6,7 +6,7 @@ use crate::survey::shares;
 use crate::{Case, Found, Survey, Triple};
 use bastide_engine::change::{Change, ResourceCell, entry};
 use bastide_engine::decide::place::anchor;
-use bastide_engine::evaluate::{Probe, Snapshot};
+use bastide_engine::evaluate::Probe;
 use bastide_model::condition::{Operand, ResourceField, Term, Who};
 use bastide_model::schema::Travel;
 use bastide_model::*;
@@ -128,8 +128,7 @@ type Above = (u32, ResourceId);
 fn cuts(case: &Case, survey: &Survey, live: &[(StatementId, &Statement)]) -> Vec<Cut> {
     let catalog = &case.estate.catalog;
     let probes: Vec<Probe> = live.iter().map(|(_, s)| Probe::Statement(s, false)).collect();
-    // It was proven free of circles.
-    let Ok(snapshot) = Snapshot::probing(case.estate, case.moment, &probes) else { return Vec::new() };
+    let snapshot = survey.snapshot.asking(&probes);
     let mut at_place: HashMap<ResourceId, Vec<u32>> = HashMap::new();
     for (at, (_, s)) in live.iter().enumerate() {
         for place in s.what.places.iter().flatten().filter(|place| place.reach != Reach::At) {

@@ -38,5 +38,5 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
 fn has_members(survey: &Survey, estate: &Estate, group: GroupId) -> bool {
     let through = !estate.groups.through(group).is_empty();
     !estate.groups.users(group).is_clear()
-        || through && estate.people.all().any(|user| survey.judge.member(user, group).is_true())
+        || through && estate.people.all().any(|user| survey.reference.member(user, group).is_true())
 }

@@ -18,9 +18,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
-    let session = |s: &Statement| {
-        [&s.who.condition, &s.what.condition, &s.condition].into_iter().flatten().any(|c| c.mentions().session)
-    };
+    let session = |s: &Statement| s.conditions().any(|c| c.mentions().session);
     let unknown = |s: &Statement| {
         s.who.terms.iter().any(|t| matches!(t, Term::Nobody(_))) || s.what.places.as_ref().is_some_and(Vec::is_empty)
     };

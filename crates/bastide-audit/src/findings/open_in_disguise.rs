@@ -38,7 +38,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         {
             continue;
         }
-        let meant = |user: &&UserId| narrowing.iter().all(|c| survey.judge.condition(c, Some(**user), None).is_true());
+        let meant =
+            |user: &&UserId| narrowing.iter().all(|c| survey.reference.condition(c, Some(**user), None).is_true());
         let number = active.iter().filter(meant).count();
         if (number as f64) < case.limits.nearly_everybody * active.len() as f64 {
             continue;

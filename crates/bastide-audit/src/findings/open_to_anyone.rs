@@ -22,8 +22,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let mut found = Vec::new();
     for (id, s) in case.live() {
-        let narrowed =
-            [&s.who.condition, &s.what.condition, &s.condition].into_iter().flatten().any(|c| c.mentions().user);
+        let narrowed = s.conditions().any(|c| c.mentions().user);
         let reach = survey.of(id);
         if !s.modality.permits() || !s.who.terms.contains(&Term::Anyone) || narrowed || reach.pairs == 0 {
             continue;

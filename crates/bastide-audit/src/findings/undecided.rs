@@ -16,10 +16,8 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     check,
 };
 
-fn check(case: &Case, _: &Survey) -> Vec<Found> {
+fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    // Proven free of circles by the survey.
-    let hanging = hanging(estate, case.moment).unwrap_or_default();
     let told = |hanging: Hanging| {
         let first = hanging.users.first().map(|u| estate.people.origins[u.index()]);
         let first = first.or(hanging.resources.first().map(|r| estate.catalog.origins[r.index()]));
@@ -35,5 +33,5 @@ fn check(case: &Case, _: &Survey) -> Vec<Found> {
             .evidence(format!("asked for by {}", by.join(", ")))
             .example(Some(hanging.example))
     };
-    hanging.into_iter().map(told).collect()
+    hanging(&survey.snapshot).into_iter().map(told).collect()
 }

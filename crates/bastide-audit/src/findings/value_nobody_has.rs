@@ -22,13 +22,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut found = Vec::new();
     for (id, s) in case.live() {
-        for condition in [&s.who.condition, &s.what.condition, &s.condition].into_iter().flatten() {
+        for condition in s.conditions() {
             condition.visit(&mut |inner| {
-                let Test::Compare { left, comparison: Comparison::Equal | Comparison::NotEqual, right, .. } =
-                    &inner.test
-                else {
-                    return;
-                };
+                let equal = |of: &Compared| matches!(of.comparison, Comparison::Equal | Comparison::NotEqual);
+                let Some(Compared { left, right, .. }) = inner.test.compared().filter(equal) else { return };
                 for (of, value) in [(left, right), (right, left)] {
                     let Operand::Literal(value) = value else { continue };
                     let carried = match of {

@@ -39,8 +39,7 @@ pub fn enlarge(case: &mut Case, people: usize, papers: usize) {
 }
 
 fn audited(case: &Case, did: &[(&str, &str, &str)]) -> Vec<Finding> {
-    let dir = case.lay_out();
-    let loaded = bastide_formats::load(dir.path());
+    let loaded = case.load();
     let errors: Vec<&str> = loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| d.message.as_str()).collect();
     let estate: &Estate = loaded.estate.as_ref().unwrap_or_else(|| panic!("{errors:#?}"));
     let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
@@ -65,12 +64,12 @@ fn audited(case: &Case, did: &[(&str, &str, &str)]) -> Vec<Finding> {
     };
     let found = audit(&case, &|_| true, &|_| {}).expect("no circles");
     // Whatever example is given, the evaluator says the same of it.
-    let judge = bastide_engine::Judge::new(estate, &moment).unwrap();
+    let reference = bastide_engine::ReferenceEvaluator::new(estate, &moment).unwrap();
     for example in found.iter().filter_map(|f| f.example.as_ref()) {
         let user = estate.people.find(&example.user).unwrap();
         let action = estate.schema.action(&example.action).unwrap();
         let resource = estate.catalog.find(&example.resource).unwrap();
-        let can = if judge.decide(user, action, resource).is_allowed() { " can " } else { " cannot " };
+        let can = if reference.decide(user, action, resource).is_allowed() { " can " } else { " cannot " };
         assert!(example.sentence.contains(can), "{}", example.sentence);
     }
     found

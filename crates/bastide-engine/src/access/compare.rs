@@ -2,13 +2,12 @@
 //! only what one can and the other cannot, with the cause of each difference.
 
 use super::person::KindCount;
-use crate::decide::{Judge, Reason, targets};
+use crate::decide::{Reason, ReferenceEvaluator, targets};
 use crate::difference::{Fold, fold};
-use crate::evaluate::Snapshot;
 use crate::explain::{StatementRef, Way, ways};
 use crate::show;
+use crate::snapshot::Snapshot;
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -84,12 +83,8 @@ pub struct Apart {
 type Cause = (Option<StatementId>, Reason, Option<StatementId>);
 
 /// Compares a user with another, or with the active members of a group.
-///
-/// # Errors
-/// Decisions that depend on themselves.
-pub fn compare(estate: &Estate, moment: &Moment, left: UserId, right: Beside) -> Result<Comparison, Vec<Diagnostic>> {
-    let judge = Judge::new(estate, moment)?;
-    let snapshot = Snapshot::new(estate, moment)?;
+pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
+    let (estate, reference) = (snapshot.estate(), snapshot.reference());
     let mut engine = snapshot.evaluator();
     let mut members = engine.nobody();
     let others: Vec<UserId> = match right {
@@ -97,7 +92,7 @@ pub fn compare(estate: &Estate, moment: &Moment, left: UserId, right: Beside) ->
         Beside::Group(group) => estate
             .people
             .all()
-            .filter(|u| *u != left && estate.people.is_active(*u) && judge.member(*u, group).is_true())
+            .filter(|u| *u != left && estate.people.is_active(*u) && reference.member(*u, group).is_true())
             .collect(),
     };
     others.iter().for_each(|user| members.insert(user.index()));
@@ -152,29 +147,35 @@ pub fn compare(estate: &Estate, moment: &Moment, left: UserId, right: Beside) ->
         |causes: BTreeMap<Cause, BTreeMap<ResourceId, Vec<usize>>>, has: Option<UserId>, lacks: Option<UserId>| {
             let (Some(has), Some(lacks)) = (has, lacks) else { return Vec::new() };
             let mut list: Vec<Apart> =
-                causes.into_iter().flat_map(|(cause, at)| tell(&judge, has, lacks, cause, at)).collect();
+                causes.into_iter().flat_map(|(cause, at)| tell(&reference, has, lacks, cause, at)).collect();
             list.sort_by_key(|a| std::cmp::Reverse(a.pairs));
             list
         };
-    Ok(Comparison {
+    Comparison {
         left: left_tally.party(estate, left_id, left_name, "user", 1),
         right: right_tally.party(estate, right_id, right_name, sort, others.len()),
         same,
         only_left: told(only_left, Some(left), first),
         only_right: told(only_right, first, Some(left)),
-    })
+    }
 }
 
 /// One cause, cut into parts with the same actions.
-fn tell(judge: &Judge, has: UserId, lacks: UserId, cause: Cause, at: BTreeMap<ResourceId, Vec<usize>>) -> Vec<Apart> {
-    let estate = judge.estate();
+fn tell(
+    reference: &ReferenceEvaluator,
+    has: UserId,
+    lacks: UserId,
+    cause: Cause,
+    at: BTreeMap<ResourceId, Vec<usize>>,
+) -> Vec<Apart> {
+    let estate = reference.estate();
     let (by, reason, against) = cause;
     let mut by_actions: BTreeMap<Vec<usize>, Vec<ResourceId>> = BTreeMap::new();
     for (resource, actions) in at {
         by_actions.entry(actions).or_default().push(resource);
     }
     let chain = |id: Option<StatementId>, user: UserId, resource: ResourceId| {
-        id.map_or(Vec::new(), |id| ways(judge, estate.statement(id), user, Some(resource)))
+        id.map_or(Vec::new(), |id| ways(reference, estate.statement(id), user, Some(resource)))
     };
     let apart = by_actions.into_iter().map(|(actions, resources)| Apart {
         places: fold(&estate.catalog, &resources, 4),
@@ -186,17 +187,17 @@ fn tell(judge: &Judge, has: UserId, lacks: UserId, cause: Cause, at: BTreeMap<Re
         reason,
         against: against.map(|id| StatementRef::new(estate, id)),
         against_ways: chain(against, lacks, resources[0]),
-        need: need(judge, lacks, ActionId::new(actions[0]), resources[0]),
+        need: need(reference, lacks, ActionId::new(actions[0]), resources[0]),
     });
     apart.collect()
 }
 
 /// The need that keeps a user from an action, in words.
-fn need(judge: &Judge, user: UserId, action: ActionId, resource: ResourceId) -> Option<String> {
-    let estate = judge.estate();
-    let need = judge.decide(user, action, resource).need?;
+fn need(reference: &ReferenceEvaluator, user: UserId, action: ActionId, resource: ResourceId) -> Option<String> {
+    let estate = reference.estate();
+    let need = reference.decide(user, action, resource).need?;
     let name = &estate.schema.actions[need.action.index()].name;
-    let refused = |r: &ResourceId| !judge.allows(user, need.action, *r);
+    let refused = |r: &ResourceId| !reference.allows(user, need.action, *r);
     Some(match targets(estate, resource, need.target).found.into_iter().find(refused) {
         Some(target) => format!("{name} on `{}`", estate.catalog.path(target)),
         None => format!("{name} on {}", show::target(estate, need.target)),

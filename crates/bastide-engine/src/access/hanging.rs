@@ -8,12 +8,12 @@
 //! the statements that reach it and look up something that is missing somewhere.
 
 use crate::difference::{Turn, difference};
-use crate::evaluate::{Probe, Snapshot};
+use crate::evaluate::Probe;
+use crate::snapshot::Snapshot;
 use bastide_model::column::Column;
 use bastide_model::condition::*;
 use bastide_model::groups::Computed;
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use std::collections::{BTreeMap, BTreeSet};
@@ -63,14 +63,12 @@ struct Lacking {
     example: Option<(UserId, ActionId, ResourceId)>,
 }
 
-/// The attributes on whose missing values decisions hang at a moment, by name.
-///
-/// # Errors
-/// Decisions that depend on themselves.
-pub fn hanging(estate: &Estate, moment: &Moment) -> Result<Vec<Hanging>, Vec<Diagnostic>> {
+/// The attributes on whose missing values decisions hang, by name.
+pub fn hanging(snapshot: &Snapshot) -> Vec<Hanging> {
+    let estate = snapshot.estate();
     let leaves: Vec<Vec<Leaf>> = estate.statements.iter().map(|s| leaves(estate, s)).collect();
     if leaves.iter().all(Vec::is_empty) {
-        return Ok(Vec::new());
+        return Vec::new();
     }
     // Of each comparison: for whom it is true, and for whom it is not false.
     let mut first = Vec::with_capacity(leaves.len());
@@ -79,8 +77,7 @@ pub fn hanging(estate: &Estate, moment: &Moment) -> Result<Vec<Hanging>, Vec<Dia
         first.push(probes.len());
         probes.extend(leaf.iter().flat_map(|leaf| [false, true].map(|open| Probe::Condition(leaf.condition, open))));
     }
-    let usual = Snapshot::probing(estate, moment, &probes)?;
-    let favourable = Snapshot::favourable(estate, moment)?;
+    let (usual, favourable) = (snapshot.asking(&probes), snapshot.in_favour());
     let difference = difference(&usual, &favourable, None);
     let (mut lister, mut engines) = (difference.lister(), [usual.evaluator(), favourable.evaluator()]);
     let mut found: BTreeMap<Lookup, Lacking> = BTreeMap::new();
@@ -159,7 +156,7 @@ pub fn hanging(estate: &Estate, moment: &Moment) -> Result<Vec<Hanging>, Vec<Dia
             example: lacking.example?,
         })
     };
-    Ok(found.into_iter().filter_map(told).collect())
+    found.into_iter().filter_map(told).collect()
 }
 
 /// The comparisons of a statement, and of the computed groups that it names, that look up something that is missing
@@ -171,10 +168,8 @@ fn leaves<'e>(estate: &'e Estate, statement: &'e Statement) -> Vec<Leaf<'e>> {
     let mut leaves = Vec::new();
     loop {
         for condition in std::mem::take(&mut conditions) {
+            open.extend(condition.groups());
             condition.visit(&mut |inner| {
-                if let Test::MemberOf(Some(group)) = inner.test {
-                    open.push(group);
-                }
                 let lookups: Vec<Lookup> =
                     inner.test.operands().into_iter().filter_map(|o| lookup(estate, o)).collect();
                 if can_be_unknown(&inner.test) && !lookups.is_empty() {

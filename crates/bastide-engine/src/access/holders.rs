@@ -1,11 +1,10 @@
 //! Who can do one thing in one place, and through what.
 
-use crate::decide::{Judge, Reason};
-use crate::evaluate::Snapshot;
+use crate::decide::Reason;
 use crate::explain::{StatementRef, Way, ways};
+use crate::snapshot::Snapshot;
 
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -65,17 +64,8 @@ pub struct Holder {
 }
 
 /// Who holds all of some actions on a resource: of whoever does not, the first that is refused is told. `inactive`: inactive users are listed among those who may not.
-///
-/// # Errors
-/// Decisions that depend on themselves.
-pub fn holders(
-    judge: &Judge,
-    wanted: &[ActionId],
-    resource: ResourceId,
-    inactive: bool,
-) -> Result<Holders, Vec<Diagnostic>> {
-    let estate = judge.estate();
-    let snapshot = Snapshot::new(estate, judge.moment())?;
+pub fn holders(snapshot: &Snapshot, wanted: &[ActionId], resource: ResourceId, inactive: bool) -> Holders {
+    let (estate, reference) = (snapshot.estate(), snapshot.reference());
     let mut engine = snapshot.evaluator();
     let mut work = engine.decide(resource);
     let actions = ActionId::all(estate.schema.actions.len());
@@ -88,7 +78,7 @@ pub fn holders(
         let refused = wanted.iter().find(|a| !engine.allows_in(&work, **a, user));
         let Some(action) = refused.or(wanted.first()) else { continue };
         let (reason, by) = engine.cause_in(&mut work, *action, user);
-        let ways = by.map_or(Vec::new(), |by| ways(judge, estate.statement(by), user, Some(resource)));
+        let ways = by.map_or(Vec::new(), |by| ways(&reference, estate.statement(by), user, Some(resource)));
         let id = estate.people.id(user).to_string();
         if reason.is_allowed() {
             let can = actions.clone().filter(|a| engine.allows_in(&work, *a, user)).map(ActionId::index).collect();
@@ -114,7 +104,7 @@ pub fn holders(
         .map(|(actions, users)| HolderProfile { actions: actions.iter().map(name).collect(), users })
         .collect();
     profiles.sort_by_key(|p| std::cmp::Reverse(p.users.len()));
-    Ok(Holders {
+    Holders {
         action: wanted.iter().map(|a| estate.schema.actions[a.index()].name.as_str()).collect::<Vec<_>>().join(", "),
         resource: estate.catalog.id(resource).to_string(),
         path: estate.catalog.path(resource),
@@ -123,5 +113,5 @@ pub fn holders(
         profiles,
         by,
         not,
-    })
+    }
 }

@@ -1,13 +1,12 @@
 //! Everything that is known of one user, group or resource.
 
 use crate::decide::place::anchor;
-use crate::evaluate::Snapshot;
 use crate::explain::{Met, StatementRef, of_resource, of_user};
 use crate::show;
-use bastide_model::condition::{Condition, Term, Test};
+use crate::snapshot::Snapshot;
+use bastide_model::condition::{Condition, Elsewhere, Term, Test};
 use bastide_model::groups::{Computed, Member};
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -48,10 +47,8 @@ pub struct Known {
 }
 
 /// Gathers it.
-///
-/// # Errors
-/// Decisions that depend on themselves.
-pub fn known(estate: &Estate, moment: &Moment, subject: Subject) -> Result<Known, Vec<Diagnostic>> {
+pub fn known(snapshot: &Snapshot, subject: Subject) -> Known {
+    let estate = snapshot.estate();
     let mut known = Known {
         sort: String::new(),
         id: String::new(),
@@ -67,9 +64,9 @@ pub fn known(estate: &Estate, moment: &Moment, subject: Subject) -> Result<Known
     match subject {
         Subject::User(user) => of_one(estate, user, &mut known),
         Subject::Group(group) => of_group(estate, group, &mut known),
-        Subject::Resource(resource) => of_place(estate, moment, resource, &mut known)?,
+        Subject::Resource(resource) => of_place(snapshot, resource, &mut known),
     }
-    Ok(known)
+    known
 }
 
 fn fact(known: &mut Known, name: &str, value: impl ToString) {
@@ -156,11 +153,12 @@ fn of_group(estate: &Estate, group: GroupId, known: &mut Known) {
         known.members.push((member, estate.place(membership.origin)));
     }
     known.groups = groups_of(estate, Member::Group(group));
-    let asks = |test: &Test| matches!(test, Test::MemberOf(Some(asked)) if *asked == group);
+    let asks = |test: &Test| test.elsewhere() == Some(Elsewhere::Group(group));
     known.statements = naming(estate, &Term::Members(group), &asks);
 }
 
-fn of_place(estate: &Estate, moment: &Moment, resource: ResourceId, known: &mut Known) -> Result<(), Vec<Diagnostic>> {
+fn of_place(snapshot: &Snapshot, resource: ResourceId, known: &mut Known) {
+    let estate = snapshot.estate();
     let catalog = &estate.catalog;
     let row = resource.index();
     known.sort = "resource".to_string();
@@ -193,11 +191,10 @@ fn of_place(estate: &Estate, moment: &Moment, resource: ResourceId, known: &mut 
         let value = catalog.attributes[at].get(row).map(|value| estate.schema.show(value));
         known.attributes.push(Met { name: attribute.name.clone(), value, from: of_resource(estate, id, resource) });
     }
-    let snapshot = Snapshot::new(estate, moment)?;
     let mut engine = snapshot.evaluator();
     let reaching = |id: &StatementId| {
         let s = estate.statement(*id);
-        let live = s.is_on() && s.in_date(moment.date);
+        let live = s.is_on() && s.in_date(snapshot.moment().date);
         live && estate.schema.is_any(catalog.kind(resource), s.what.kinds.as_deref())
             && (s.what.places.is_none() || anchor(estate, s, resource).is_some())
     };
@@ -210,5 +207,4 @@ fn of_place(estate: &Estate, moment: &Moment, resource: ResourceId, known: &mut 
             known.allowed.push((estate.schema.actions[action.index()].name.clone(), allowed.count_ones(..)));
         }
     }
-    Ok(())
 }

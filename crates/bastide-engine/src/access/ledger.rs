@@ -5,10 +5,10 @@
 //! cause, which actions they may do on how many of the resources.
 
 use crate::decide::Reason;
-use crate::evaluate::{Decided, Evaluator, Snapshot, Tuning, Work};
+use crate::evaluate::{Decided, Evaluator, Tuning, Work};
 use crate::sets::store::{Bits, SetId};
+use crate::snapshot::Snapshot;
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use std::collections::BTreeMap;
@@ -150,20 +150,12 @@ impl Counter {
 /// statement or for a need; what nothing permits is never listed. Where users are decided one by one, a line says of several
 /// on how many resources each of them may, which need not be the same ones. Cost: every resource once, the
 /// different outcomes of each section, and users who are decided one by one.
-///
-/// # Errors
-/// A decision that depends on itself.
-pub fn ledger(
-    estate: &Estate,
-    moment: &Moment,
-    section: &dyn Fn(ResourceId) -> u32,
-    refused: bool,
-) -> Result<Ledger, Vec<Diagnostic>> {
-    let tuning = Tuning::of(estate).folding(estate);
-    Ok(ledger_of(&Snapshot::tuned(estate, moment, tuning)?, section, refused))
+pub fn ledger(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refused: bool) -> Ledger {
+    let estate = snapshot.estate();
+    ledger_of(&snapshot.retuned(Tuning::of(estate).folding(estate)), section, refused)
 }
 
-/// The same of a snapshot.
+/// The same of a snapshot that was made for it.
 pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refused: bool) -> Ledger {
     let estate = snapshot.estate();
     let mut engine = snapshot.evaluator();

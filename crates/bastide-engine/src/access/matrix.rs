@@ -1,6 +1,7 @@
 //! Effective access as a table: resources down, profiles across.
 
-use super::{Stopped, sweep};
+use super::sweep;
+use crate::snapshot::Snapshot;
 use bastide_model::*;
 use hashbrown::HashMap;
 use schemars::JsonSchema;
@@ -49,22 +50,14 @@ pub struct MatrixRow {
 }
 
 /// The table of users, resources and actions. Memory: rows times users.
-///
-/// # Errors
-/// A decision that depends on itself.
-pub fn matrix(
-    estate: &Estate,
-    moment: &Moment,
-    users: &[UserId],
-    resources: &[ResourceId],
-    wanted: &[ActionId],
-) -> Result<Matrix, Stopped<Infallible>> {
+pub fn matrix(snapshot: &Snapshot, users: &[UserId], resources: &[ResourceId], wanted: &[ActionId]) -> Matrix {
+    let estate = snapshot.estate();
     let mut raw: Vec<(ResourceId, Vec<Vec<usize>>)> = Vec::new();
-    sweep(estate, moment, users, resources, |row| {
+    let Ok(()) = sweep(snapshot, users, resources, |row| {
         let place = |action: ActionId| wanted.iter().position(|w| *w == action);
         raw.push((row.resource, (0..users.len()).map(|u| row.allowed(u).filter_map(place).collect()).collect()));
-        Ok(())
-    })?;
+        Ok::<(), Infallible>(())
+    });
     // Users with the same in every row: the largest profiles first, then by their first user.
     let mut alike: HashMap<Vec<&[usize]>, Vec<usize>> = HashMap::new();
     for user in 0..users.len() {
@@ -111,5 +104,5 @@ pub fn matrix(
         .map(|class| MatrixProfile { users: class.iter().map(|u| estate.people.id(users[*u]).to_string()).collect() })
         .collect();
     let actions = wanted.iter().map(|a| estate.schema.actions[a.index()].name.clone()).collect();
-    Ok(Matrix { actions, profiles, rows })
+    Matrix { actions, profiles, rows }
 }

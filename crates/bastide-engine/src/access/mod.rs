@@ -36,10 +36,10 @@ pub use summary::{Done, Summary, Totals, shares, summary, totals};
 pub use turns::{TurnDay, Turns, turns};
 
 use crate::decide::Decision;
-use crate::evaluate::{Evaluator, Snapshot, Work};
+use crate::evaluate::{Evaluator, Work};
 use crate::sets::Bits;
+use crate::snapshot::Snapshot;
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use std::cell::RefCell;
 
 /// The decisions on one resource, for the users of a sweep.
@@ -75,33 +75,22 @@ impl Row<'_, '_> {
     }
 }
 
-/// Why a sweep ended early.
-#[derive(Debug)]
-pub enum Stopped<E> {
-    /// Decisions that depend on themselves: nothing was evaluated.
-    Cycle(Vec<Diagnostic>),
-    /// What the receiver of the rows gave back.
-    Receiver(E),
-}
-
 /// Decides every action for every user on every resource and gives the rows to `each`, in order.
 /// Memory does not grow with the rows.
 ///
 /// # Errors
-/// A decision that depends on itself, before the first row; whatever `each` gives back.
+/// Whatever `each` gives back; it is not called again.
 pub fn sweep<E>(
-    estate: &Estate,
-    moment: &Moment,
+    snapshot: &Snapshot,
     users: &[UserId],
     resources: &[ResourceId],
     mut each: impl FnMut(Row) -> Result<(), E>,
-) -> Result<(), Stopped<E>> {
-    let snapshot = Snapshot::new(estate, moment).map_err(Stopped::Cycle)?;
+) -> Result<(), E> {
     let mut engine = snapshot.evaluator();
     for &resource in resources {
         let mut work = engine.decide(resource);
         let row = Row { resource, engine: RefCell::new((&mut engine, &mut work)), users };
-        each(row).map_err(Stopped::Receiver)?;
+        each(row)?;
         engine.done(work);
     }
     Ok(())

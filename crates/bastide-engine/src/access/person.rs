@@ -1,8 +1,9 @@
 //! One user's access on everything, folded where all beneath is alike.
 
-use super::{Stopped, sweep};
-use crate::decide::Judge;
+use super::sweep;
+use crate::decide::ReferenceEvaluator;
 use crate::explain::{Met, StatementRef, Way, of_user, ways};
+use crate::snapshot::Snapshot;
 use bastide_model::*;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -94,15 +95,8 @@ pub struct Branch {
 }
 
 /// What a user can do on everything under a place (or everywhere).
-///
-/// # Errors
-/// A decision that depends on itself.
-pub fn person(
-    estate: &Estate,
-    moment: &Moment,
-    user: UserId,
-    under: Option<ResourceId>,
-) -> Result<Person, Stopped<Infallible>> {
+pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> Person {
+    let estate = snapshot.estate();
     let catalog = &estate.catalog;
     let resources: Vec<ResourceId> = match under {
         Some(place) => catalog.subtree(place).map(ResourceId).collect(),
@@ -111,21 +105,21 @@ pub fn person(
     let first = resources.first().map_or(0, |r| r.index());
     let mut access: Vec<Vec<usize>> = Vec::with_capacity(resources.len());
     let mut by: BTreeMap<StatementId, usize> = BTreeMap::new();
-    sweep(estate, moment, &[user], &resources, |row| {
+    let Ok(()) = sweep(snapshot, &[user], &resources, |row| {
         access.push(row.allowed(0).map(ActionId::index).collect());
         for action in row.allowed(0) {
             if let Some(statement) = row.decision(0, action).by {
                 *by.entry(statement).or_default() += 1;
             }
         }
-        Ok(())
-    })?;
-    let judge = Judge::new(estate, moment).map_err(Stopped::Cycle)?;
+        Ok::<(), Infallible>(())
+    });
+    let reference = snapshot.reference();
     let mut through: Vec<Through> = by
         .iter()
         .map(|(id, pairs)| Through {
             statement: StatementRef::new(estate, *id),
-            ways: ways(&judge, estate.statement(*id), user, None),
+            ways: ways(&reference, estate.statement(*id), user, None),
             pairs: *pairs,
         })
         .collect();
@@ -135,19 +129,19 @@ pub fn person(
         None => catalog.roots().collect(),
     };
     let tree = Tree { estate, access: &access, first };
-    Ok(Person {
+    Person {
         user: estate.people.id(user).to_string(),
         name: estate.people.name(user).to_string(),
         kind: estate.people.kind(user).to_string(),
         active: estate.people.is_active(user),
         attributes: attributes(estate, user),
-        groups: groups(&judge, user),
+        groups: groups(&reference, user),
         counts: counts(estate, &resources, &access),
         touched: access.iter().filter(|a| !a.is_empty()).count(),
         resources: resources.len(),
         through,
         tree: tree.branches(roots.into_iter()).0,
-    })
+    }
 }
 
 fn attributes(estate: &Estate, user: UserId) -> Vec<Met> {
@@ -158,13 +152,13 @@ fn attributes(estate: &Estate, user: UserId) -> Vec<Met> {
     all.collect()
 }
 
-fn groups(judge: &Judge, user: UserId) -> Vec<InGroup> {
-    let groups = &judge.estate().groups;
-    let start = computed_groups(judge, user);
+fn groups(reference: &ReferenceEvaluator, user: UserId) -> Vec<InGroup> {
+    let groups = &reference.estate().groups;
+    let start = computed_groups(reference, user);
     let chains = groups.chains(user, &start);
     let mut found = Vec::new();
     for group in groups.all() {
-        let truth = judge.member(user, group);
+        let truth = reference.member(user, group);
         if truth == Truth::False {
             continue;
         }
@@ -176,9 +170,12 @@ fn groups(judge: &Judge, user: UserId) -> Vec<InGroup> {
 }
 
 /// Computed groups the user is in, for certain or perhaps.
-pub(crate) fn computed_groups(judge: &Judge, user: UserId) -> Vec<GroupId> {
-    let groups = &judge.estate().groups;
-    groups.all().filter(|g| groups.computed[g.index()].is_some() && judge.member(user, *g) != Truth::False).collect()
+pub(crate) fn computed_groups(reference: &ReferenceEvaluator, user: UserId) -> Vec<GroupId> {
+    let groups = &reference.estate().groups;
+    groups
+        .all()
+        .filter(|g| groups.computed[g.index()].is_some() && reference.member(user, *g) != Truth::False)
+        .collect()
 }
 
 fn counts(estate: &Estate, resources: &[ResourceId], access: &[Vec<usize>]) -> Vec<KindCount> {

@@ -3,10 +3,10 @@
 use super::narrow::{Narrowed, Step, narrowing, steps};
 use crate::change::{Change, apply};
 use crate::difference::{Blocks, Fold, Radius, blocks, difference, fold, radius};
-use crate::evaluate::Snapshot;
 use crate::explain::StatementRef;
 use crate::sessions::{mentioned_by, sessions, told};
 use crate::show;
+use crate::snapshot::Snapshot;
 use bastide_model::condition::Who;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
@@ -76,19 +76,19 @@ pub struct Narrowing {
     pub pairs: u64,
 }
 
-/// Finds out what a statement reaches at a moment. `fresh`: it is not saved yet, so that what it does is a
+/// Finds out what a statement reaches. `fresh`: it is not saved yet, so that what it does is a
 /// gain rather than something to lose. `most`: blocks of gains and of losses that are told.
 ///
 /// # Errors
-/// Decisions that depend on themselves.
+/// Decisions that would depend on themselves with a statement that does not apply today.
 pub fn reach(
-    estate: &Estate,
-    moment: &Moment,
+    snapshot: &Snapshot,
     id: StatementId,
     fresh: bool,
     harmless: &[String],
     most: usize,
 ) -> Result<Reached, Vec<Diagnostic>> {
+    let (estate, moment) = (snapshot.estate(), snapshot.moment());
     let statement = estate.statement(id);
     let asleep = asleep(statement, moment);
     let awake = match asleep {
@@ -108,8 +108,8 @@ pub fn reach(
         (None, Some(gone)) => (estate, gone),
         (None, None) => (estate, estate),
     };
-    let with_it = Snapshot::new(with, moment)?;
-    let mut reached = narrow(with, moment, id)?;
+    let with_it = if awake.is_some() { snapshot.beside(with, moment)? } else { snapshot.clone() };
+    let mut reached = narrow(&with_it, id);
     let other = with_it.beside(without, moment)?;
     let comes = awake.is_some() || fresh;
     let sole = if comes { difference(&other, &with_it, None) } else { difference(&with_it, &other, None) };
@@ -117,19 +117,15 @@ pub fn reach(
     let (before, after) = if comes { (without, with) } else { (with, without) };
     reached.blocks = blocks(&sole, before, after, &after.groups, harmless, most);
     reached.session = told(&estate.schema, moment);
-    reached.elsewhere = elsewhere(with, moment, id, reached.triples)?;
+    reached.elsewhere = elsewhere(&with_it, id, reached.triples)?;
     reached.live = asleep.is_none();
     reached.asleep = asleep;
     Ok(reached)
 }
 
 /// What it reaches in the other sessions that its own conditions tell apart.
-fn elsewhere(
-    estate: &Estate,
-    moment: &Moment,
-    id: StatementId,
-    triples: u64,
-) -> Result<Option<Elsewhere>, Vec<Diagnostic>> {
+fn elsewhere(snapshot: &Snapshot, id: StatementId, triples: u64) -> Result<Option<Elsewhere>, Vec<Diagnostic>> {
+    let (estate, moment) = (snapshot.estate(), snapshot.moment());
     let asked = mentioned_by(estate, estate.statement(id));
     if asked.is_empty() {
         return Ok(None);
@@ -143,7 +139,7 @@ fn elsewhere(
         open: !sessions.open.is_empty(),
     };
     for other in &sessions.moments[1..] {
-        let reached = narrow(estate, other, id)?.triples;
+        let reached = narrow(&snapshot.beside(estate, other)?, id).triples;
         found.otherwise += usize::from(reached != triples);
         if reached > found.triples {
             (found.most, found.triples) = (told(&estate.schema, other), reached);
@@ -167,10 +163,11 @@ pub(super) fn asleep(statement: &Statement, moment: &Moment) -> Option<String> {
 }
 
 /// How a statement narrows, step by step. Cost: every resource once, and words of a set for each step.
-fn narrow(estate: &Estate, moment: &Moment, id: StatementId) -> Result<Reached, Vec<Diagnostic>> {
+fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
+    let estate = snapshot.estate();
     let statement = estate.statement(id);
     let steps = steps(statement);
-    let snapshot = Snapshot::probing(estate, moment, &narrowing(&steps))?;
+    let snapshot = snapshot.asking(&narrowing(&steps));
     let mut engine = snapshot.evaluator();
     let (users, catalog) = (estate.people.len(), &estate.catalog);
     let mut seen: Vec<FixedBitSet> = vec![FixedBitSet::with_capacity(users); steps.len()];
@@ -215,7 +212,7 @@ fn narrow(estate: &Estate, moment: &Moment, id: StatementId) -> Result<Reached, 
         resources: counts[i].0,
         pairs: counts[i].1,
     }));
-    Ok(Reached {
+    Reached {
         statement: StatementRef::new(estate, id),
         actions: statement.actions.ones().map(|a| estate.schema.actions[a].name.clone()).collect(),
         live: true,
@@ -230,7 +227,7 @@ fn narrow(estate: &Estate, moment: &Moment, id: StatementId) -> Result<Reached, 
         elsewhere: None,
         sole: Radius::default(),
         blocks: Blocks::default(),
-    })
+    }
 }
 
 fn words(estate: &Estate, statement: &Statement, step: &Step) -> String {

@@ -1,10 +1,9 @@
 //! Every rule and entry with what it reaches, in one pass.
 
 use super::gathered::Gathered;
-use crate::evaluate::Snapshot;
 use crate::explain::StatementRef;
+use crate::snapshot::Snapshot;
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use hashbrown::HashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -44,15 +43,13 @@ struct Reached {
     triples: Vec<u64>,
 }
 
-/// All of them, with what they reach at a moment; what does not apply then reaches nothing. Cost: every resource twice, and
+/// All of them, with what they reach; what does not apply at the moment reaches nothing. Cost: every resource twice, and
 /// for each the statements that reach it.
-///
-/// # Errors
-/// Decisions that depend on themselves.
-pub fn statements(estate: &Estate, moment: &Moment) -> Result<Statements, Vec<Diagnostic>> {
-    let now = reached(&Snapshot::new(estate, moment)?);
+pub fn statements(snapshot: &Snapshot) -> Statements {
+    let (estate, moment) = (snapshot.estate(), snapshot.moment());
+    let now = reached(snapshot);
     // With every missing value taken the other way; what differs hangs on one.
-    let other = reached(&Snapshot::favourable(estate, moment)?);
+    let other = reached(&snapshot.in_favour());
     let listed = StatementId::all(estate.statements.len()).map(|id| {
         let (s, at) = (estate.statement(id), id.index());
         Listed {
@@ -66,7 +63,7 @@ pub fn statements(estate: &Estate, moment: &Moment) -> Result<Statements, Vec<Di
             undecided: now.triples[at].abs_diff(other.triples[at]),
         }
     });
-    Ok(Statements { statements: listed.collect() })
+    Statements { statements: listed.collect() }
 }
 
 fn reached(snapshot: &Snapshot) -> Reached {

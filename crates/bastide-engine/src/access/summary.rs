@@ -1,16 +1,15 @@
 //! Totals over everybody and everything.
 
-use super::Stopped;
 use super::batch::Batch;
 use super::tally::{STEP, Tally};
 use crate::decide::Reason;
-use crate::evaluate::{Decided, Outcome, OutcomeId, Snapshot};
+use crate::evaluate::{Decided, Outcome, OutcomeId};
+use crate::snapshot::Snapshot;
 use bastide_model::*;
 use hashbrown::HashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::convert::Infallible;
 
 /// Totals of an estate. Every triple of a user, a resource and an action is counted once.
 #[derive(Serialize, JsonSchema, Debug, Default)]
@@ -47,14 +46,11 @@ pub struct Summary {
 pub type Done<'d> = &'d (dyn Fn(u64) + Sync);
 
 /// Totals of everybody on everything.
-///
-/// # Errors
-/// A decision that depends on itself.
-pub fn summary(estate: &Estate, moment: &Moment, done: Done) -> Result<Summary, Stopped<Infallible>> {
+pub fn summary(snapshot: &Snapshot, done: Done) -> Summary {
+    let (estate, moment) = (snapshot.estate(), snapshot.moment());
     let actions = estate.schema.actions.len();
-    let snapshot = Snapshot::new(estate, moment).map_err(Stopped::Cycle)?;
     let shares = shares(estate.catalog.len(), SMALLEST_SHARE);
-    let Tally { allowed, reasons, profiles, distinct } = Tally::of(&snapshot, shares, done);
+    let Tally { allowed, reasons, profiles, distinct } = Tally::of(snapshot, shares, done);
     let name = |a: usize| estate.schema.actions[a].name.clone();
     let mut summary = Summary {
         users: estate.people.len(),
@@ -86,7 +82,7 @@ pub fn summary(estate: &Estate, moment: &Moment, done: Done) -> Result<Summary, 
         summary.resources_by_kind.insert(kind.clone(), resources);
         summary.allowed_by_kind.insert(kind, by_action.iter().enumerate().map(|(a, n)| (name(a), *n)).collect());
     }
-    Ok(summary)
+    summary
 }
 
 /// A catalog of so many resources in shares, one for each core, none smaller than `smallest`. What a share needs from
@@ -108,14 +104,11 @@ pub struct Totals {
 }
 
 /// For each user (or, otherwise, each resource) the number of allowed pairs by action.
-///
-/// # Errors
-/// A decision that depends on itself.
-pub fn totals(estate: &Estate, moment: &Moment, by_user: bool, done: Done) -> Result<Totals, Stopped<Infallible>> {
+pub fn totals(snapshot: &Snapshot, by_user: bool, done: Done) -> Totals {
+    let estate = snapshot.estate();
     let actions = estate.schema.actions.len();
     let count = if by_user { estate.people.len() } else { estate.catalog.len() };
     let mut counts = vec![vec![0u64; actions]; count];
-    let snapshot = Snapshot::new(estate, moment).map_err(Stopped::Cycle)?;
     let mut engine = snapshot.evaluator();
     let mut occurs: HashMap<OutcomeId, u64> = HashMap::new();
     let width = engine.sets().width();
@@ -177,5 +170,5 @@ pub fn totals(estate: &Estate, moment: &Moment, by_user: bool, done: Done) -> Re
     };
     let mut rows: Vec<(String, Vec<u64>)> = counts.into_iter().enumerate().map(|(at, row)| (id(at), row)).collect();
     rows.sort();
-    Ok(Totals { rows })
+    Totals { rows }
 }

@@ -8,9 +8,10 @@
 use super::Done;
 use super::batch::Batch;
 use crate::decide::Reason;
-use crate::evaluate::{Decided, Evaluator, OutcomeId, Snapshot, Work};
+use crate::evaluate::{Decided, Evaluator, OutcomeId, Work};
 use crate::sets::store::SetId;
-use crate::sets::{self, Prints};
+use crate::sets::{self, Fingerprints};
+use crate::snapshot::Snapshot;
 use bastide_model::*;
 use hashbrown::{HashMap, HashSet};
 use multiversion::multiversion;
@@ -305,7 +306,7 @@ fn mixed(mut z: u64) -> u64 {
 
 /// Random numbers, always the same: of users for fingerprints of sets, of actions, and of resources.
 struct Random {
-    users: Prints,
+    users: Fingerprints,
     actions: Vec<u128>,
     factors: Vec<u64>,
 }
@@ -314,7 +315,7 @@ impl Random {
     fn new(estate: &Estate) -> Random {
         let actions = 0..estate.schema.actions.len();
         Random {
-            users: Prints::new(estate.people.len()),
+            users: Fingerprints::new(estate.people.len()),
             actions: actions.clone().map(|action| sets::random(usize::MAX - action)).collect(),
             factors: actions.map(|action| mixed(0x51_7cc1_b727_220a + action as u64) | 1).collect(),
         }

@@ -2,7 +2,7 @@
 
 use crate::calendar::turning_days;
 use crate::difference::{Blocks, Radius, blocks, difference, radius};
-use crate::evaluate::Snapshot;
+use crate::snapshot::Snapshot;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use jiff::ToSpan;

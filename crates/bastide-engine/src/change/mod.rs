@@ -4,18 +4,20 @@
 //! that it costs little, and so that what is the same in both can be told by looking at where it is
 //! kept.
 
+mod after;
 mod apply;
 mod describe;
-mod few;
 mod parts;
 mod read;
+mod subset;
 
+pub use after::Refused;
 pub use apply::apply;
 pub(crate) use describe::gist;
 pub use describe::{Described, cell_text, describe, entry_cells, undo};
-pub use few::{Few, narrowed};
 pub use read::entry;
 pub use read::{ReadError, actions, except, give, join, leave, set, statement, window};
+pub use subset::{UserSubset, narrowed};
 
 use bastide_model::groups::Member;
 use bastide_model::statement::Statement;

@@ -1,6 +1,6 @@
 //! Conditions in three-valued logic, and who is meant by a who-clause or a group.
 
-use super::{Judge, targets};
+use super::{ReferenceEvaluator, targets};
 use bastide_model::condition::*;
 use bastide_model::groups::Computed;
 use bastide_model::statement::{Comparison, SetRelation};
@@ -9,7 +9,7 @@ use bastide_model::*;
 use jiff::ToSpan;
 use std::borrow::Cow;
 
-impl Judge<'_> {
+impl ReferenceEvaluator<'_> {
     /// A condition for a user and a resource. Either may be left out where the condition does not
     /// mention it; what is asked of one that is left out is unknown.
     pub fn condition(&self, condition: &Condition, user: Option<UserId>, resource: Option<ResourceId>) -> Truth {

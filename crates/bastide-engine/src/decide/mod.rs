@@ -8,6 +8,7 @@ mod condition;
 pub mod place;
 mod weigh;
 
+use crate::cancel::Cancel;
 use bastide_model::schema::{Need, Target};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
@@ -105,6 +106,11 @@ pub(crate) struct Candidates {
     pub layer: Option<LayerId>,
 }
 
+/// Where less of the stack than this is left, it grows by a segment.
+pub(crate) const RED_ZONE: usize = 128 << 10;
+/// By how much it grows.
+pub(crate) const SEGMENT: usize = 2 << 20;
+
 /// How many needs' decisions are kept before they are forgotten: a bound on memory.
 const MOST_KEPT: usize = 64 << 20;
 /// How many resources' candidates are kept.
@@ -114,7 +120,7 @@ const MOST_CANDIDATES: usize = 8192;
 type UserTruths = Box<[Cell<Option<Truth>>]>;
 
 /// Answers for one moment.
-pub struct Judge<'e> {
+pub struct ReferenceEvaluator<'e> {
     pub(crate) estate: &'e Estate,
     pub(crate) moment: &'e Moment,
     /// Statements that are on and in date, in policy order.
@@ -125,8 +131,9 @@ pub struct Judge<'e> {
     groups: RefCell<HashMap<(GroupId, UserId), Truth>>,
     candidates: RefCell<HashMap<ResourceId, Arc<Candidates>>>,
     kept: RefCell<HashMap<ResourceId, Vec<Option<bool>>>>,
-    /// Whether a missing value is taken in the user's favour; see [`Judge::favourable`].
+    /// Whether a missing value is taken in the user's favour; see [`ReferenceEvaluator::favourable`].
     favourable: bool,
+    cancel: Option<&'e Cancel>,
 }
 
 /// The resources a target leads to.
@@ -159,8 +166,8 @@ pub(crate) fn targets(estate: &Estate, resource: ResourceId, target: Target) -> 
     }
 }
 
-impl<'e> Judge<'e> {
-    /// A judge for a moment.
+impl<'e> ReferenceEvaluator<'e> {
+    /// For a moment.
     ///
     /// # Errors
     /// The decisions that would depend on themselves on that date.
@@ -169,21 +176,25 @@ impl<'e> Judge<'e> {
         if cycles.is_empty() { Ok(Self::unchecked(estate, moment)) } else { Err(cycles) }
     }
 
-    /// Another judge for the same moment, for another thread.
+    /// Another one for the same moment, for another thread.
     pub fn again(&self) -> Self {
-        Judge { favourable: self.favourable, ..Self::unchecked(self.estate, self.moment) }
+        ReferenceEvaluator {
+            favourable: self.favourable,
+            cancel: self.cancel,
+            ..Self::unchecked(self.estate, self.moment)
+        }
     }
 
-    /// A judge that settles every missing value in the user's favour: an unknown permission
-    /// applies, an unknown restriction does not. Where it allows what the ordinary judge refuses,
+    /// One that settles every missing value in the user's favour: an unknown permission
+    /// applies, an unknown restriction does not. Where it allows what the ordinary one refuses,
     /// the decision hangs on an unknown.
     pub fn favourable(&self) -> Self {
-        Judge { favourable: true, ..Self::unchecked(self.estate, self.moment) }
+        ReferenceEvaluator { favourable: true, cancel: self.cancel, ..Self::unchecked(self.estate, self.moment) }
     }
 
-    /// A judge of conditions alone: it knows of no statements.
+    /// One of conditions alone: it knows of no statements.
     pub(crate) fn asking(estate: &'e Estate, moment: &'e Moment) -> Self {
-        Judge {
+        ReferenceEvaluator {
             estate,
             moment,
             live: Vec::new(),
@@ -192,6 +203,7 @@ impl<'e> Judge<'e> {
             candidates: RefCell::default(),
             kept: RefCell::default(),
             favourable: false,
+            cancel: None,
         }
     }
 
@@ -206,7 +218,7 @@ impl<'e> Judge<'e> {
                 alone.then(OnceCell::new)
             })
             .collect();
-        Judge {
+        ReferenceEvaluator {
             estate,
             moment,
             live,
@@ -215,10 +227,16 @@ impl<'e> Judge<'e> {
             candidates: RefCell::default(),
             kept: RefCell::default(),
             favourable: false,
+            cancel: None,
         }
     }
 
-    /// The estate that is judged.
+    /// The same, whose questions can be stopped.
+    pub(crate) fn cancellable(self, cancel: Option<&'e Cancel>) -> Self {
+        ReferenceEvaluator { cancel, ..self }
+    }
+
+    /// The estate.
     pub fn estate(&self) -> &'e Estate {
         self.estate
     }
@@ -230,7 +248,11 @@ impl<'e> Judge<'e> {
 
     /// The decision on one triple.
     pub fn decide(&self, user: UserId, action: ActionId, resource: ResourceId) -> Decision {
-        self.decide_among(&self.candidates(resource), user, action, resource)
+        if let Some(cancel) = self.cancel {
+            cancel.check();
+        }
+        // Needs lead from one resource to the next, up a deep tree or along many links: the stack grows with them.
+        stacker::maybe_grow(RED_ZONE, SEGMENT, || self.decide_among(&self.candidates(resource), user, action, resource))
     }
 
     /// Whether one triple is allowed. Answers are kept: needs ask the same of a parent many times.

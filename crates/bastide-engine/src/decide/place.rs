@@ -1,6 +1,6 @@
 //! Which statements reach a resource, from where, and what barriers cut off.
 
-use super::{Candidate, Candidates, Judge};
+use super::{Candidate, Candidates, ReferenceEvaluator};
 use bastide_model::*;
 
 /// The depth of a statement's anchor for a resource, where its kinds and places reach it: the depth
@@ -44,7 +44,7 @@ pub fn cut_depth(catalog: &Catalog, statement: &Statement, resource: ResourceId)
     }
 }
 
-impl Judge<'_> {
+impl ReferenceEvaluator<'_> {
     pub(super) fn find_candidates(&self, resource: ResourceId) -> Candidates {
         let mut list = Vec::new();
         let mut layer = None;

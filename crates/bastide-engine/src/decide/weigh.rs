@@ -1,10 +1,10 @@
 //! The decision: standing, prohibition, assurance, layers, combining, needs, in that order.
 
-use super::{Candidate, Candidates, Decision, Judge, Reason};
+use super::{Candidate, Candidates, Decision, Reason, ReferenceEvaluator};
 use bastide_model::*;
 use std::cell::Cell;
 
-impl Judge<'_> {
+impl ReferenceEvaluator<'_> {
     /// The decision on a triple, given what reaches the resource.
     pub(crate) fn decide_among(
         &self,

@@ -1,7 +1,7 @@
 //! Which resources a change can touch. What is listed here is enough, and may be too much: whether anything differs is then
 //! seen by deciding there.
 
-use crate::evaluate::Snapshot;
+use crate::snapshot::Snapshot;
 use bastide_model::column::Column;
 use bastide_model::condition::*;
 use bastide_model::groups::Computed;
@@ -130,14 +130,14 @@ impl Dependencies {
         for estate in estates {
             for (at, statement) in estate.statements.iter().enumerate() {
                 let mut places: Vec<ResourceId> = Vec::new();
-                for condition in conditions(statement) {
-                    condition.visit(&mut |inner| match inner.test {
-                        Test::Holds(_, HoldsTarget::Relative(target)) => ask(target),
-                        Test::Holds(_, HoldsTarget::Place(place)) => places.push(place),
-                        _ => {}
-                    });
+                for (_, target) in statement.conditions().flat_map(Condition::decisions) {
+                    match target {
+                        HoldsTarget::Relative(target) => ask(target),
+                        HoldsTarget::Place(place) => places.push(place),
+                        HoldsTarget::Nowhere => {}
+                    }
                 }
-                for group in groups_of(statement) {
+                for group in statement.groups() {
                     places.extend(holder_places(estate, group));
                 }
                 for place in places {
@@ -198,37 +198,6 @@ fn joined(mut ranges: Vec<Range<u32>>) -> Vec<Range<u32>> {
     found
 }
 
-/// The conditions of a statement.
-pub(super) fn conditions(statement: &Statement) -> impl Iterator<Item = &Condition> {
-    [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten()
-}
-
-/// The groups a statement names anywhere.
-fn groups_of(statement: &Statement) -> Vec<GroupId> {
-    let mut found = groups_of_who(&statement.who);
-    for condition in [&statement.what.condition, &statement.condition].into_iter().flatten() {
-        found.extend(groups_of_condition(condition));
-    }
-    found
-}
-
-fn groups_of_who(who: &Who) -> Vec<GroupId> {
-    let mut found: Vec<GroupId> =
-        who.terms.iter().filter_map(|t| if let Term::Members(g) = t { Some(*g) } else { None }).collect();
-    found.extend(who.condition.iter().flat_map(groups_of_condition));
-    found
-}
-
-fn groups_of_condition(condition: &Condition) -> Vec<GroupId> {
-    let mut found = Vec::new();
-    condition.visit(&mut |inner| {
-        if let Test::MemberOf(Some(group)) = inner.test {
-            found.push(group);
-        }
-    });
-    found
-}
-
 /// The places on whose decisions membership of a group hangs, through computed groups to the bottom.
 fn holder_places(estate: &Estate, group: GroupId) -> Vec<ResourceId> {
     let mut places = Vec::new();
@@ -242,14 +211,12 @@ fn holder_places(estate: &Estate, group: GroupId) -> Vec<ResourceId> {
             match estate.groups.computed[inner.index()].as_ref() {
                 Some(Computed::Holders(_, at)) => places.extend(at),
                 Some(Computed::Who(who)) => {
-                    open.extend(groups_of_who(who));
-                    who.condition.iter().for_each(|c| {
-                        c.visit(&mut |inner| {
-                            if let Test::Holds(_, HoldsTarget::Place(place)) = inner.test {
-                                places.push(place);
-                            }
-                        })
-                    });
+                    open.extend(who.groups());
+                    places.extend(who.condition.iter().flat_map(Condition::decisions).filter_map(|(_, at)| match at {
+                        HoldsTarget::Place(place) => Some(place),
+                        // Who is in a group hangs on no resource at hand.
+                        HoldsTarget::Relative(_) | HoldsTarget::Nowhere => None,
+                    }));
                 }
                 None => {}
             }
@@ -305,7 +272,7 @@ pub(super) fn changed_groups(old: &Estate, new: &Estate, fields: &HashSet<UserFi
             let hangs = new.groups.through(group).iter().any(|inner| {
                 changed.contains(inner.index())
                     || match &new.groups.computed[inner.index()] {
-                        Some(Computed::Who(who)) => hangs(who.condition.iter(), &groups_of_who(who), &changed, fields),
+                        Some(Computed::Who(who)) => hangs(who.condition.iter(), &who.groups(), &changed, fields),
                         _ => false,
                     }
             });
@@ -331,17 +298,7 @@ fn hangs<'c>(
 
 /// Whether a condition asks for any of these fields.
 fn mentions(condition: &Condition, fields: &HashSet<UserField>) -> bool {
-    let mut found = false;
-    let is = |o: &Operand| matches!(o, Operand::User(field) if fields.contains(field));
-    condition.visit(&mut |inner| {
-        found |= match &inner.test {
-            Test::Flag(o) | Test::IsSet(o) | Test::IsMissing(o) | Test::IsEmpty(o) => is(o),
-            Test::Like { operand, .. } => is(operand),
-            Test::Compare { left, right, .. } | Test::Sets { left, right, .. } => is(left) || is(right),
-            _ => false,
-        };
-    });
-    found
+    condition.operands().into_iter().any(|o| matches!(o, Operand::User(field) if fields.contains(field)))
 }
 
 /// Statements that differ by themselves: those of the first estate that are not in the second as
@@ -364,7 +321,7 @@ pub(super) fn touched(estate: &Estate, groups: &FixedBitSet, fields: &HashSet<Us
     let all = StatementId::all(estate.statements.len());
     all.filter(|id| {
         let statement = estate.statement(*id);
-        hangs(conditions(statement), &groups_of(statement), groups, fields)
+        hangs(statement.conditions(), &statement.groups(), groups, fields)
     })
     .collect()
 }

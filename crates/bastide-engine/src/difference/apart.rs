@@ -9,7 +9,7 @@
 use super::affected::Dependencies;
 use super::{Radius, difference};
 use crate::change::{Change, ResourceCell, apply};
-use crate::evaluate::Snapshot;
+use crate::snapshot::Snapshot;
 use bastide_model::schema::Travel;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;

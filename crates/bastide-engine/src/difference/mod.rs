@@ -12,9 +12,9 @@ mod causes;
 mod joint;
 mod places;
 mod radius;
+mod relevant;
 mod users;
 mod walk;
-mod wanted;
 
 pub use apart::apart;
 pub use causes::{Cause, Effect, How as CauseHow, effects};
@@ -24,7 +24,8 @@ pub use radius::{Block, Blocks, Labelled, Radius, Side, blocks, by_part, is_labe
 pub use users::Users;
 pub use walk::{Shown, difference, difference_while, is_same};
 
-use crate::evaluate::{Evaluator, Snapshot};
+use crate::evaluate::Evaluator;
+use crate::snapshot::Snapshot;
 use bastide_model::UserId;
 use hashbrown::{DefaultHashBuilder, HashTable};
 use std::hash::BuildHasher;

@@ -191,8 +191,7 @@ mod tests {
     fn shares_come_to_the_same() {
         let (mut moved, mut cuts) = (0, 0);
         for seed in 0..150 {
-            let dir = plan(seed, Shape::ALL).with_more(seed, 40).case().lay_out();
-            let catalog = bastide_formats::load(dir.path()).estate.expect("an estate").catalog;
+            let catalog = plan(seed, Shape::ALL).with_more(seed, 40).case().estate().catalog;
             let mut random = fastrand::Rng::with_seed(seed);
             let (share, most) = (random.usize(3..6), random.usize(1..5));
             let chosen: Vec<ResourceId> = catalog.all().filter(|_| random.usize(..5) < share).collect();

@@ -1,7 +1,7 @@
 //! Users who gain or lose the same. What a change does to everybody it often does not do to a few, and to others on each
 //! resource: so users are told apart by a fingerprint, and kept as short as can be.
 
-use crate::sets::Prints;
+use crate::sets::Fingerprints;
 use crate::sets::store::Bits;
 use hashbrown::HashMap;
 
@@ -49,7 +49,7 @@ pub(super) struct Entry {
 
 /// All that were met, each once.
 pub(super) struct People<'d> {
-    prints: &'d Prints,
+    prints: &'d Fingerprints,
     /// Who is a guest, a bit a user.
     guests: &'d [u64],
     /// The user that is asked about.
@@ -79,7 +79,7 @@ pub(super) fn listed(words: &[u64]) -> impl Iterator<Item = u32> + '_ {
 }
 
 impl<'d> People<'d> {
-    pub fn new(prints: &'d Prints, guests: &'d [u64], asked: Option<u32>, most: usize) -> People<'d> {
+    pub fn new(prints: &'d Fingerprints, guests: &'d [u64], asked: Option<u32>, most: usize) -> People<'d> {
         let none = Entry { print: 0, count: 0, guests: 0, first: u32::MAX, own: false, kept: Kept::List([].into()) };
         People {
             prints,
@@ -307,7 +307,7 @@ mod tests {
     fn told_apart_however_they_came_about() {
         let mut random = fastrand::Rng::with_seed(5);
         let (prints, guests, place) =
-            (Prints::new(130), vec![1 << 3, 7, 0], Place { resource: 0, action: 0, gained: true });
+            (Fingerprints::new(130), vec![1 << 3, 7, 0], Place { resource: 0, action: 0, gained: true });
         for _ in 0..40 {
             let mut people = People::new(&prints, &guests, Some(64), 1 << 20);
             let mut known: Vec<(BTreeSet<u32>, u32)> = Vec::new();

@@ -2,12 +2,13 @@
 
 use super::affected::Affected;
 use super::joint::{Axis, Joint};
+use super::relevant::relevant_actions;
 use super::users::{Entry, People, Place};
-use super::wanted::wanted;
 use super::{Difference, Rows, Turn, Users};
-use crate::evaluate::{Decided, Evaluator, Snapshot, Work};
-use crate::sets::Prints;
+use crate::evaluate::{Decided, Evaluator, Work};
+use crate::sets::Fingerprints;
 use crate::sets::store::SetId;
+use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
@@ -49,6 +50,13 @@ pub fn difference_while<'s>(
     differ(before, after, asked, Some(&mut go_on))
 }
 
+impl Snapshot {
+    /// What differs between this one and another one; see [`difference`].
+    pub fn difference<'s>(&'s self, to: &'s Snapshot) -> Difference<'s> {
+        difference(self, to, None)
+    }
+}
+
 /// Whether nothing differs. Cost: as [`difference_while`], up to the first thing that does.
 pub fn is_same(before: &Snapshot, after: &Snapshot) -> bool {
     difference_while(before, after, None, |_, _| false).is_some()
@@ -71,14 +79,14 @@ fn differ<'s>(
     let affected = if related { Affected::of(before, after) } else { None };
     let mut all = FixedBitSet::with_capacity(new.schema.actions.len());
     all.insert_range(..);
-    let actions = affected.as_ref().and_then(|_| wanted(old, new));
+    let actions = affected.as_ref().and_then(|_| relevant_actions(old, new));
     let sides = || {
         let actions = || actions.clone().filter(|_| related);
         let of = |of: &'s Snapshot| actions().map_or_else(|| of.evaluator(), |actions| of.evaluator_of(actions));
         Sides { engines: [of(before), of(after)], pairs: HashMap::new(), affecting: HashMap::new() }
     };
     let resources = joint.resources.len() as u32;
-    let prints = Prints::new(joint.users.len());
+    let prints = Fingerprints::new(joint.users.len());
     let guests = guests(&joint, old, new);
     let asked = asked.map(|user| joint.users.from_before(user.0));
     let looks = affected.as_ref().map_or(resources as usize, Affected::size);

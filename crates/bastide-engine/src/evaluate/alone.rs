@@ -14,6 +14,7 @@ use super::wide::{Item, both, either};
 use super::{Decided, Evaluator, Snapshot, Work};
 use crate::access::Gathered;
 use crate::decide::targets;
+use crate::decide::{RED_ZONE, SEGMENT};
 use crate::sets::store::{Bits, SetId};
 use bastide_model::schema::Target;
 use bastide_model::*;
@@ -46,7 +47,7 @@ struct Flip {
 
 #[derive(Clone)]
 enum Flipped {
-    Few(Box<[u32]>),
+    UserSubset(Box<[u32]>),
     Many(Box<[u64]>),
 }
 
@@ -63,17 +64,17 @@ impl Flipped {
             return Flipped::Many(words.into());
         }
         let users = words.iter().enumerate();
-        Flipped::Few(users.flat_map(|(at, word)| Bits(*word).map(move |bit| (at * 64 + bit) as u32)).collect())
+        Flipped::UserSubset(users.flat_map(|(at, word)| Bits(*word).map(move |bit| (at * 64 + bit) as u32)).collect())
     }
 
     fn is_empty(&self) -> bool {
-        matches!(self, Flipped::Few(users) if users.is_empty())
+        matches!(self, Flipped::UserSubset(users) if users.is_empty())
     }
 
     /// Turns these users over in words.
     fn turn(&self, words: &mut [u64]) {
         match self {
-            Flipped::Few(users) => users.iter().for_each(|user| words[*user as usize / 64] ^= 1 << (user % 64)),
+            Flipped::UserSubset(users) => users.iter().for_each(|user| words[*user as usize / 64] ^= 1 << (user % 64)),
             Flipped::Many(many) => words.iter_mut().zip(many).for_each(|(word, many)| *word ^= many),
         }
     }
@@ -94,7 +95,7 @@ impl Flips {
     /// How many words it takes, roughly.
     fn size(&self) -> usize {
         let flips = self.flips.iter().map(|flip| match &flip.users {
-            Flipped::Few(_) => 8,
+            Flipped::UserSubset(_) => 8,
             Flipped::Many(many) => many.len() + 4,
         });
         self.allowed.len() + flips.sum::<usize>()
@@ -278,7 +279,8 @@ impl<'s> Walk<'s> {
             let above: Vec<ResourceId> = above.collect();
             held.extend(above.into_iter().rev().map(|above| self.asked(above)));
         }
-        self.make(resource)
+        // Along links the stack grows with them.
+        stacker::maybe_grow(RED_ZONE, SEGMENT, || self.make(resource))
     }
 
     fn make(&mut self, resource: ResourceId) -> Rc<Class> {
@@ -448,7 +450,7 @@ impl<'s> Walk<'s> {
         for Flip { rule, users } in &of.flips {
             let gathered = &mut self.by_rule[*rule as usize].users;
             let (all, lost) = match users {
-                Flipped::Few(users) => {
+                Flipped::UserSubset(users) => {
                     let mark = |words: &mut Vec<u64>| {
                         words.resize(width, 0);
                         users.iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64));
@@ -527,8 +529,8 @@ impl<'s> Walk<'s> {
             if *taker == at {
                 let (_, taker) = takers.pop().expect("it was looked at");
                 let users = match taker {
-                    Taker::One(one) if has(from, one.0) == *permits => Flipped::Few([].into()),
-                    Taker::One(one) => Flipped::Few([one.0].into()),
+                    Taker::One(one) if has(from, one.0) == *permits => Flipped::UserSubset([].into()),
+                    Taker::One(one) => Flipped::UserSubset([one.0].into()),
                     Taker::Many(at) => {
                         otherwise(words, &taken[at..at + width], from, if *permits { u64::MAX } else { 0 });
                         Flipped::of(words)
@@ -592,8 +594,8 @@ fn after_needs(before: &Flips, asked: &[Option<Rc<Flips>>], room: &mut Room) -> 
             let hangs = asked.iter().flatten().any(|need| flip_of(need, rule).is_some());
             let users = match own.map(|at| &before.flips[at].users) {
                 // What is needed is as it was.
-                Some(Flipped::Few(users)) if !hangs => {
-                    Flipped::Few(users.iter().filter(|user| has(all_met, **user)).copied().collect())
+                Some(Flipped::UserSubset(users)) if !hangs => {
+                    Flipped::UserSubset(users.iter().filter(|user| has(all_met, **user)).copied().collect())
                 }
                 Some(Flipped::Many(many)) if !hangs => {
                     words.copy_from_slice(many);

@@ -4,7 +4,7 @@
 //! long as there is room.
 
 use super::{Decided, Evaluator, Met, Work};
-use crate::decide::targets;
+use crate::decide::{RED_ZONE, SEGMENT, targets};
 use crate::sets::store::SetId;
 use bastide_model::schema::Target;
 use bastide_model::*;
@@ -165,12 +165,15 @@ impl<'s> Evaluator<'s> {
 
     /// Decides an action on a resource that is asked for from elsewhere, and no other: others may hang on what is at hand.
     fn ask(&mut self, resource: ResourceId, action: ActionId) -> Option<Rc<Known>> {
-        let mut work = self.begin(resource);
-        self.action(&mut work, action);
-        let known = self.keep(&work, action);
-        self.done(work);
-        self.put_elsewhere(resource, action, known.clone());
-        known
+        // Needs lead from one resource to the next, up a deep tree or along many links: the stack grows with them.
+        stacker::maybe_grow(RED_ZONE, SEGMENT, || {
+            let mut work = self.begin(resource);
+            self.action(&mut work, action);
+            let known = self.keep(&work, action);
+            self.done(work);
+            self.put_elsewhere(resource, action, known.clone());
+            known
+        })
     }
 
     pub(super) fn put_elsewhere(&mut self, resource: ResourceId, action: ActionId, known: Option<Rc<Known>>) {

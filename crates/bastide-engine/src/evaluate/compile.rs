@@ -5,7 +5,7 @@
 //! once; what mentions the resource alone, one bit of a resource; what mentions both is looked up.
 
 use super::index::{By, Index};
-use crate::decide::Judge;
+use crate::decide::ReferenceEvaluator;
 use crate::sets::store::{SetId, SetStore};
 use bastide_model::condition::*;
 use bastide_model::groups::Computed;
@@ -108,7 +108,7 @@ pub struct Parts {
 
 /// Compiles conditions.
 pub struct Compiler<'c, 'e> {
-    judge: &'c Judge<'e>,
+    reference: &'c ReferenceEvaluator<'e>,
     pub sets: &'c mut SetStore,
     pub parts: &'c mut Parts,
     groups: HashMap<(GroupId, bool), Expr>,
@@ -147,16 +147,16 @@ pub fn ordered_fields(estate: &Estate) -> hashbrown::HashSet<UserField> {
 
 impl<'c, 'e> Compiler<'c, 'e> {
     pub fn new(
-        judge: &'c Judge<'e>,
+        reference: &'c ReferenceEvaluator<'e>,
         sets: &'c mut SetStore,
         parts: &'c mut Parts,
         ordered: &'c hashbrown::HashSet<UserField>,
     ) -> Compiler<'c, 'e> {
-        Compiler { judge, sets, parts, groups: HashMap::new(), of_users: HashMap::new(), ordered }
+        Compiler { reference, sets, parts, groups: HashMap::new(), of_users: HashMap::new(), ordered }
     }
 
     fn estate(&self) -> &'e Estate {
-        self.judge.estate()
+        self.reference.estate()
     }
 
     /// To whom a statement applies.
@@ -252,7 +252,7 @@ impl<'c, 'e> Compiler<'c, 'e> {
         let of_resource = operands.iter().any(|operand| matches!(operand, Operand::Resource(..)));
         match (of_user, of_resource) {
             (false, false) => {
-                let truth = self.judge.condition(condition, None, None);
+                let truth = self.reference.condition(condition, None, None);
                 constant(if open { truth.not_false() } else { truth.is_true() })
             }
             (true, false) => {
@@ -281,10 +281,10 @@ impl<'c, 'e> Compiler<'c, 'e> {
             [UserField::Realm] => Some(&people.realms),
             _ => None,
         };
-        let judge = self.judge;
+        let reference = self.reference;
         let mut by_value: Vec<Option<Truth>> = vec![None; column.map_or(0, |column| column.values.len() + 1)];
         let truths = people.all().map(|user| {
-            let ask = || judge.condition(condition, Some(user), None);
+            let ask = || reference.condition(condition, Some(user), None);
             match column {
                 Some(column) => {
                     let code = column.code(user.index()).map_or(column.values.len(), |code| code as usize);

@@ -269,8 +269,7 @@ mod tests {
     fn users_are_found_as_by_comparing_each() {
         let (mut found, mut ranked) = (0, 0);
         for seed in 0..60 {
-            let dir = plan(seed, Shape::ALL).with_more(seed, 150).case().lay_out();
-            let estate = bastide_formats::load(dir.path()).estate.expect("an estate");
+            let estate = plan(seed, Shape::ALL).with_more(seed, 150).case().estate();
             let people = &estate.people;
             let single = |id: &usize| !estate.schema.user_attributes[*id].set;
             for id in (0..people.attributes.len()).filter(single) {

@@ -126,7 +126,7 @@ impl<'s> Evaluator<'s> {
         let value = if leaf.relation.is_of_sets() {
             None
         } else {
-            self.judge.operand(&operand, None, Some(resource)).flatten()
+            self.reference.operand(&operand, None, Some(resource)).flatten()
         };
         let sets = &mut self.sets;
         let one = |set: SetId, is: bool, number: Option<u32>, list: &mut Vec<u32>, sets: &mut super::SetStore| {
@@ -267,7 +267,7 @@ impl<'s> Evaluator<'s> {
             }
             _ => {
                 let operand = Operand::Resource(leaf.field.0, leaf.field.1);
-                if let Some(Some(Datum::Set(elements))) = self.judge.operand(&operand, None, Some(resource)) {
+                if let Some(Some(Datum::Set(elements))) = self.reference.operand(&operand, None, Some(resource)) {
                     elements.iter().for_each(|element| put(index.find(&element.datum())));
                 }
             }
@@ -298,7 +298,7 @@ impl<'s> Evaluator<'s> {
         }
         let index: &'s Index = &plan.parts.indexes[leaf.index as usize];
         let operand = Operand::Resource(leaf.field.0, leaf.field.1);
-        let value = self.judge.operand(&operand, None, Some(resource)).flatten();
+        let value = self.reference.operand(&operand, None, Some(resource)).flatten();
         let sets = &self.sets;
         let put = |words: &mut [u64], number: u32| match index.set(number) {
             Some(set) => words.iter_mut().zip(sets.row(set)).for_each(|(word, own)| *word |= own),

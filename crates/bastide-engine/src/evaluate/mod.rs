@@ -30,137 +30,36 @@ mod wide;
 
 pub use alone::{Alone, alone};
 pub use patch::Cell;
+pub(crate) use plan::Plan;
 pub use plan::{Probe, Tuning};
 pub use questions::put;
 pub use weigh::{Outcome, OutcomeId, Part};
 
-use crate::decide::{Judge, Reason};
+use crate::cancel::Cancel;
+use crate::decide::{Reason, ReferenceEvaluator};
 use crate::sets::store::{SetId, SetStore};
+use crate::snapshot::Snapshot;
 use asked::{Kept, Known};
 use bastide_model::condition::ResourceField;
 use bastide_model::schema::Target;
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use cells::{Cells, radix};
 use compile::Expr;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use leaf::Holds;
-use plan::Plan;
 use std::rc::Rc;
 use wide::Words;
-
-/// An estate at a moment, ready to be asked. Proven free of circles once, and shared by all who ask.
-pub struct Snapshot {
-    estate: Estate,
-    moment: Moment,
-    favourable: bool,
-    plan: Plan,
-}
-
-impl Snapshot {
-    /// An estate at a moment. Cost: users and statements once.
-    ///
-    /// # Errors
-    /// The decisions that would depend on themselves on that date.
-    pub fn new(estate: &Estate, moment: &Moment) -> Result<Snapshot, Vec<Diagnostic>> {
-        Self::tuned(estate, moment, Tuning::of(estate))
-    }
-
-    /// The same, with numbers of one's own for what tells narrow from broad. The answers are the same.
-    ///
-    /// # Errors
-    /// The decisions that would depend on themselves on that date.
-    pub fn tuned(estate: &Estate, moment: &Moment, tuning: Tuning) -> Result<Snapshot, Vec<Diagnostic>> {
-        Ok(Self::of(&Judge::new(estate, moment)?, false, tuning, None, &[]))
-    }
-
-    /// The same, with every missing value taken in the users' favour: an unknown permission applies, an unknown
-    /// restriction does not. What it allows and the ordinary one refuses hangs on an unknown.
-    ///
-    /// # Errors
-    /// The decisions that would depend on themselves on that date.
-    pub fn favourable(estate: &Estate, moment: &Moment) -> Result<Snapshot, Vec<Diagnostic>> {
-        Ok(Self::of(&Judge::new(estate, moment)?, true, Tuning::of(estate), None, &[]))
-    }
-
-    /// The same as [`Snapshot::new`], with clauses and conditions that are asked by themselves ([`Evaluator::probe`]).
-    ///
-    /// # Errors
-    /// The decisions that would depend on themselves on that date.
-    pub fn probing(estate: &Estate, moment: &Moment, probes: &[Probe]) -> Result<Snapshot, Vec<Diagnostic>> {
-        Ok(Self::of(&Judge::new(estate, moment)?, false, Tuning::of(estate), None, probes))
-    }
-
-    /// An estate that came about by changes of this one's; what the changes leave alone is not worked out again.
-    /// Cost: as [`Snapshot::new`], but the tree is walked only where it or its barriers have changed, and beneath the places
-    /// of statements that came.
-    ///
-    /// # Errors
-    /// The decisions that would depend on themselves on that date.
-    pub fn beside(&self, estate: &Estate, moment: &Moment) -> Result<Snapshot, Vec<Diagnostic>> {
-        Ok(Self::of(&Judge::new(estate, moment)?, self.favourable, self.plan.tuning, Some(self), &[]))
-    }
-
-    /// As [`Snapshot::beside`], where statements have gone and nothing else has changed: then no circle comes.
-    pub fn without(&self, estate: &Estate) -> Snapshot {
-        let moment = &self.moment;
-        Self::of(&Judge::unchecked(estate, moment), self.favourable, self.plan.tuning, Some(self), &[])
-    }
-
-    fn of(judge: &Judge, favourable: bool, tuning: Tuning, beside: Option<&Snapshot>, probes: &[Probe]) -> Snapshot {
-        let estate = judge.estate();
-        let beside = beside.map(|other| (&other.estate, &other.plan));
-        let plan = Plan::new(judge, favourable, tuning, beside, probes);
-        Snapshot { plan, estate: estate.clone(), moment: judge.moment().clone(), favourable }
-    }
-
-    /// The estate.
-    pub fn estate(&self) -> &Estate {
-        &self.estate
-    }
-
-    /// The moment.
-    pub fn moment(&self) -> &Moment {
-        &self.moment
-    }
-
-    /// The rule of a statement, where it is in force and can apply to anybody.
-    pub(crate) fn rule_of(&self, id: StatementId) -> Option<u32> {
-        Some(self.plan.rule_of[id.index()]).filter(|rule| *rule != plan::NOWHERE)
-    }
-
-    /// So many words of users who gain or lose something are kept.
-    pub(crate) fn told(&self) -> usize {
-        self.plan.tuning.told
-    }
-
-    /// Whether a missing value is taken in the users' favour.
-    pub fn is_favourable(&self) -> bool {
-        self.favourable
-    }
-
-    /// What one core evaluates with.
-    pub fn evaluator(&self) -> Evaluator<'_> {
-        let mut all = FixedBitSet::with_capacity(self.estate.schema.actions.len());
-        all.insert_range(..);
-        Evaluator::new(self, all)
-    }
-
-    /// The same, for some of the actions. What these hang on must be among them; the others have no meaning to it.
-    pub(crate) fn evaluator_of(&self, actions: FixedBitSet) -> Evaluator<'_> {
-        Evaluator::new(self, actions)
-    }
-}
 
 /// What one core evaluates with: sets and outcomes that were met, and room to work.
 pub struct Evaluator<'s> {
     estate: &'s Estate,
+    cancel: Option<&'s Cancel>,
     /// How many users there are.
     people: u32,
     plan: &'s Plan,
     cells: Cells<'s>,
-    judge: Judge<'s>,
+    reference: ReferenceEvaluator<'s>,
     sets: SetStore,
     /// By rule, whom it applies to, where that is the same everywhere.
     fixed: Vec<Option<SetId>>,
@@ -303,8 +202,8 @@ impl Work<'_> {
 }
 
 impl<'s> Evaluator<'s> {
-    fn new(snapshot: &'s Snapshot, wanted: FixedBitSet) -> Evaluator<'s> {
-        let Snapshot { estate, moment, plan, .. } = snapshot;
+    pub(crate) fn new(snapshot: &'s Snapshot, wanted: FixedBitSet) -> Evaluator<'s> {
+        let Snapshot { estate, moment, plan, cancel, .. } = snapshot;
         let few = |count: usize| count <= plan.tuning.classes;
         let values = |field: &compile::Leaf| radix(estate, field.field.1);
         let classes = plan.parts.leaves.iter().map(|leaf| {
@@ -324,10 +223,11 @@ impl<'s> Evaluator<'s> {
         });
         Evaluator {
             estate,
+            cancel: cancel.as_ref(),
             people: estate.people.len() as u32,
             plan,
             cells: Cells::of(estate),
-            judge: Judge::asking(estate, moment),
+            reference: ReferenceEvaluator::asking(estate, moment),
             sets: SetStore::on(&plan.sets),
             fixed: plan
                 .rules
@@ -409,6 +309,9 @@ impl<'s> Evaluator<'s> {
     }
 
     fn begin(&mut self, resource: ResourceId) -> Work<'s> {
+        if let Some(cancel) = self.cancel {
+            cancel.check();
+        }
         let mut work = self.pool.pop().unwrap_or_else(|| {
             let state = State { stamp: 0, base: SetId::NONE, wide: false, turns: (0, 0), words: 0 };
             Work {
@@ -480,8 +383,8 @@ impl<'s> Evaluator<'s> {
         let resource = work.resource.expect("it is being decided on");
         let plan = self.plan;
         let of = &plan.parts.atoms[at];
-        let ask = |judge: &Judge| {
-            let truth = judge.condition(&of.condition, None, Some(resource));
+        let ask = |reference: &ReferenceEvaluator| {
+            let truth = reference.condition(&of.condition, None, Some(resource));
             if of.open { truth.not_false() } else { truth.is_true() }
         };
         let is = match of.column {
@@ -493,14 +396,14 @@ impl<'s> Evaluator<'s> {
                 }
                 let code = code.min(self.bits[at].len() - 1);
                 if self.bits[at][code] == 0 {
-                    self.bits[at][code] = 1 + u8::from(ask(&self.judge));
+                    self.bits[at][code] = 1 + u8::from(ask(&self.reference));
                 }
                 self.bits[at][code] == 2
             }
             None => match &of.name {
                 // A resource always has a name.
                 Some(pattern) => pattern.fits(work.name.get_or_insert_with(|| self.estate.catalog.name(resource))),
-                None => ask(&self.judge),
+                None => ask(&self.reference),
             },
         };
         work.bits[at] = (work.stamp, is);

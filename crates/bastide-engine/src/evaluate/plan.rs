@@ -3,7 +3,7 @@
 
 use super::compile::{self, Compiler, Expr, Parts};
 use super::places::{Places, Reached};
-use crate::decide::Judge;
+use crate::decide::ReferenceEvaluator;
 use crate::sets::store::{SetId, SetStore};
 use bastide_model::condition::{Condition, Term, Who};
 use bastide_model::schema::Target;
@@ -159,30 +159,35 @@ pub struct Plan {
 }
 
 impl Plan {
+    /// The rule of a statement, where it is in force and can apply to anybody.
+    pub fn rule(&self, id: StatementId) -> Option<u32> {
+        Some(self.rule_of[id.index()]).filter(|rule| *rule != NOWHERE)
+    }
+
     /// For an estate at a moment, which is proven free of circles. With `favourable`, a missing value is taken in the users'
     /// favour. `beside`: an estate of which this one came about by changes, and its plan.
     pub fn new(
-        judge: &Judge,
+        reference: &ReferenceEvaluator,
         favourable: bool,
         tuning: Tuning,
         beside: Option<(&Estate, &Plan)>,
         probes: &[Probe],
     ) -> Plan {
-        let estate = judge.estate();
+        let estate = reference.estate();
         let catalog = &estate.catalog;
         let mut sets = SetStore::new(estate.people.len());
         let mut parts = Parts::default();
         let ordered = compile::ordered_fields(estate);
-        let mut compiler = Compiler::new(judge, &mut sets, &mut parts, &ordered);
+        let mut compiler = Compiler::new(reference, &mut sets, &mut parts, &ordered);
         let (mut rules, mut rule_of) = (Vec::new(), vec![NOWHERE; estate.statements.len()]);
         let (mut own, mut everywhere, mut placed) = (Vec::new(), Vec::new(), Vec::new());
         let rest = LayerId::new(estate.layers.len());
         let layered = !estate.layers.is_empty();
         // How many of them stand at each place.
         let mut stand: HashMap<ResourceId, usize> = HashMap::new();
-        let places = judge.live.iter().filter_map(|id| own_place(estate.statement(*id)));
+        let places = reference.live.iter().filter_map(|id| own_place(estate.statement(*id)));
         places.for_each(|place| *stand.entry(place.resource).or_default() += 1);
-        for &id in &judge.live {
+        for &id in &reference.live {
             let statement = estate.statement(id);
             let actions = ActionId::all(estate.schema.actions.len());
             let speaks: FixedBitSet = actions.filter(|a| statement.speaks_of(*a)).map(|a| a.index()).collect();

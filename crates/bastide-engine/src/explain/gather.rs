@@ -2,23 +2,24 @@
 
 use super::conditions::{causes, holds};
 use super::*;
-use crate::decide::{Candidate, Candidates, Decision, Judge, targets};
+use crate::decide::{Candidate, Candidates, Decision, RED_ZONE, ReferenceEvaluator, SEGMENT, targets};
 use crate::evaluate::Evaluator;
 use crate::show;
+use crate::snapshot::Snapshot;
 use bastide_model::condition::Term;
 use bastide_model::schema::Need;
 use bastide_model::*;
 
 /// Explains one decision.
-pub fn explain(judge: &Judge, user: UserId, action: ActionId, resource: ResourceId) -> Explanation {
-    let estate = judge.estate();
-    let candidates = judge.candidates(resource);
-    let decision = judge.decide(user, action, resource);
-    let asked = Asked { judge, user, action, resource, candidates: &candidates, decision };
+pub fn explain(reference: &ReferenceEvaluator, user: UserId, action: ActionId, resource: ResourceId) -> Explanation {
+    let estate = reference.estate();
+    let candidates = reference.candidates(resource);
+    let decision = reference.decide(user, action, resource);
+    let asked = Asked { reference, user, action, resource, candidates: &candidates, decision };
     let applying = asked.applying();
     let needs = if asked.fits() { asked.needs() } else { Vec::new() };
     let cut_off = if asked.fits() { asked.cut_off() } else { Vec::new() };
-    let undecided = judge.favourable().decide(user, action, resource).is_allowed() != decision.is_allowed();
+    let undecided = reference.favourable().decide(user, action, resource).is_allowed() != decision.is_allowed();
     let mut explanation = Explanation {
         user: UserRef {
             id: estate.people.id(user).to_string(),
@@ -33,7 +34,7 @@ pub fn explain(judge: &Judge, user: UserId, action: ActionId, resource: Resource
             kind: estate.schema.kinds[estate.catalog.kind(resource).index()].name.clone(),
             state: estate.catalog.states.get(resource.index()).map(|s| estate.schema.show(s)),
         },
-        date: judge.moment().date.to_string(),
+        date: reference.moment().date.to_string(),
         allowed: decision.is_allowed(),
         reason: decision.reason,
         reasons: asked.reasons(&needs),
@@ -54,7 +55,7 @@ pub fn explain(judge: &Judge, user: UserId, action: ActionId, resource: Resource
 }
 
 struct Asked<'j, 'e> {
-    judge: &'j Judge<'e>,
+    reference: &'j ReferenceEvaluator<'e>,
     user: UserId,
     action: ActionId,
     resource: ResourceId,
@@ -64,7 +65,7 @@ struct Asked<'j, 'e> {
 
 impl Asked<'_, '_> {
     fn estate(&self) -> &Estate {
-        self.judge.estate()
+        self.reference.estate()
     }
 
     fn fits(&self) -> bool {
@@ -82,12 +83,12 @@ impl Asked<'_, '_> {
     }
 
     fn applying(&self) -> Vec<Applying> {
-        let applying = self.speaking().filter(|(c, _)| self.judge.applies(c, self.user, self.resource));
+        let applying = self.speaking().filter(|(c, _)| self.reference.applies(c, self.user, self.resource));
         applying
             .map(|(candidate, statement)| Applying {
                 statement: StatementRef::new(self.estate(), candidate.id),
                 fate: self.fate(candidate, statement),
-                ways: ways(self.judge, statement, self.user, Some(self.resource)),
+                ways: ways(self.reference, statement, self.user, Some(self.resource)),
                 place: self.place_chain(candidate, statement),
                 holds: self.holds(statement),
                 missing: self.open(candidate, statement),
@@ -97,7 +98,7 @@ impl Asked<'_, '_> {
 
     /// Why its conditions hold, value by value.
     fn holds(&self, statement: &Statement) -> Vec<Holds> {
-        statement.conditions().flat_map(|c| holds(self.judge, c, self.user, self.resource)).collect()
+        statement.conditions().flat_map(|c| holds(self.reference, c, self.user, self.resource)).collect()
     }
 
     fn fate(&self, candidate: &Candidate, statement: &Statement) -> Fate {
@@ -105,7 +106,7 @@ impl Asked<'_, '_> {
             return Fate::Decides;
         }
         let weighed = matches!(statement.modality, Modality::May | Modality::MayNot);
-        if weighed && !self.judge.controls(self.candidates, statement) {
+        if weighed && !self.reference.controls(self.candidates, statement) {
             let layer = self.candidates.layer.and_then(|layer| self.estate().layers.get(layer.index()));
             let layer = layer.map_or("rest", String::as_str);
             return Fate::Lost { to: format!("layer `{layer}`, which controls the resource") };
@@ -148,7 +149,7 @@ impl Asked<'_, '_> {
 
     /// Missing values that leave open whether the statement applies.
     fn open(&self, candidate: &Candidate, statement: &Statement) -> Vec<String> {
-        if self.judge.truth(candidate, self.user, self.resource) == Truth::Unknown {
+        if self.reference.truth(candidate, self.user, self.resource) == Truth::Unknown {
             self.not_so(statement, Truth::Unknown)
         } else {
             Vec::new()
@@ -157,9 +158,9 @@ impl Asked<'_, '_> {
 
     /// What makes a statement's who, where or while false or unknown.
     fn not_so(&self, statement: &Statement, wanted: Truth) -> Vec<String> {
-        let (judge, user, resource) = (self.judge, self.user, self.resource);
+        let (reference, user, resource) = (self.reference, self.user, self.resource);
         let mut found = Vec::new();
-        let terms = statement.who.terms.iter().map(|t| judge.term(t, user, Some(resource)));
+        let terms = statement.who.terms.iter().map(|t| reference.term(t, user, Some(resource)));
         let meant = terms.fold(Truth::False, Truth::or);
         if meant == wanted {
             let shown: Vec<String> = statement.who.terms.iter().map(|t| show::term(self.estate(), t)).collect();
@@ -170,10 +171,8 @@ impl Asked<'_, '_> {
             };
             found.push(what);
         }
-        for condition in
-            [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten()
-        {
-            found.extend(causes(judge, condition, user, resource, wanted));
+        for condition in statement.conditions() {
+            found.extend(causes(reference, condition, user, resource, wanted));
         }
         found
     }
@@ -181,12 +180,12 @@ impl Asked<'_, '_> {
     /// Statements that would mean the user here and say nothing, since every role they list is off.
     fn without_effect(&self) -> Vec<Passing> {
         let estate = self.estate();
-        let date = self.judge.moment().date;
+        let date = self.reference.moment().date;
         let all = StatementId::all(estate.statements.len()).map(|id| (id, estate.statement(id)));
         let idle = all.filter(|(_, s)| !s.off && s.actions.is_clear() && s.in_date(date));
         let here = idle.filter(|(_, s)| {
             crate::decide::place::covers(estate, s, self.resource).is_some()
-                && self.judge.who(&s.who, self.user, Some(self.resource)) != Truth::False
+                && self.reference.who(&s.who, self.user, Some(self.resource)) != Truth::False
         });
         here.map(|(id, _)| Passing {
             statement: StatementRef::new(estate, id),
@@ -198,10 +197,10 @@ impl Asked<'_, '_> {
 
     fn passing(&self) -> Vec<Passing> {
         let idle = self.without_effect();
-        let passing = self.speaking().filter(|(c, _)| !self.judge.applies(c, self.user, self.resource));
+        let passing = self.speaking().filter(|(c, _)| !self.reference.applies(c, self.user, self.resource));
         passing
             .map(|(candidate, statement)| {
-                let truth = self.judge.truth(candidate, self.user, self.resource);
+                let truth = self.reference.truth(candidate, self.user, self.resource);
                 Passing {
                     statement: StatementRef::new(self.estate(), candidate.id),
                     because: self.not_so(statement, truth),
@@ -227,13 +226,13 @@ impl Asked<'_, '_> {
         };
         let means = |s: &Statement| {
             let ask = |c: &bastide_model::condition::Condition| {
-                self.judge.condition(c, Some(self.user), Some(self.resource)) != Truth::False
+                self.reference.condition(c, Some(self.user), Some(self.resource)) != Truth::False
             };
-            self.judge.who(&s.who, self.user, Some(self.resource)) != Truth::False
+            self.reference.who(&s.who, self.user, Some(self.resource)) != Truth::False
                 && s.what.condition.as_ref().is_none_or(ask)
                 && s.condition.as_ref().is_none_or(ask)
         };
-        let live = self.judge.live.iter().copied();
+        let live = self.reference.live.iter().copied();
         live.filter(|id| {
             let s = estate.statement(*id);
             self.speaks(s) && cut(s) && means(s)
@@ -249,7 +248,7 @@ impl Asked<'_, '_> {
     }
 
     fn needs(&self) -> Vec<NeedNode> {
-        needs(self.judge, self.user, self.action, self.resource)
+        needs(self.reference, self.user, self.action, self.resource)
     }
 
     /// Every reason that fits, whichever step would report it first.
@@ -263,12 +262,12 @@ impl Asked<'_, '_> {
         }
         let applies = |wanted: &[Modality]| {
             self.speaking()
-                .any(|(c, s)| wanted.contains(&s.modality) && self.judge.applies(c, self.user, self.resource))
+                .any(|(c, s)| wanted.contains(&s.modality) && self.reference.applies(c, self.user, self.resource))
         };
         if applies(&[Modality::MayNever, Modality::MayOnly]) {
             reasons.push(Reason::Capped);
         }
-        let weighed = self.judge.combined(self.candidates, self.user, self.action, self.resource);
+        let weighed = self.reference.combined(self.candidates, self.user, self.action, self.resource);
         let permitted = if applies(&[Modality::MayAlways]) { Reason::Assured } else { weighed };
         if !permitted.is_allowed() || (reasons.is_empty() && needs.iter().all(|n| n.met)) {
             reasons.push(permitted);
@@ -281,8 +280,10 @@ impl Asked<'_, '_> {
 
     fn sentence(&self) -> String {
         let unmet = || {
-            let judge = self.judge;
-            unmet(self.estate(), self.action, self.resource, |action, target| judge.allows(self.user, action, target))
+            let reference = self.reference;
+            unmet(self.estate(), self.action, self.resource, |action, target| {
+                reference.allows(self.user, action, target)
+            })
         };
         sentence(
             self.estate(),
@@ -310,6 +311,13 @@ fn unmet(
         }
     }
     None
+}
+
+impl Snapshot {
+    /// Explains one decision; see [`explain`].
+    pub fn explain(&self, user: UserId, action: ActionId, resource: ResourceId) -> Explanation {
+        explain(&self.reference(), user, action, resource)
+    }
 }
 
 /// A decision in one sentence, as [`explain`] tells it, by what the set engine decides. Cost: a decision, and where it is refused
@@ -375,24 +383,24 @@ fn sort(statement: &Statement) -> &'static str {
 }
 
 /// The needs of a decision and whether they are met, to the bottom.
-fn needs(judge: &Judge, user: UserId, action: ActionId, resource: ResourceId) -> Vec<NeedNode> {
-    let estate = judge.estate();
+fn needs(reference: &ReferenceEvaluator, user: UserId, action: ActionId, resource: ResourceId) -> Vec<NeedNode> {
+    let estate = reference.estate();
     let mut nodes = Vec::new();
     for need in &estate.schema.actions[action.index()].needs {
         let targets = targets(estate, resource, need.target);
         if targets.unmet {
-            nodes.push(node(judge, user, *need, None));
+            nodes.push(node(reference, user, *need, None));
         }
         for target in targets.found {
-            nodes.push(node(judge, user, *need, Some(target)));
+            nodes.push(node(reference, user, *need, Some(target)));
         }
     }
     nodes
 }
 
-fn node(judge: &Judge, user: UserId, need: Need, target: Option<ResourceId>) -> NeedNode {
-    let estate = judge.estate();
-    let decision = target.map(|target| judge.decide(user, need.action, target));
+fn node(reference: &ReferenceEvaluator, user: UserId, need: Need, target: Option<ResourceId>) -> NeedNode {
+    let estate = reference.estate();
+    let decision = target.map(|target| reference.decide(user, need.action, target));
     NeedNode {
         action: estate.schema.actions[need.action.index()].name.clone(),
         target: show::target(estate, need.target),
@@ -400,6 +408,8 @@ fn node(judge: &Judge, user: UserId, need: Need, target: Option<ResourceId>) -> 
         met: decision.is_some_and(Decision::is_allowed),
         reason: decision.map(|d| d.reason),
         by: decision.and_then(|d| d.by).map(|by| StatementRef::new(estate, by)),
-        needs: target.map_or(Vec::new(), |target| needs(judge, user, need.action, target)),
+        needs: target.map_or(Vec::new(), |target| {
+            stacker::maybe_grow(RED_ZONE, SEGMENT, || needs(reference, user, need.action, target))
+        }),
     }
 }

@@ -1,19 +1,19 @@
 //! Where a value comes from that a condition looked up.
 
-use crate::decide::Judge;
+use crate::decide::ReferenceEvaluator;
 use bastide_model::condition::*;
 use bastide_model::schema::Travel;
 use bastide_model::*;
 use std::collections::{BTreeSet, VecDeque};
 
 /// In words: its own and where that is written, from which resource it came and how, or the default.
-pub(super) fn origin(judge: &Judge, operand: &Operand, user: UserId, resource: ResourceId) -> String {
-    let estate = judge.estate();
+pub(super) fn origin(reference: &ReferenceEvaluator, operand: &Operand, user: UserId, resource: ResourceId) -> String {
+    let estate = reference.estate();
     match operand {
         Operand::User(UserField::Attribute(id)) => of_user(estate, *id, user),
         Operand::User(UserField::Realm) => estate.place(estate.people.origins[user.index()]),
         Operand::Resource(step, field) => {
-            let Some(at) = judge.step(*step, resource) else { return String::new() };
+            let Some(at) = reference.step(*step, resource) else { return String::new() };
             let beside = if at == resource { String::new() } else { format!("of `{}`, ", estate.catalog.path(at)) };
             let from = match field {
                 ResourceField::Attribute(id) => of_resource(estate, *id, at),
@@ -27,7 +27,7 @@ pub(super) fn origin(judge: &Judge, operand: &Operand, user: UserId, resource: R
         }
         Operand::Session(id) => {
             let attribute = &estate.schema.session_attributes[id.index()];
-            match &judge.moment().session[id.index()] {
+            match &reference.moment().session[id.index()] {
                 None => String::new(),
                 value if *value == attribute.default => "the default".to_string(),
                 Some(_) => "given".to_string(),

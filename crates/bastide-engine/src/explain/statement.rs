@@ -1,7 +1,7 @@
 //! A statement as explanations name it, and how it reaches a user.
 
 use crate::access::computed_groups;
-use crate::decide::Judge;
+use crate::decide::ReferenceEvaluator;
 use crate::show;
 use bastide_model::condition::Term;
 use bastide_model::statement::Sort;
@@ -59,14 +59,19 @@ pub struct Way {
 
 /// The ways in which a statement means a user: one a term of its who-clause. Without a resource,
 /// `owner` is one of them only where it stands alone.
-pub fn ways(judge: &Judge, statement: &Statement, user: UserId, resource: Option<ResourceId>) -> Vec<Way> {
-    let estate = judge.estate();
+pub fn ways(
+    reference: &ReferenceEvaluator,
+    statement: &Statement,
+    user: UserId,
+    resource: Option<ResourceId>,
+) -> Vec<Way> {
+    let estate = reference.estate();
     let mut found = Vec::new();
     for term in &statement.who.terms {
         let truth = match (term, resource) {
             (Term::Owner, None) if statement.who.terms.len() == 1 => Truth::True,
             (Term::Owner, None) => Truth::False,
-            _ => judge.term(term, user, resource),
+            _ => reference.term(term, user, resource),
         };
         if truth == Truth::False {
             continue;
@@ -76,7 +81,7 @@ pub fn ways(judge: &Judge, statement: &Statement, user: UserId, resource: Option
             Term::Owner => ("owner", Vec::new()),
             Term::User(_) | Term::Nobody(_) => ("named", Vec::new()),
             Term::Members(group) => {
-                let start = computed_groups(judge, user);
+                let start = computed_groups(reference, user);
                 ("member", estate.groups.chain(user, &start, *group).unwrap_or_else(|| vec![*group]))
             }
         };

@@ -1,7 +1,7 @@
 //! Expectations.
 
 use super::{Breach, MOST_BREACHES, Proof, Sort};
-use crate::decide::Judge;
+use crate::decide::ReferenceEvaluator;
 use crate::decide::place::reaches;
 use crate::explain::explain;
 use bastide_model::proof::{Bound, ClaimBody, Expectation};
@@ -24,7 +24,7 @@ pub fn moment(estate: &Estate, run: &Moment, of: &Expectation) -> Moment {
 
 pub(super) fn ask(estate: &Estate, run: &Moment, of: &Expectation) -> Result<Proof, Vec<Diagnostic>> {
     let moment = moment(estate, run, of);
-    let judge = Judge::new(estate, &moment)?;
+    let reference = ReferenceEvaluator::new(estate, &moment)?;
     let mut proof = Proof {
         name: of.name.clone(),
         sort: Sort::Expectation,
@@ -51,9 +51,9 @@ pub(super) fn ask(estate: &Estate, run: &Moment, of: &Expectation) -> Result<Pro
                 for &resource in places {
                     for action in actions.ones().map(ActionId::new) {
                         proof.checked += 1;
-                        if judge.decide(user, action, resource).is_allowed() != *allowed {
+                        if reference.decide(user, action, resource).is_allowed() != *allowed {
                             let word = if *allowed { "can" } else { "cannot" };
-                            let breach = decision(&judge, user, action, resource, word);
+                            let breach = decision(&reference, user, action, resource, word);
                             fail(&mut proof, breach);
                         }
                     }
@@ -61,7 +61,7 @@ pub(super) fn ask(estate: &Estate, run: &Moment, of: &Expectation) -> Result<Pro
             }
             ClaimBody::Reaches { bound, count, what, actions } => {
                 proof.checked += 1;
-                let found = reached(&judge, user, what, actions);
+                let found = reached(&reference, user, what, actions);
                 let (fits, words) = match bound {
                     Bound::Exactly => (found == *count, "exactly"),
                     Bound::AtLeast => (found >= *count, "at least"),
@@ -78,15 +78,15 @@ pub(super) fn ask(estate: &Estate, run: &Moment, of: &Expectation) -> Result<Pro
 
 /// On how many resources of a what-clause the user may do any of the actions. A resource counts
 /// where the clause is true for it.
-fn reached(judge: &Judge, user: UserId, what: &What, actions: &fixedbitset::FixedBitSet) -> u64 {
-    let estate = judge.estate();
+fn reached(reference: &ReferenceEvaluator, user: UserId, what: &What, actions: &fixedbitset::FixedBitSet) -> u64 {
+    let estate = reference.estate();
     let catalog = &estate.catalog;
     let covered = |resource: ResourceId| {
         estate.schema.is_any(catalog.kind(resource), what.kinds.as_deref())
             && what.places.as_ref().is_none_or(|p| p.iter().any(|p| reaches(catalog, p, resource)))
-            && what.condition.as_ref().is_none_or(|c| judge.condition(c, Some(user), Some(resource)).is_true())
+            && what.condition.as_ref().is_none_or(|c| reference.condition(c, Some(user), Some(resource)).is_true())
     };
-    let may = |resource: ResourceId| actions.ones().any(|a| judge.allows(user, ActionId::new(a), resource));
+    let may = |resource: ResourceId| actions.ones().any(|a| reference.allows(user, ActionId::new(a), resource));
     catalog.all().filter(|r| covered(*r) && may(*r)).count() as u64
 }
 
@@ -103,8 +103,14 @@ pub(super) fn plain(claim: &str) -> Breach {
 }
 
 /// A breach about one decision. `word`: what was claimed.
-pub(super) fn decision(judge: &Judge, user: UserId, action: ActionId, resource: ResourceId, word: &str) -> Breach {
-    let explanation = explain(judge, user, action, resource);
+pub(super) fn decision(
+    reference: &ReferenceEvaluator,
+    user: UserId,
+    action: ActionId,
+    resource: ResourceId,
+    word: &str,
+) -> Breach {
+    let explanation = explain(reference, user, action, resource);
     Breach {
         claim: format!("{word} {} `{}`", explanation.action, explanation.resource.path),
         why: Some(explanation.sentence),

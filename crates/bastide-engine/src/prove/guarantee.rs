@@ -2,29 +2,29 @@
 
 use super::expectation::{decision, fail, plain};
 use super::{MOST_BREACHES, Proof, Sort};
-use crate::decide::Judge;
+use crate::decide::ReferenceEvaluator;
 use crate::decide::place::reaches;
-use crate::evaluate::{Probe, Snapshot};
+use crate::evaluate::Probe;
+use crate::snapshot::Snapshot;
 use bastide_model::proof::Guarantee;
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 
 /// Of each guarantee, so many clauses are asked by themselves: for whom the who-clause is true, for whom it is not false, and
 /// where the what-clause is not false.
 const PROBES: usize = 3;
 
 /// Asks guarantees, all in one sweep. Cost: every resource once, and words of a set for each guarantee that speaks of it.
-pub(super) fn ask(judge: &Judge, all: &[&Guarantee]) -> Result<Vec<Proof>, Vec<Diagnostic>> {
-    let estate = judge.estate();
+pub(super) fn ask(snapshot: &Snapshot, all: &[&Guarantee]) -> Vec<Proof> {
+    let (estate, reference) = (snapshot.estate(), snapshot.reference());
     let anything = condition::Who { terms: vec![condition::Term::Anyone], condition: None };
     let probes = all.iter().flat_map(|of| {
         let what = of.what.condition.as_ref();
         let open = what.map_or(Probe::Who(&anything, true), |condition| Probe::Condition(condition, true));
         [Probe::Who(&of.who, false), Probe::Who(&of.who, true), open]
     });
-    let snapshot = Snapshot::probing(estate, judge.moment(), &probes.collect::<Vec<Probe>>())?;
+    let snapshot = snapshot.asking(&probes.collect::<Vec<Probe>>());
     let mut engine = snapshot.evaluator();
-    let mut proofs: Vec<Proof> = all.iter().map(|of| begun(judge, of)).collect();
+    let mut proofs: Vec<Proof> = all.iter().map(|of| begun(&reference, of)).collect();
     let [mut yes, mut maybe, mut open, mut allowed] = std::array::from_fn(|_| engine.nobody());
     for resource in estate.catalog.all() {
         let kind = estate.catalog.kind(resource);
@@ -61,22 +61,22 @@ pub(super) fn ask(judge: &Judge, all: &[&Guarantee]) -> Result<Vec<Proof>, Vec<D
                 let claim = if of.only { "nobody else can" } else { "none of them can" };
                 let rest = MOST_BREACHES.saturating_sub(proof.breaches.len());
                 for user in allowed.ones().take(rest).map(UserId::new) {
-                    proof.breaches.push(decision(judge, user, action, resource, claim));
+                    proof.breaches.push(decision(&reference, user, action, resource, claim));
                 }
             }
         }
         engine.done(work);
     }
-    Ok(proofs)
+    proofs
 }
 
-fn begun(judge: &Judge, of: &Guarantee) -> Proof {
+fn begun(reference: &ReferenceEvaluator, of: &Guarantee) -> Proof {
     let mut proof = Proof {
         name: of.name.clone(),
         sort: Sort::Guarantee,
-        place: judge.estate().place(of.origin),
+        place: reference.estate().place(of.origin),
         because: of.because.clone(),
-        date: judge.moment().date.to_string(),
+        date: reference.moment().date.to_string(),
         holds: true,
         checked: 0,
         broken: 0,

@@ -14,7 +14,7 @@ mod record;
 
 pub use record::record;
 
-use crate::decide::Judge;
+use crate::snapshot::Snapshot;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use schemars::JsonSchema;
@@ -101,7 +101,7 @@ pub fn guarantees(
     if all.is_empty() {
         return Ok(Vec::new());
     }
-    guarantee::ask(&Judge::new(estate, moment)?, &all)
+    Ok(guarantee::ask(&Snapshot::new(estate, moment)?, &all))
 }
 
 /// The proofs that hold before and do not after a change; those that are new and do not hold among them.

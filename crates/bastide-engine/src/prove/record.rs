@@ -1,9 +1,9 @@
 //! An expectation written from what somebody can do today, to be trimmed by hand.
 
-use crate::evaluate::Snapshot;
+use crate::snapshot::Snapshot;
 use bastide_model::*;
 use bastide_syntax::format::format;
-use bastide_syntax::{Diagnostic, FileId, quote};
+use bastide_syntax::{FileId, quote};
 use std::collections::BTreeMap;
 use std::fmt::Write;
 
@@ -14,11 +14,8 @@ const MOST: usize = 24;
 
 /// The expectation as text: what the user can do on each container down to the third level, what of
 /// the rest cannot be done at all, and on how many resources of each kind each action is allowed.
-///
-/// # Errors
-/// Decisions that depend on themselves.
-pub fn record(estate: &Estate, moment: &Moment, user: UserId) -> Result<String, Vec<Diagnostic>> {
-    let snapshot = Snapshot::new(estate, moment)?;
+pub fn record(snapshot: &Snapshot, user: UserId) -> String {
+    let (estate, moment) = (snapshot.estate(), snapshot.moment());
     let mut engine = snapshot.evaluator();
     let (schema, catalog) = (&estate.schema, &estate.catalog);
     let mut can: BTreeMap<Vec<usize>, Vec<ResourceId>> = BTreeMap::new();
@@ -61,7 +58,7 @@ pub fn record(estate: &Estate, moment: &Moment, user: UserId) -> Result<String, 
             .expect("a string takes everything");
     }
     out.push_str("}\n");
-    Ok(format(FileId(0), &out).unwrap_or(out))
+    format(FileId(0), &out).unwrap_or(out)
 }
 
 /// A place: by path, or by id where the path fits several.

@@ -103,7 +103,7 @@ pub fn cost(idea: &Idea, difference: &Difference, after: &Estate, harmless: &[St
     let (mut harm, mut guests) = (false, false);
     let guest = after.people.kind(wish.user) == "guest";
     let labels = Labelled::new(after);
-    let mut judged: HashSet<u32> = HashSet::new();
+    let mut by_reference: HashSet<u32> = HashSet::new();
     for &(resource, row) in &difference.changed {
         let turns = difference.turns(row);
         for turn in turns {
@@ -116,7 +116,7 @@ pub fn cost(idea: &Idea, difference: &Difference, after: &Estate, harmless: &[St
                 }
             }
         }
-        if !judged.insert(row) {
+        if !by_reference.insert(row) {
             continue;
         }
         for turn in turns {

@@ -5,7 +5,7 @@ use super::affinity::{alike, odd, stranger};
 use super::values::About;
 use crate::change::{Change, ResourceCell, UserCell};
 use crate::decide::place::{covers, reaches};
-use crate::decide::{Judge, targets};
+use crate::decide::{ReferenceEvaluator, targets};
 use bastide_model::condition::*;
 use bastide_model::groups::{Computed, Member};
 use bastide_model::schema::Target;
@@ -87,42 +87,48 @@ impl Idea {
 }
 
 /// Everything that could help.
-pub fn ideas(judge: &Judge, harmless: &[String], wish: Wish) -> Vec<Idea> {
+pub fn ideas(reference: &ReferenceEvaluator, harmless: &[String], wish: Wish) -> Vec<Idea> {
     let mut found = Vec::new();
-    gather(judge, harmless, wish, 0, &mut found);
+    gather(reference, harmless, wish, 0, &mut found);
     found
 }
 
-fn gather<'j>(judge: &'j Judge, harmless: &'j [String], wish: Wish, depth: usize, found: &mut Vec<Idea>) {
-    let estate = judge.estate();
+fn gather<'j>(
+    reference: &'j ReferenceEvaluator,
+    harmless: &'j [String],
+    wish: Wish,
+    depth: usize,
+    found: &mut Vec<Idea>,
+) {
+    let estate = reference.estate();
     let Wish { user, action, resource, wanted } = wish;
     if depth > DEEPEST || !estate.schema.fits(action, estate.catalog.kind(resource)) {
         return;
     }
-    let about = About { judge, harmless, user, resource };
+    let about = About { reference, harmless, user, resource };
     if wanted {
         if !estate.people.is_active(user) {
             let change = Change::User(user, UserCell::Active, Some(Value::Flag(true)));
             let hint = Some("the account is not active".into());
             found.push(Idea { hint, mends: true, ..Idea::new(change, charge::ACTIVE) });
         }
-        needs(judge, harmless, wish, depth, found);
+        needs(reference, harmless, wish, depth, found);
     }
-    let candidates = judge.candidates(resource);
+    let candidates = reference.candidates(resource);
     for candidate in &candidates.list {
         let statement = estate.statement(candidate.id);
         let speaks = statement.actions.contains(action.index()) != (statement.modality == Modality::MayOnly);
         if !speaks {
             continue;
         }
-        let applies = judge.applies(candidate, user, resource);
+        let applies = reference.applies(candidate, user, resource);
         if statement.modality.permits() == wanted && !applies {
             let mut here = Vec::new();
             // Nobody joins a group in order to lose something.
             if wanted {
                 begin(&about, &statement.who, &mut here, 0);
             }
-            for condition in conditions(statement) {
+            for condition in statement.conditions() {
                 here.extend(turns(&about, condition, true, depth));
             }
             found.extend(here);
@@ -136,62 +142,62 @@ fn gather<'j>(judge: &'j Judge, harmless: &'j [String], wish: Wish, depth: usize
         if !estate.layers.is_empty() {
             for candidate in &candidates.list {
                 let statement = estate.statement(candidate.id);
-                if judge.controls(&candidates, statement) && statement.modality == Modality::May {
+                if reference.controls(&candidates, statement) && statement.modality == Modality::May {
                     found.push(switch(estate, candidate.id, user));
                 }
             }
         }
-        elsewhere(judge, wish, found);
-        give(judge, wish, found);
+        elsewhere(reference, wish, found);
+        give(reference, wish, found);
     } else {
         let assured = candidates.list.iter().any(|c| {
             let s = estate.statement(c.id);
-            s.modality == Modality::MayAlways && s.actions.contains(action.index()) && judge.applies(c, user, resource)
+            s.modality == Modality::MayAlways
+                && s.actions.contains(action.index())
+                && reference.applies(c, user, resource)
         });
         let modality = if assured { Modality::MayNever } else { Modality::MayNot };
         found.push(entry(estate, wish, modality, charge::KEEP_OUT));
     }
 }
 
-fn conditions(statement: &Statement) -> impl Iterator<Item = &Condition> {
-    [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten()
-}
-
 /// Values, memberships and decisions elsewhere that turn a condition.
 fn turns(about: &About, condition: &Condition, wanted: bool, depth: usize) -> Vec<Idea> {
     let mut ideas = about.turn(condition, wanted);
-    let judge = about.judge;
-    condition.visit(&mut |inner| match &inner.test {
-        Test::MemberOf(Some(group)) => {
-            let truth = judge.member(about.user, *group);
-            if truth != Truth::True {
-                join(about, *group, &mut ideas, 0);
+    let reference = about.reference;
+    for asked in condition.elsewhere() {
+        match asked {
+            Elsewhere::Group(group) => {
+                let truth = reference.member(about.user, group);
+                if truth != Truth::True {
+                    join(about, group, &mut ideas, 0);
+                }
+                if truth != Truth::False {
+                    leave(about, group, &mut ideas);
+                }
             }
-            if truth != Truth::False {
-                leave(about, *group, &mut ideas);
+            Elsewhere::Decision(action, target) => {
+                let at = match target {
+                    HoldsTarget::Relative(target) => targets(reference.estate(), about.resource, target).found,
+                    HoldsTarget::Place(place) => vec![place],
+                    HoldsTarget::Nowhere => Vec::new(),
+                };
+                for resource in at {
+                    let holds = reference.allows(about.user, action, resource);
+                    let wish = Wish { user: about.user, action, resource, wanted: !holds };
+                    gather(reference, about.harmless, wish, depth + 2, &mut ideas);
+                }
             }
         }
-        Test::Holds(action, HoldsTarget::Relative(target)) => {
-            for resource in targets(judge.estate(), about.resource, *target).found {
-                let holds = judge.allows(about.user, *action, resource);
-                let wish = Wish { user: about.user, action: *action, resource, wanted: !holds };
-                gather(judge, about.harmless, wish, depth + 2, &mut ideas);
-            }
-        }
-        Test::Holds(action, HoldsTarget::Place(resource)) => {
-            let holds = judge.allows(about.user, *action, *resource);
-            let wish = Wish { user: about.user, action: *action, resource: *resource, wanted: !holds };
-            gather(judge, about.harmless, wish, depth + 2, &mut ideas);
-        }
-        _ => {}
-    });
+    }
     ideas
 }
 
 /// What makes a who-clause mean the user.
 fn begin(about: &About, who: &Who, found: &mut Vec<Idea>, level: usize) {
-    let judge = about.judge;
-    let meant = who.terms.iter().map(|t| judge.term(t, about.user, Some(about.resource))).fold(Truth::False, Truth::or);
+    let reference = about.reference;
+    let meant =
+        who.terms.iter().map(|t| reference.term(t, about.user, Some(about.resource))).fold(Truth::False, Truth::or);
     if meant == Truth::True {
         return;
     }
@@ -199,7 +205,7 @@ fn begin(about: &About, who: &Who, found: &mut Vec<Idea>, level: usize) {
         match term {
             Term::Members(group) => join(about, *group, found, level),
             Term::Owner => {
-                let owner = Value::Text(judge.estate().people.id(about.user).into());
+                let owner = Value::Text(reference.estate().people.id(about.user).into());
                 let change = Change::Resource(about.resource, ResourceCell::Owner, Some(owner));
                 let amount = if meant == Truth::Unknown { charge::JOIN } else { charge::RESOURCE_VALUE + 8 };
                 found.push(Idea::new(change, amount));
@@ -211,11 +217,11 @@ fn begin(about: &About, who: &Who, found: &mut Vec<Idea>, level: usize) {
 
 /// What brings a user into a group.
 fn join(about: &About, group: GroupId, found: &mut Vec<Idea>, level: usize) {
-    let groups = &about.judge.estate().groups;
+    let groups = &about.reference.estate().groups;
     for inner in groups.beneath(group).into_iter().take(MOST_BENEATH) {
         match &groups.computed[inner.index()] {
             None => {
-                let hint = alike(about.judge.estate(), about.user, inner);
+                let hint = alike(about.reference.estate(), about.user, inner);
                 let amount = if hint.is_some() { charge::JOIN_ALIKE } else { charge::JOIN };
                 // A group that holds only groups is an order of them: people join what it holds.
                 let only_groups = groups.members[inner.index()].iter().all(|m| matches!(m.member, Member::Group(_)));
@@ -230,7 +236,7 @@ fn join(about: &About, group: GroupId, found: &mut Vec<Idea>, level: usize) {
             Some(Computed::Holders(action, places)) if level < 3 => {
                 for place in places.iter().take(2) {
                     let wish = Wish { user: about.user, action: *action, resource: *place, wanted: true };
-                    gather(about.judge, about.harmless, wish, 3, found);
+                    gather(about.reference, about.harmless, wish, 3, found);
                 }
             }
             _ => {}
@@ -240,11 +246,11 @@ fn join(about: &About, group: GroupId, found: &mut Vec<Idea>, level: usize) {
 
 /// What takes a user out of a group: each link of the chain that leads there.
 fn leave(about: &About, group: GroupId, found: &mut Vec<Idea>) {
-    let judge = about.judge;
-    let groups = &judge.estate().groups;
-    let start = crate::access::computed_groups(judge, about.user);
+    let reference = about.reference;
+    let groups = &reference.estate().groups;
+    let start = crate::access::computed_groups(reference, about.user);
     let Some(chain) = groups.chain(about.user, &start, group) else { return };
-    let mut odd = odd_link(judge.estate(), about.user, &chain);
+    let mut odd = odd_link(reference.estate(), about.user, &chain);
     for (i, group) in chain.iter().enumerate().filter(|(i, _)| is_near(*i, chain.len())) {
         let member = if i == 0 { Member::User(about.user) } else { Member::Group(chain[i - 1]) };
         if groups.origin(*group, member).is_some() {
@@ -292,7 +298,7 @@ fn switch(estate: &Estate, id: StatementId, user: UserId) -> Idea {
 
 /// An entry by which a guest may do something that changes things: likely a mistake as a whole.
 fn given_to_guests(about: &About, id: StatementId) -> Option<Idea> {
-    let (estate, user) = (about.judge.estate(), about.user);
+    let (estate, user) = (about.reference.estate(), about.user);
     let statement = estate.statement(id);
     let guest = |user: usize| estate.people.kind(UserId::new(user)) == "guest";
     let harmless = |action: usize| about.harmless.contains(&estate.schema.actions[action].name);
@@ -313,12 +319,12 @@ fn given_to_guests(about: &About, id: StatementId) -> Option<Idea> {
 
 /// What ends that a statement applies to the user.
 fn end(about: &About, id: StatementId, depth: usize, found: &mut Vec<Idea>) {
-    let estate = about.judge.estate();
+    let estate = about.reference.estate();
     let statement = estate.statement(id);
     found.push(given_to_guests(about, id).unwrap_or_else(|| switch(estate, id, about.user)));
     for term in &statement.who.terms {
         match term {
-            Term::Members(group) if about.judge.member(about.user, *group) != Truth::False => {
+            Term::Members(group) if about.reference.member(about.user, *group) != Truth::False => {
                 leave(about, *group, found)
             }
             Term::Owner => {
@@ -328,7 +334,7 @@ fn end(about: &About, id: StatementId, depth: usize, found: &mut Vec<Idea>) {
             _ => {}
         }
     }
-    for condition in conditions(statement) {
+    for condition in statement.conditions() {
         found.extend(turns(about, condition, false, depth));
     }
     if statement.sort == Sort::Rule {
@@ -337,28 +343,28 @@ fn end(about: &About, id: StatementId, depth: usize, found: &mut Vec<Idea>) {
 }
 
 /// What is permitted but for a need: remedies of the need.
-fn needs(judge: &Judge, harmless: &[String], wish: Wish, depth: usize, found: &mut Vec<Idea>) {
-    let estate = judge.estate();
+fn needs(reference: &ReferenceEvaluator, harmless: &[String], wish: Wish, depth: usize, found: &mut Vec<Idea>) {
+    let estate = reference.estate();
     for need in &estate.schema.actions[wish.action.index()].needs {
         for resource in targets(estate, wish.resource, need.target).found {
-            if !judge.allows(wish.user, need.action, resource) {
+            if !reference.allows(wish.user, need.action, resource) {
                 let inner = Wish { action: need.action, resource, ..wish };
-                gather(judge, harmless, inner, depth + 1, found);
+                gather(reference, harmless, inner, depth + 1, found);
             }
         }
     }
 }
 
 /// Statements that do not reach the resource today: those that are off, and those a barrier cuts off.
-fn elsewhere(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
-    let estate = judge.estate();
+fn elsewhere(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) {
+    let estate = reference.estate();
     let catalog = &estate.catalog;
     let kind = catalog.kind(wish.resource);
-    let today = judge.moment().date;
+    let today = reference.moment().date;
     let means_then = |s: &Statement| {
         s.modality.permits()
             && s.actions.contains(wish.action.index())
-            && judge.who(&s.who, wish.user, Some(wish.resource)).is_true()
+            && reference.who(&s.who, wish.user, Some(wish.resource)).is_true()
     };
     let means = |s: &Statement| s.in_date(today) && means_then(s);
     let mut cut: Vec<StatementId> = Vec::new();
@@ -397,7 +403,7 @@ fn elsewhere(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
         for id in cut {
             let s = estate.statement(id);
             for term in s.who.terms.iter().filter(|t| matches!(t, Term::Members(_))) {
-                if !judge.term(term, wish.user, Some(wish.resource)).is_true() {
+                if !reference.term(term, wish.user, Some(wish.resource)).is_true() {
                     continue;
                 }
                 let entry =
@@ -413,12 +419,12 @@ fn elsewhere(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
 
 /// An entry for this user alone: on the resource, with what the action needs there; and on what lies
 /// above it, where the way is closed.
-fn give(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
-    let estate = judge.estate();
+fn give(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) {
+    let estate = reference.estate();
     let mut actions = FixedBitSet::with_capacity(estate.schema.actions.len());
     own_needs(estate, wish.action, &mut actions);
     let lacking: Vec<usize> =
-        actions.ones().filter(|a| !judge.allows(wish.user, ActionId::new(*a), wish.resource)).collect();
+        actions.ones().filter(|a| !reference.allows(wish.user, ActionId::new(*a), wish.resource)).collect();
     let lacking: FixedBitSet = lacking.into_iter().collect();
     let make = |resource: ResourceId, actions: FixedBitSet| {
         let term = Term::User(wish.user);
@@ -437,7 +443,7 @@ fn give(judge: &Judge, wish: Wish, found: &mut Vec<Idea>) {
         for need in &estate.schema.actions[action.index()].needs {
             for place in targets(estate, resource, need.target).found {
                 let known = needed.entry(place).or_insert_with(|| FixedBitSet::with_capacity(actions.len()));
-                if known.contains(need.action.index()) || judge.allows(wish.user, need.action, place) {
+                if known.contains(need.action.index()) || reference.allows(wish.user, need.action, place) {
                     continue;
                 }
                 known.insert(need.action.index());

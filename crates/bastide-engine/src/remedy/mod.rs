@@ -13,10 +13,10 @@ mod cost;
 mod ideas;
 mod values;
 
-use crate::change::{Change, Described, Few, apply, describe};
-use crate::decide::Judge;
+use crate::change::{Change, Described, UserSubset, apply, describe};
+use crate::decide::ReferenceEvaluator;
 use crate::difference::{Blocks, Radius, Shown, Turn, blocks, difference_while, radius};
-use crate::evaluate::Snapshot;
+use crate::snapshot::Snapshot;
 use bastide_model::condition::Term;
 use bastide_model::*;
 use hashbrown::HashSet;
@@ -93,23 +93,23 @@ pub struct Wish {
 }
 
 /// Finds remedies, at most `most` of them. `harmless`: names of actions whose gain by others weighs little.
-pub fn remedies(judge: &Judge, wish: Wish, harmless: &[String], most: usize) -> Remedies {
-    let estate = judge.estate();
-    let already = judge.decide(wish.user, wish.action, wish.resource).is_allowed() == wish.wanted;
+pub fn remedies(snapshot: &Snapshot, wish: Wish, harmless: &[String], most: usize) -> Remedies {
+    let (estate, reference) = (snapshot.estate(), snapshot.reference());
+    let already = reference.decide(wish.user, wish.action, wish.resource).is_allowed() == wish.wanted;
     let mut found = Remedies { wanted: wish.wanted, already, tried: 0, list: Vec::new(), left_out: 0 };
     if already {
         return found;
     }
-    let mut ideas = distinct(estate, ideas::ideas(judge, harmless, wish));
+    let mut ideas = distinct(estate, ideas::ideas(&reference, harmless, wish));
     // What gives to the user alone is always tried: nothing hands out less.
     let alone =
         |i: &Idea| i.changes.iter().all(|c| matches!(c, Change::Give(s) if s.who.terms == [Term::User(wish.user)]));
     ideas.sort_by_key(|i| (!alone(i), i.charge));
     ideas.truncate(MOST_IDEAS);
     found.tried = ideas.len();
-    let moment = judge.moment();
+    let moment = snapshot.moment();
     // Most ideas touch the user alone; then nobody else need be looked at.
-    let small = Few::one(wish.user).estate(estate);
+    let small = UserSubset::one(wish.user).estate(estate);
     let tried: Vec<bool> = ideas.par_iter().map(|idea| turns(estate, &small, moment, wish, &idea.changes)).collect();
     let mut helping: Vec<Idea> = Vec::new();
     let mut rest: Vec<Idea> = Vec::new();
@@ -126,7 +126,7 @@ pub fn remedies(judge: &Judge, wish: Wish, harmless: &[String], most: usize) -> 
         helping.truncate(MOST_PAIRED);
     }
     let helpful = helping.len();
-    let mut list = measure(estate, &small, moment, wish, harmless, &helping, most);
+    let mut list = measure((snapshot, &small), wish, harmless, &helping, most);
     list.sort_by(|a, b| {
         let key = |r: &Remedy| (rank(wish, &r.power), r.cost, r.radius.triples());
         key(a).cmp(&key(b)).then_with(|| words(a).cmp(&words(b)))
@@ -154,13 +154,13 @@ fn distinct(estate: &Estate, ideas: Vec<Idea>) -> Vec<Idea> {
 
 /// Whether the changes give the wished outcome. `small`: the estate with the user alone.
 fn turns(estate: &Estate, small: &Estate, moment: &Moment, wish: Wish, changes: &[Change]) -> bool {
-    let (after, wish) = match Few::one(wish.user).changes(estate, changes) {
+    let (after, wish) = match UserSubset::one(wish.user).changes(estate, changes) {
         Some(changes) => (apply(small, &changes), Wish { user: UserId(0), ..wish }),
         None => (apply(estate, changes), wish),
     };
     let Ok(after) = after else { return false };
-    let Ok(judge) = Judge::new(&after, moment) else { return false };
-    judge.decide(wish.user, wish.action, wish.resource).is_allowed() == wish.wanted
+    let Ok(reference) = ReferenceEvaluator::new(&after, moment) else { return false };
+    reference.decide(wish.user, wish.action, wish.resource).is_allowed() == wish.wanted
 }
 
 fn pairs(ideas: &[Idea]) -> Vec<Idea> {
@@ -176,27 +176,25 @@ fn pairs(ideas: &[Idea]) -> Vec<Idea> {
     pairs
 }
 
-/// Works out how far each remedy reaches. Each core keeps one evaluation of the estate as it is. A
+/// Works out how far each remedy reaches. A
 /// remedy that already costs more than the `most` best is dropped before it is measured whole:
 /// further triples only make it dearer.
 fn measure(
-    estate: &Estate,
-    small: &Estate,
-    moment: &Moment,
+    (before, small): (&Snapshot, &Estate),
     wish: Wish,
     harmless: &[String],
     ideas: &[Idea],
     most: usize,
 ) -> Vec<Remedy> {
+    let estate = before.estate();
+    let Ok(alone) = Snapshot::new(small, before.moment()) else { return Vec::new() };
     let best = Best { most, costs: Mutex::new(Vec::new()) };
     let cores = rayon::current_num_threads().max(1);
     let measured = (0..cores).into_par_iter().map(|core| {
-        let Ok(alone) = Snapshot::new(small, moment) else { return Vec::new() };
-        let Ok(before) = Snapshot::new(estate, moment) else { return Vec::new() };
         // Those that touch the user alone are quickly measured, and then bound the others.
         let mut share: Vec<&Idea> = ideas.iter().skip(core).step_by(cores).collect();
-        share.sort_by_key(|idea| Few::one(wish.user).changes(estate, &idea.changes).is_none());
-        let measured = |idea: &Idea| match Few::one(wish.user).changes(estate, &idea.changes) {
+        share.sort_by_key(|idea| UserSubset::one(wish.user).changes(estate, &idea.changes).is_none());
+        let measured = |idea: &Idea| match UserSubset::one(wish.user).changes(estate, &idea.changes) {
             Some(changes) => {
                 let wish = Wish { user: UserId(0), ..wish };
                 let measured = one(&alone, small, &changes, wish, harmless, idea, &best)?;
@@ -204,7 +202,7 @@ fn measure(
                 let told = idea.changes.iter().map(|c| describe(estate, c)).collect();
                 Some(Remedy { changes: told, ..measured })
             }
-            None => one(&before, estate, &idea.changes, wish, harmless, idea, &best),
+            None => one(before, estate, &idea.changes, wish, harmless, idea, &best),
         };
         share.into_iter().filter_map(measured).collect::<Vec<Remedy>>()
     });

@@ -4,7 +4,7 @@
 use super::affinity::{companions, most_common};
 use super::ideas::{Idea, charge};
 use crate::change::{Change, ResourceCell, UserCell};
-use crate::decide::Judge;
+use crate::decide::ReferenceEvaluator;
 use bastide_model::column::Column;
 use bastide_model::condition::*;
 use bastide_model::statement::{Comparison, SetRelation};
@@ -21,7 +21,7 @@ enum Cell {
 /// Whose condition it is.
 #[derive(Clone, Copy)]
 pub struct About<'j, 'e> {
-    pub judge: &'j Judge<'e>,
+    pub reference: &'j ReferenceEvaluator<'e>,
     pub user: UserId,
     /// Names of actions whose gain weighs little.
     pub harmless: &'j [String],
@@ -30,7 +30,7 @@ pub struct About<'j, 'e> {
 
 impl About<'_, '_> {
     fn truth(&self, condition: &Condition) -> Truth {
-        self.judge.condition(condition, Some(self.user), Some(self.resource))
+        self.reference.condition(condition, Some(self.user), Some(self.resource))
     }
 
     /// Changes of values that bring a condition nearer to true (or to false).
@@ -51,7 +51,7 @@ impl About<'_, '_> {
                 self.sets(left, *relation, right, *caseless, wanted, truth)
             }
             Test::IsOwner => {
-                let owner = Value::Text(self.judge.estate().people.id(self.user).into());
+                let owner = Value::Text(self.reference.estate().people.id(self.user).into());
                 let cell = Cell::Resource(self.resource, ResourceCell::Owner);
                 self.idea(cell, wanted.then_some(owner), truth).into_iter().collect()
             }
@@ -67,7 +67,9 @@ impl About<'_, '_> {
                 }
             }
             // Memberships and decisions elsewhere are the business of the caller.
-            _ => Vec::new(),
+            Test::Holds(..) | Test::MemberOf(_) => Vec::new(),
+            // What would make a set empty, or a text fit a pattern, is anybody's guess.
+            Test::IsEmpty(_) | Test::Like { .. } => Vec::new(),
         }
     }
 
@@ -82,7 +84,7 @@ impl About<'_, '_> {
         truth: Truth,
     ) -> Vec<Idea> {
         let Some(cell) = self.cell(left) else { return Vec::new() };
-        let Some(Some(other)) = self.judge.operand(right, Some(self.user), Some(self.resource)) else {
+        let Some(Some(other)) = self.reference.operand(right, Some(self.user), Some(self.resource)) else {
             return Vec::new();
         };
         let fits = |value: &Value| compares(&value.datum(), comparison, &other, caseless) == wanted;
@@ -97,7 +99,7 @@ impl About<'_, '_> {
         let step = |by: i32| match &other {
             Datum::Step(of, step) => {
                 let to = i32::from(*step) + by;
-                let values = self.judge.estate().schema.types[of.index()].values.len() as i32;
+                let values = self.reference.estate().schema.types[of.index()].values.len() as i32;
                 (0..values).contains(&to).then_some(Value::Step(*of, to as u16))
             }
             _ => None,
@@ -106,8 +108,8 @@ impl About<'_, '_> {
         // A day or a number that happens to fit is seldom the right one; what others have is likelier.
         let counted = matches!(other, Datum::Date(_) | Datum::Number(_)) && comparison != Comparison::Equal;
         if let (Truth::Unknown, Cell::Resource(resource, ResourceCell::Attribute(id))) = (truth, cell)
-            && let column = &self.judge.estate().catalog.attributes[id.index()]
-            && let Some((value, hint)) = companions(self.judge.estate(), resource, column, fits)
+            && let column = &self.reference.estate().catalog.attributes[id.index()]
+            && let Some((value, hint)) = companions(self.reference.estate(), resource, column, fits)
         {
             let idea = self.idea(cell, Some(value), truth);
             return idea.map(|idea| Idea { hint: Some(hint), ..idea }).into_iter().collect();
@@ -195,7 +197,7 @@ impl About<'_, '_> {
 
     /// The value of an operand, where there is one.
     fn ask<'a>(&'a self, of: &'a Operand) -> Option<Datum<'a>> {
-        self.judge.operand(of, Some(self.user), Some(self.resource)).flatten()
+        self.reference.operand(of, Some(self.user), Some(self.resource)).flatten()
     }
 
     fn set(&self, of: &Operand, value: Option<Value>, truth: Truth) -> Vec<Idea> {
@@ -216,12 +218,12 @@ impl About<'_, '_> {
                 Some(Cell::User(self.user, cell))
             }
             Operand::Resource(step, field) => {
-                let catalog = &self.judge.estate().catalog;
+                let catalog = &self.reference.estate().catalog;
                 let resource = match step {
                     Step::Own => self.resource,
                     Step::Parent => catalog.parent(self.resource)?,
                     Step::Kind(kind) => {
-                        let is = |r: &ResourceId| self.judge.estate().schema.is_kind(catalog.kind(*r), *kind);
+                        let is = |r: &ResourceId| self.reference.estate().schema.is_kind(catalog.kind(*r), *kind);
                         catalog.upward(self.resource).find(is)?
                     }
                 };
@@ -238,7 +240,7 @@ impl About<'_, '_> {
     }
 
     fn column(&self, cell: Cell) -> Option<(&Column, usize)> {
-        let estate = self.judge.estate();
+        let estate = self.reference.estate();
         match cell {
             Cell::User(_, UserCell::Attribute(id)) => {
                 Some((&estate.people.attributes[id.index()], estate.people.len()))

@@ -6,7 +6,7 @@
 //! is sound, not complete: comparisons of two attributes with each other are not looked into.
 
 use crate::show;
-use bastide_model::condition::{Condition, Operand, Step, Test};
+use bastide_model::condition::{Condition, Form, Operand, Step, Test};
 use bastide_model::statement::{Comparison, SetRelation};
 use bastide_model::value::{compares, is_element};
 use bastide_model::*;
@@ -20,8 +20,7 @@ type Literal<'c> = (&'c Condition, bool);
 
 pub(super) fn report(estate: &Estate, out: &mut Diagnostics) {
     for statement in &estate.statements {
-        let parts = [&statement.who.condition, &statement.what.condition, &statement.condition];
-        let parts: Vec<&Condition> = parts.into_iter().flatten().collect();
+        let parts: Vec<&Condition> = statement.conditions().collect();
         let mut whole = vec![Vec::new()];
         for part in &parts {
             whole = product(whole, alternatives(part, true));
@@ -50,16 +49,16 @@ pub(super) fn report(estate: &Estate, out: &mut Diagnostics) {
 
 /// The alternatives of a condition (or of its opposite), each a list of what it asks for.
 fn alternatives(of: &Condition, wanted: bool) -> Vec<Vec<Literal<'_>>> {
-    match (&of.test, wanted) {
-        (Test::Not(inner), _) => alternatives(inner, !wanted),
-        (Test::And(parts), true) | (Test::Or(parts), false) => {
+    match (of.test.form(), wanted) {
+        (Form::Not(inner), _) => alternatives(inner, !wanted),
+        (Form::All(parts), true) | (Form::Any(parts), false) => {
             parts.iter().fold(vec![Vec::new()], |all, part| product(all, alternatives(part, wanted)))
         }
-        (Test::Or(parts), true) | (Test::And(parts), false) => {
+        (Form::Any(parts), true) | (Form::All(parts), false) => {
             let all: Vec<_> = parts.iter().flat_map(|part| alternatives(part, wanted)).collect();
             if all.len() > MOST_ALTERNATIVES { vec![Vec::new()] } else { all }
         }
-        _ => vec![vec![(of, wanted)]],
+        (Form::Leaf, _) => vec![vec![(of, wanted)]],
     }
 }
 
@@ -112,7 +111,7 @@ fn asks<'c>(literal: &Literal<'c>) -> Option<Asks<'c>> {
         Operand::User(field) => Some(Key::User(*field)),
         Operand::Resource(step, field) => Some(Key::Resource(*step, *field)),
         Operand::Session(id) => Some(Key::Session(*id)),
-        _ => None,
+        Operand::Literal(_) | Operand::Kinds(_) | Operand::Today(_) => None,
     };
     let (attribute, of) = match &condition.test {
         Test::IsSet(o) => (key(o)?, Of::Set(wanted)),
@@ -128,7 +127,10 @@ fn asks<'c>(literal: &Literal<'c>) -> Option<Asks<'c>> {
         Test::Sets { left, relation: SetRelation::In, right: Operand::Literal(Value::Set(values)), caseless } => {
             (key(left)?, Of::In(values, wanted, *caseless))
         }
-        _ => return None,
+        // Two attributes beside each other, and other relations of sets, contradict nothing that is looked for.
+        Test::Compare { .. } | Test::Sets { .. } | Test::Like { .. } | Test::IsEmpty(_) => return None,
+        Test::Holds(..) | Test::MemberOf(_) | Test::IsOwner => return None,
+        Test::Or(_) | Test::And(_) | Test::Not(_) => return None,
     };
     Some(Asks { attribute, of })
 }

@@ -6,7 +6,7 @@
 //! the resource, or one that takes an edge to a source or to a fixed place.
 
 use crate::decide::place::covers;
-use bastide_model::condition::{Condition, HoldsTarget, Term, Test};
+use bastide_model::condition::{Condition, HoldsTarget};
 use bastide_model::graph::components;
 use bastide_model::groups::Computed;
 use bastide_model::schema::Target;
@@ -55,21 +55,8 @@ fn named_groups(groups: &Groups, group: GroupId) -> Vec<GroupId> {
         .filter_map(|m| if let Member::Group(g) = m.member { Some(g) } else { None })
         .collect();
     if let Some(Computed::Who(who)) = &groups.computed[group.index()] {
-        named.extend(who.terms.iter().filter_map(|t| if let Term::Members(g) = t { Some(*g) } else { None }));
-        if let Some(condition) = &who.condition {
-            named.extend(member_tests(condition));
-        }
+        named.extend(who.groups());
     }
-    named
-}
-
-fn member_tests(condition: &Condition) -> Vec<GroupId> {
-    let mut named = Vec::new();
-    condition.visit(&mut |inner| {
-        if let Test::MemberOf(Some(group)) = inner.test {
-            named.push(group);
-        }
-    });
     named
 }
 
@@ -212,13 +199,8 @@ fn edges(estate: &Estate, date: Date) -> Vec<Vec<Edge>> {
 /// What the conditions of a statement and the computed groups it names ask for.
 fn asked(estate: &Estate, statement: &Statement) -> Vec<(ActionId, Way)> {
     let mut asked = Vec::new();
-    let mut groups: Vec<GroupId> =
-        statement.who.terms.iter().filter_map(|t| if let Term::Members(g) = t { Some(*g) } else { None }).collect();
-    let conditions = [&statement.who.condition, &statement.what.condition, &statement.condition];
-    for condition in conditions.into_iter().flatten() {
-        holds(condition, &mut asked);
-        groups.extend(member_tests(condition));
-    }
+    let mut groups: Vec<GroupId> = statement.groups();
+    statement.conditions().for_each(|condition| holds(condition, &mut asked));
     let mut seen: HashSet<GroupId> = groups.iter().copied().collect();
     while let Some(group) = groups.pop() {
         match &estate.groups.computed[group.index()] {
@@ -232,11 +214,11 @@ fn asked(estate: &Estate, statement: &Statement) -> Vec<(ActionId, Way)> {
 }
 
 fn holds(condition: &Condition, asked: &mut Vec<(ActionId, Way)>) {
-    condition.visit(&mut |inner| match inner.test {
-        Test::Holds(action, HoldsTarget::Relative(target)) => asked.push((action, Way::Relative(target))),
-        Test::Holds(action, HoldsTarget::Place(place)) => asked.push((action, Way::Place(place))),
-        _ => {}
-    });
+    asked.extend(condition.decisions().filter_map(|(action, target)| match target {
+        HoldsTarget::Relative(target) => Some((action, Way::Relative(target))),
+        HoldsTarget::Place(place) => Some((action, Way::Place(place))),
+        HoldsTarget::Nowhere => None,
+    }));
 }
 
 /// Actions through which a circle may run: those that can come back to themselves by edges that

@@ -141,7 +141,7 @@ pub(super) fn forbid(
     out: &mut Diagnostics,
 ) {
     condition.visit(&mut |inner| {
-        let is_leaf = !matches!(inner.test, condition::Test::Or(_) | condition::Test::And(_) | condition::Test::Not(_));
+        let is_leaf = matches!(inner.test.form(), condition::Form::Leaf);
         if is_leaf && is(inner.mentions()) {
             out.push(Diagnostic::at(&codes::OUT_OF_PLACE, inner.span, message));
         }

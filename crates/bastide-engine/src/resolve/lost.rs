@@ -6,7 +6,7 @@
 
 use super::scope::Scope;
 use crate::show;
-use bastide_model::condition::{Condition, Operand, ResourceField, Term, Test, UserField};
+use bastide_model::condition::{Compared, Condition, Operand, ResourceField, UserField};
 use bastide_model::schema::Scalar;
 use bastide_model::statement::{Comparison, Sort};
 use bastide_model::*;
@@ -82,19 +82,7 @@ impl Scope<'_> {
         if self.hurt.is_empty() || !self.matters(statement) {
             return;
         }
-        let mut named: Vec<GroupId> = statement
-            .who
-            .terms
-            .iter()
-            .filter_map(|term| if let Term::Members(group) = term { Some(*group) } else { None })
-            .collect();
-        for condition in statement.conditions() {
-            condition.visit(&mut |inner| {
-                if let Test::MemberOf(Some(group)) = inner.test {
-                    named.push(group);
-                }
-            });
-        }
+        let mut named: Vec<GroupId> = statement.groups();
         let mut seen: HashSet<GroupId> = HashSet::new();
         while let Some(group) = named.pop() {
             if !seen.insert(group) {
@@ -149,9 +137,8 @@ pub(super) fn values(estate: &Estate, scope: &Scope, out: &mut Diagnostics) {
 
 /// What a condition asks to be equal to a fixed value.
 fn compared(condition: &Condition) -> Vec<(&Operand, &Value)> {
-    let Test::Compare { left, comparison: Comparison::Equal, right, caseless: false } = &condition.test else {
-        return Vec::new();
-    };
+    let equal = |of: &Compared| of.comparison == Comparison::Equal && !of.caseless;
+    let Some(Compared { left, right, .. }) = condition.test.compared().filter(equal) else { return Vec::new() };
     match (left, right) {
         (operand, Operand::Literal(value)) | (Operand::Literal(value), operand) => vec![(operand, value)],
         _ => Vec::new(),

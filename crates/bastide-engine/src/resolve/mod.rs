@@ -28,7 +28,8 @@ pub use schema::{Declarations, declarations};
 
 use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows};
 use bastide_model::{Combining, Estate, Schema, Statement};
-use bastide_syntax::{Diagnostics, Severity, Span, tree};
+use bastide_syntax::codes::Code;
+use bastide_syntax::{Diagnostic, Diagnostics, Severity, Span, tree};
 use hashbrown::HashMap;
 use jiff::civil::Date;
 use std::sync::Arc;
@@ -59,12 +60,28 @@ pub struct Parts {
     pub lost: Option<Severity>,
     /// The day asked about.
     pub today: Date,
+    /// Codes of diagnostics that are not reported: they may only be due to something that could not be read.
+    pub hollow: Vec<&'static Code>,
+    /// Codes of diagnostics and the levels they are reported at.
+    pub levels: Vec<(&'static Code, Severity)>,
 }
 
-/// Links and types an estate. Every mistake goes to `diagnostics`; an estate comes back in any
-/// case, for what may be asked of it, but the caller must not evaluate it while any error stands.
-/// `lines` gives the line (from 1) at which a span begins.
-pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut Diagnostics) -> Estate {
+/// Links and types an estate. `said` is what reading it had to say, and takes up every mistake that is found; `lines` gives
+/// the line (from 1) at which a span begins.
+///
+/// There is an estate only where no error stands in `said` in the end.
+pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), said: &mut Diagnostics) -> Option<Estate> {
+    let (hollow, levels) = (parts.hollow.clone(), parts.levels.clone());
+    let estate = linked(parts, lines, said);
+    said.retain(|one| !hollow.contains(&one.code));
+    for one in said.iter_mut() {
+        let level = levels.iter().find(|(code, _)| *code == one.code).map(|(_, level)| *level);
+        one.level = level.or(one.level);
+    }
+    (!said.iter().any(Diagnostic::is_error)).then_some(estate)
+}
+
+fn linked(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut Diagnostics) -> Estate {
     let Parts { schema, trees, .. } = parts;
     let people = people::build(parts.people, &schema, diagnostics);
     let (mut of_catalog, mut of_groups) = (Diagnostics::new(), Diagnostics::new());

@@ -34,7 +34,7 @@ pub fn lay_over(
     after.files = files.to_vec();
     for declaration in &text.declarations {
         let Declaration::Rule(rule) = declaration else { continue };
-        let statement = Arc::new(scope.rule(rule, lines, &mut out));
+        let Some(statement) = scope.rule(rule, lines, &mut out).map(Arc::new) else { continue };
         let rules = after.statements.iter().take_while(|s| s.sort == Sort::Rule).count();
         match after.statements[..rules].iter_mut().find(|s| s.name == statement.name) {
             Some(there) => *there = statement,

@@ -21,16 +21,29 @@ pub(super) fn rules(
 ) -> Vec<Statement> {
     let declarations = trees.iter().flat_map(|t| &t.declarations);
     let rules = declarations.filter_map(|d| if let Declaration::Rule(r) = d { Some(r) } else { None });
-    rules.map(|rule| scope.rule(rule, line, out)).collect()
+    rules.filter_map(|rule| scope.rule(rule, line, out)).collect()
 }
 
 impl Scope<'_> {
-    /// A rule, typed. What is said of it is gathered apart first: what it has lost is made out from that.
-    pub(super) fn rule(&self, rule: &tree::Rule, line: &dyn Fn(Span) -> u32, out: &mut Diagnostics) -> Statement {
+    /// A rule, typed. None where one of its conditions has a mistake, which is reported: without the condition it would reach
+    /// further. What is said of it is gathered apart first: what it has lost is made out from that.
+    pub(super) fn rule(
+        &self,
+        rule: &tree::Rule,
+        line: &dyn Fn(Span) -> u32,
+        out: &mut Diagnostics,
+    ) -> Option<Statement> {
         let mut told = Diagnostics::new();
         let statement = self.typed(rule, line, &mut told);
         out.extend(told);
-        statement
+        let written = rule.clauses.iter().filter(|clause| match &clause.body {
+            ClauseBody::Who(who) => who.condition.is_some(),
+            ClauseBody::What(what) => what.condition.is_some(),
+            ClauseBody::While(_) => true,
+            ClauseBody::Because(_) | ClauseBody::Layer(_) | ClauseBody::May(..) => false,
+            ClauseBody::From(_) | ClauseBody::Until(_) => false,
+        });
+        (written.count() == statement.conditions().count()).then_some(statement)
     }
 
     fn typed(&self, rule: &tree::Rule, line: &dyn Fn(Span) -> u32, out: &mut Diagnostics) -> Statement {

@@ -13,12 +13,12 @@ pub use answers::{Answer, ByHand, Decision, Proposal, proposal};
 
 use crate::change::entry_cells;
 use crate::difference::{Fold, fold};
-use crate::evaluate::{Decided, Snapshot, Work};
+use crate::evaluate::{Decided, Work};
 use crate::sets::store::{SetId, SetStore};
 use crate::show;
+use crate::snapshot::Snapshot;
 use bastide_model::statement::Sort;
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use jiff::civil::Date;
@@ -113,12 +113,9 @@ const MOST_SETS: usize = 12;
 
 /// The sheets, by name; what belongs to none comes last. Cost: every resource once, and for each the
 /// statements that reach it.
-///
-/// # Errors
-/// Decisions that depend on themselves.
-pub fn sheets(estate: &Estate, moment: &Moment, part: Part) -> Result<Vec<Sheet>, Vec<Diagnostic>> {
+pub fn sheets(snapshot: &Snapshot, part: Part) -> Vec<Sheet> {
+    let estate = snapshot.estate();
     let (schema, catalog) = (&estate.schema, &estate.catalog);
-    let snapshot = Snapshot::new(estate, moment)?;
     let mut engine = snapshot.evaluator();
     let mut sets = SetStore::new(estate.people.len());
     let [mut users, mut allowed] = std::array::from_fn(|_| engine.nobody());
@@ -216,7 +213,7 @@ pub fn sheets(estate: &Estate, moment: &Moment, part: Part) -> Result<Vec<Sheet>
         rows.sort_by_cached_key(|row| (row.statement, std::cmp::Reverse(row.people.len()), row.mark.clone()));
         Sheet { name, rows }
     });
-    Ok(sheets.collect())
+    sheets.collect()
 }
 
 /// What becomes a row.

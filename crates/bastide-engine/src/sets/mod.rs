@@ -5,5 +5,5 @@ mod print;
 pub mod store;
 
 pub(crate) use keyed::{Keyed, of_length};
-pub(crate) use print::{Prints, random};
+pub(crate) use print::{Fingerprints, random};
 pub(crate) use store::Bits;

@@ -5,14 +5,14 @@
 use multiversion::multiversion;
 
 /// What words are multiplied by.
-pub struct Prints {
+pub struct Fingerprints {
     words: Vec<u64>,
 }
 
-impl Prints {
+impl Fingerprints {
     /// For sets of so many users.
-    pub fn new(users: usize) -> Prints {
-        Prints { words: (0..users.div_ceil(64).max(1)).map(|at| (random(at) >> 64) as u64 | 1).collect() }
+    pub fn new(users: usize) -> Fingerprints {
+        Fingerprints { words: (0..users.div_ceil(64).max(1)).map(|at| (random(at) >> 64) as u64 | 1).collect() }
     }
 
     /// The fingerprint of a set, by its words.

@@ -5,12 +5,14 @@
 
 mod find;
 mod folder;
+mod memory;
 mod room;
 mod settled;
 mod unpack;
 
 pub use find::find;
 pub use folder::Folder;
+pub use memory::Memory;
 pub use unpack::{Limited, MOST as MOST_UNPACKED};
 
 use std::io;

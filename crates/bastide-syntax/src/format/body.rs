@@ -8,7 +8,7 @@ use crate::tree::*;
 const INDENT: usize = 4;
 
 impl Printer<'_> {
-    /// Prints a rule, an expectation or a guarantee.
+    /// Fingerprints a rule, an expectation or a guarantee.
     pub(super) fn block(&mut self, declaration: &Declaration, after: &str) {
         let (head, span, mut clauses): (String, Span, Vec<(usize, Span, String)>) = match declaration {
             Declaration::Rule(r) => {

@@ -10,7 +10,7 @@ pub const BREAK: char = '\u{1}';
 /// The same inside parentheses.
 pub const INNER: char = '\u{2}';
 
-/// Prints a line that begins at an indent, broken where it grows too long, and what follows it.
+/// Fingerprints a line that begins at an indent, broken where it grows too long, and what follows it.
 pub fn print(out: &mut String, indent: usize, text: &str, after: &str) {
     let mut line = Flow { out, column: indent, hang: indent + HANG };
     line.out.extend(std::iter::repeat_n(' ', indent));

@@ -3,9 +3,9 @@
 use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
-use crate::open::{self, EstateArgs, MomentArgs, cycle};
+use crate::open::{self, EstateArgs, MomentArgs};
 use crate::print::{json, known};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_engine::access::{self, Subject};
 use bastide_engine::find::{self, FindError};
 use bastide_model::Estate;
@@ -39,25 +39,25 @@ pub struct AboutArgs {
     output: Option<PathBuf>,
 }
 
-pub fn run(args: AboutArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let opened = estate.open(stage)?;
+pub fn run(args: AboutArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
+    let opened = estate.open(terminal)?;
     let moment = args.moment.moment(opened.estate())?;
-    let subject = subject(opened.estate(), &args.what, stage)?;
-    let found = access::known(opened.estate(), &moment, subject).map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    let subject = subject(opened.estate(), &args.what, terminal)?;
+    let found = access::known(&opened.snapshot(&moment, terminal)?, subject);
     let text = match args.format {
-        Format::Table => known::known(&found, args.all, stage.width()),
+        Format::Table => known::known(&found, args.all, terminal.width()),
         Format::Json => json::document("about", &About::of(&opened, &moment), &found),
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     Ok(DONE)
 }
 
 /// What a name leads to. Without a word before it, it must lead to one thing alone.
-fn subject(estate: &Estate, name: &str, stage: &Stage) -> Result<Subject, Failure> {
+fn subject(estate: &Estate, name: &str, terminal: &Terminal) -> Result<Subject, Failure> {
     match name.split_once(':') {
-        Some(("user", id)) => return Ok(Subject::User(open::user(estate, id, stage)?)),
+        Some(("user", id)) => return Ok(Subject::User(open::user(estate, id, terminal)?)),
         Some(("group", id)) => return Ok(Subject::Group(find::group(estate, id)?)),
-        Some(("resource", id)) => return Ok(Subject::Resource(open::resource(estate, id, stage)?)),
+        Some(("resource", id)) => return Ok(Subject::Resource(open::resource(estate, id, terminal)?)),
         _ => {}
     }
     let user = estate.people.find(name).map(Subject::User);
@@ -70,8 +70,10 @@ fn subject(estate: &Estate, name: &str, stage: &Stage) -> Result<Subject, Failur
             (Err(user), Err(resource)) => {
                 let begun = (find::user_begun(estate, name), find::resource_begun(estate, name));
                 match begun {
-                    (Some(_), None) if stage.by_hand() => Ok(Subject::User(open::user(estate, name, stage)?)),
-                    (None, Some(_)) if stage.by_hand() => Ok(Subject::Resource(open::resource(estate, name, stage)?)),
+                    (Some(_), None) if terminal.by_hand() => Ok(Subject::User(open::user(estate, name, terminal)?)),
+                    (None, Some(_)) if terminal.by_hand() => {
+                        Ok(Subject::Resource(open::resource(estate, name, terminal)?))
+                    }
                     _ => Err(unknown(estate, name, [user, resource])),
                 }
             }

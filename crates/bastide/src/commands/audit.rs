@@ -7,7 +7,7 @@ use crate::history::History;
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::{audit, json};
 use crate::progress::Telling;
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_audit::{ALL, Case, Fewest, Finding, Level, Limits, Survey, audit_by, fewest};
 use bastide_formats::{Loaded, sarif};
 use bastide_model::*;
@@ -116,10 +116,10 @@ pub struct Share {
     pub powerful: usize,
 }
 
-pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: AuditArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     if let Some(name) = &args.explain {
         let descriptor = ALL.iter().find(|d| d.name == name).ok_or_else(|| unknown(name))?;
-        stage.deliver(&audit::explained(descriptor, stage.width()), args.output.as_deref())?;
+        terminal.deliver(&audit::explained(descriptor, terminal.width()), args.output.as_deref())?;
         return Ok(DONE);
     }
     for name in &args.only {
@@ -128,14 +128,14 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         }
     }
     let root = estate.root()?;
-    let opened = estate.open(stage)?;
+    let opened = estate.open(terminal)?;
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
     let case = case(&opened, &moment)?;
     let wanted = |name: &str| args.only.is_empty() || args.only.iter().any(|n| n == name);
     let telling = Telling::new();
     telling.tell("everybody's access");
-    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, stage);
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, terminal);
     let survey = Survey::new(&case).map_err(failed)?;
     let mut findings = audit_by(&case, &survey, &wanted, &|what| telling.tell(what));
     let fewest = if args.fewest {
@@ -147,7 +147,7 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     drop(telling);
     added_by(&mut findings, &mut History::of(&root));
     let by = match &args.by {
-        Some(name) => shares(estate, &moment, &case, &findings, name).map_err(|e| e.told(&opened, stage))?,
+        Some(name) => shares(estate, &moment, &case, &findings, name).map_err(|e| e.told(&opened, terminal))?,
         None => Vec::new(),
     };
     let (waived, findings): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.waived.is_some());
@@ -158,7 +158,7 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         baseline(&mut audited, file, &args.only)?;
     }
     let text = match args.format {
-        Format::Table => audit::audited(&audited, &opened.loaded.sources, args.all, stage.width()),
+        Format::Table => audit::audited(&audited, &opened.loaded.sources, args.all, terminal.width()),
         Format::Json => json::document("audit", &About::of(&opened, &moment), &audited),
         Format::Csv => audit::csv(&audited),
         Format::Md => audit::markdown(&audited),
@@ -167,9 +167,9 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
             format!("{}\n", escaped_json(&serde_json::to_string_pretty(&log).expect("JSON always serialises")))
         }
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     if args.format == Format::Csv {
-        About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+        About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     let worst = audited.findings.iter().map(|f| f.level).min();
     let limit = match args.fail_on {
@@ -308,13 +308,13 @@ enum Unshared {
 }
 
 impl Unshared {
-    fn told(self, opened: &Opened, stage: &Stage) -> Failure {
+    fn told(self, opened: &Opened, terminal: &Terminal) -> Failure {
         match self {
             Unshared::Unknown(name, near) => {
                 let hints = near.map(|n| vec![format!("did you mean `{n}`?")]).unwrap_or_default();
                 Failure::Usage(format!("neither users nor resources have an attribute `{name}`"), hints)
             }
-            Unshared::Cycle(cycles) => cycle(opened, &cycles, stage),
+            Unshared::Cycle(cycles) => cycle(opened, &cycles, terminal),
         }
     }
 }
@@ -345,7 +345,7 @@ fn shares(
             estate.people.attributes[id.index()].get(u.index()).map_or(String::new(), |v| schema.show(v))
         })
     };
-    let snapshot = bastide_engine::evaluate::Snapshot::new(estate, moment).map_err(Unshared::Cycle)?;
+    let snapshot = bastide_engine::Snapshot::new(estate, moment).map_err(Unshared::Cycle)?;
     let mut engine = snapshot.evaluator();
     let mut allowed = engine.nobody();
     let values: Vec<String> = estate.people.all().map(user_value).collect();

@@ -5,8 +5,8 @@ use crate::failure::{DONE, ESTATE, Failure};
 use crate::open::{EstateArgs, MomentArgs};
 use crate::print::text::{bold, count, grouped, hang, visible};
 use crate::print::{diagnostics, json};
-use crate::stage::Stage;
-use bastide_engine::{Judge, advice};
+use crate::terminal::Terminal;
+use bastide_engine::{ReferenceEvaluator, advice};
 use bastide_formats::write::Texts;
 use bastide_formats::{Loaded, sarif};
 use bastide_model::statement::Sort;
@@ -39,14 +39,14 @@ pub struct CheckArgs {
     output: Option<PathBuf>,
 }
 
-pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: CheckArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     let root = estate.root()?;
     let mut loaded = crate::open::read(&root, &Texts::new())?;
-    crate::open::say_settled(&loaded, stage);
+    crate::open::say_settled(&loaded, terminal);
     if let Some(estate) = &loaded.estate {
         let moment = args.moment.moment(estate)?;
-        match Judge::new(estate, &moment) {
-            Ok(judge) => loaded.diagnostics.extend(advice::missing_in_restrictions(&judge)),
+        match ReferenceEvaluator::new(estate, &moment) {
+            Ok(reference) => loaded.diagnostics.extend(advice::missing_in_restrictions(&reference)),
             Err(cycles) => loaded.diagnostics.extend(cycles),
         }
         diagnostic::sort(&mut loaded.diagnostics);
@@ -55,9 +55,12 @@ pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     let text = match args.format {
         Format::Table => {
             let all: Vec<&Diagnostic> = loaded.diagnostics.iter().collect();
-            let counted =
-                loaded.estate.as_ref().filter(|_| !errors).map_or(String::new(), |e| counts(e, &loaded, stage.width()));
-            format!("{}{counted}", diagnostics::report(&loaded.sources, &all, stage))
+            let counted = loaded
+                .estate
+                .as_ref()
+                .filter(|_| !errors)
+                .map_or(String::new(), |e| counts(e, &loaded, terminal.width()));
+            format!("{}{counted}", diagnostics::report(&loaded.sources, &all, terminal))
         }
         Format::Json => machine(&loaded, &About::loaded(&loaded, &root)),
         Format::Sarif => {
@@ -66,7 +69,7 @@ pub fn run(args: CheckArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
             format!("{}\n", escaped_json(&serde_json::to_string_pretty(&log).expect("JSON always serialises")))
         }
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     Ok(if errors { ESTATE } else { DONE })
 }
 

@@ -3,9 +3,9 @@
 use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
-use crate::open::{EstateArgs, MomentArgs, cycle};
+use crate::open::{EstateArgs, MomentArgs};
 use crate::print::{compare, json};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_engine::access::{self, Beside};
 use bastide_engine::find;
 use clap::Args;
@@ -43,28 +43,28 @@ pub struct CompareArgs {
     output: Option<PathBuf>,
 }
 
-pub fn run(args: CompareArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let mut opened = estate.open(stage)?;
+pub fn run(args: CompareArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
+    let mut opened = estate.open(terminal)?;
     // A group on the right are its members, not somebody who is in it.
     let group = args.other.strip_prefix("group:").map(|name| find::group(opened.estate(), name)).transpose()?;
     let (user, other) = match group {
-        Some(group) => (opened.somebody(&[&args.user], stage)?[0], Beside::Group(group)),
+        Some(group) => (opened.somebody(&[&args.user], terminal)?[0], Beside::Group(group)),
         None => {
-            let both = opened.somebody(&[&args.user, &args.other], stage)?;
+            let both = opened.somebody(&[&args.user, &args.other], terminal)?;
             (both[0], Beside::User(both[1]))
         }
     };
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let comparison = access::compare(estate, &moment, user, other).map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    let comparison = access::compare(&opened.snapshot(&moment, terminal)?, user, other);
     let text = match args.format {
-        Format::Table => compare::comparison(&comparison, args.all, stage.width()),
+        Format::Table => compare::comparison(&comparison, args.all, terminal.width()),
         Format::Csv => compare::csv(&comparison),
         Format::Json => json::document("compare", &About::of(&opened, &moment), &comparison),
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     if args.format == Format::Csv {
-        About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+        About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     Ok(DONE)
 }

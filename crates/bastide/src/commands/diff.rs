@@ -6,9 +6,9 @@ use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::csv::{style, writer};
 use crate::print::{diff, json, trial};
 use crate::revision::named;
-use crate::stage::Stage;
+use crate::terminal::Terminal;
+use bastide_engine::Snapshot;
 use bastide_engine::difference::{Blocks, Difference, Effect, Radius, blocks, difference, effects, radius};
-use bastide_engine::evaluate::Snapshot;
 use bastide_engine::prove::{Proof, broken_by, prove};
 use bastide_model::*;
 use clap::Args;
@@ -84,7 +84,7 @@ pub struct Count {
     pub gone: usize,
 }
 
-pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: DiffArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     let here = estate.root().ok();
     let (old, new) = match (args.old.split_once(".."), &args.new) {
         (Some((old, new)), None) if !old.is_empty() && !args.old.starts_with('.') => {
@@ -94,26 +94,26 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     };
     let old_named = named(&old, here.as_deref())?;
     let new_named = new.as_deref().map(|new| named(new, here.as_deref())).transpose()?;
-    let before = estate.open_named(&old_named, stage)?;
+    let before = estate.open_named(&old_named, terminal)?;
     let after = match &new_named {
-        Some(new) => estate.open_named(new, stage)?,
-        None => estate.open(stage)?,
+        Some(new) => estate.open_named(new, terminal)?,
+        None => estate.open(terminal)?,
     };
     let (a, b) = (before.estate(), after.estate());
     let (was, is) = (args.moment.moment(a)?, args.moment.moment(b)?);
-    let old_snapshot = Snapshot::new(a, &was).map_err(|c| cycle(&before, &c, stage))?;
-    let new_snapshot = Snapshot::new(b, &is).map_err(|c| cycle(&after, &c, stage))?;
+    let old_snapshot = Snapshot::new(a, &was).map_err(|c| cycle(&before, &c, terminal))?;
+    let new_snapshot = Snapshot::new(b, &is).map_err(|c| cycle(&after, &c, terminal))?;
     let found = difference(&old_snapshot, &new_snapshot, None);
     let status = if args.exit_code && !found.is_empty() { BAD_NEWS } else { DONE };
     if args.format == Format::Csv {
-        stage.stream(args.output.as_deref(), |out| csv(out, &found, a, b))?;
-        About::of(&after, &is).beside(stage, args.output.as_deref())?;
+        terminal.stream(args.output.as_deref(), |out| csv(out, &found, a, b))?;
+        About::of(&after, &is).beside(terminal, args.output.as_deref())?;
         return Ok(status);
     }
     let harmless = &after.loaded.audit.harmless;
     let most = trial::most(args.all || args.format == Format::Json);
-    let held = prove(a, &was, &|_| true).map_err(|c| cycle(&before, &c, stage))?;
-    let proofs = prove(b, &is, &|_| true).map_err(|c| cycle(&after, &c, stage))?;
+    let held = prove(a, &was, &|_| true).map_err(|c| cycle(&before, &c, terminal))?;
+    let proofs = prove(b, &is, &|_| true).map_err(|c| cycle(&after, &c, terminal))?;
     let differing = Differing {
         old: old_named.name.clone(),
         new: new_named.as_ref().map_or_else(|| "the estate at hand".to_string(), |n| n.name.clone()),
@@ -127,9 +127,9 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     let text = match args.format {
         Format::Json => json::document("diff", &About::of(&after, &is), &differing),
         Format::Md => diff::markdown(&differing),
-        _ => diff::differing(&differing, stage.width()),
+        _ => diff::differing(&differing, terminal.width()),
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     Ok(status)
 }
 

@@ -4,7 +4,7 @@ use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::EstateArgs;
 use crate::print::diagnostics;
 use crate::print::text::{count, visible};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_formats::write::{self, Replacement};
 use bastide_syntax::format::{FormatError, format};
 use bastide_syntax::{Diagnostic, FileId, Sources};
@@ -21,9 +21,9 @@ pub struct FmtArgs {
     stdin: bool,
 }
 
-pub fn run(args: FmtArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: FmtArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     if args.stdin {
-        return from_input(stage);
+        return from_input(terminal);
     }
     let root = estate.root()?;
     let _lock = if args.check { None } else { estate.lock()? };
@@ -40,7 +40,7 @@ pub fn run(args: FmtArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         }
     }
     // One file with mistakes, and none is touched: half a folder laid out anew helps nobody.
-    refuse(&policy.sources, &mistakes, stage)?;
+    refuse(&policy.sources, &mistakes, terminal)?;
     if !args.check && !changed.is_empty() {
         let replacements: Vec<Replacement> = changed
             .iter()
@@ -55,33 +55,33 @@ pub fn run(args: FmtArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     }
     for (path, ..) in &changed {
         let what = if args.check { "is not in its canonical layout" } else { "laid out anew" };
-        stage.print(&format!("{} {what}\n", visible(path)))?;
+        terminal.print(&format!("{} {what}\n", visible(path)))?;
     }
     let same = policy.files.len() - changed.len();
-    stage.print(&format!(
+    terminal.print(&format!(
         "{} in canonical layout\n",
         count(if args.check { same } else { policy.files.len() }, "file")
     ))?;
     Ok(if args.check && !changed.is_empty() { BAD_NEWS } else { DONE })
 }
 
-fn from_input(stage: &mut Stage) -> Result<u8, Failure> {
+fn from_input(terminal: &mut Terminal) -> Result<u8, Failure> {
     let mut text = String::new();
     std::io::stdin().read_to_string(&mut text).map_err(|e| Failure::Outside(format!("standard input: {e}")))?;
     let mut sources = Sources::new();
     let file: FileId = sources.add("standard input", text);
     match format(file, sources.text(file)) {
-        Ok(canonical) => stage.print(&canonical)?,
-        Err(FormatError::Mistakes(mistakes)) => refuse(&sources, &mistakes, stage)?,
+        Ok(canonical) => terminal.print(&canonical)?,
+        Err(FormatError::Mistakes(mistakes)) => refuse(&sources, &mistakes, terminal)?,
         Err(FormatError::Fault) => panic!("the canonical form would not say the same"),
     }
     Ok(DONE)
 }
 
-fn refuse(sources: &Sources, mistakes: &[Diagnostic], stage: &Stage) -> Result<(), Failure> {
+fn refuse(sources: &Sources, mistakes: &[Diagnostic], terminal: &Terminal) -> Result<(), Failure> {
     if mistakes.is_empty() {
         return Ok(());
     }
     let mistakes: Vec<&Diagnostic> = mistakes.iter().collect();
-    Err(Failure::Estate(diagnostics::report(sources, &mistakes, stage)))
+    Err(Failure::Estate(diagnostics::report(sources, &mistakes, terminal)))
 }

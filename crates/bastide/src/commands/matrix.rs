@@ -5,13 +5,14 @@ use super::picture;
 use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
-use crate::open::{self, EstateArgs, MomentArgs, Opened, cycle};
+use crate::open::{self, EstateArgs, MomentArgs, Opened};
 use crate::print::csv::{style, writer};
 use crate::print::summary::Cost;
 use crate::print::{json, matrix, summary};
 use crate::progress::Progress;
-use crate::stage::Stage;
-use bastide_engine::access::{self, Row, Stopped, sweep};
+use crate::terminal::Terminal;
+use bastide_engine::Snapshot;
+use bastide_engine::access::{self, Row, sweep};
 use bastide_engine::find;
 use bastide_formats::parquet::{Cell, Holds, ParquetRows};
 use bastide_model::{ActionId, Moment, ResourceId, UserId};
@@ -110,7 +111,7 @@ pub struct MatrixArgs {
     output: Option<PathBuf>,
 }
 
-pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: MatrixArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     if args.reasons && matches!(args.format, Format::Table | Format::Json | Format::Svg | Format::Png) {
         let hint = vec!["reasons are long lists: write `--format csv`, `jsonl` or `parquet`".to_string()];
         return Err(Failure::Usage("`--reasons` has no table".to_string(), hint));
@@ -122,33 +123,30 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
         let hint = vec!["lists have a row a user and resource anyway".to_string()];
         return Err(Failure::Usage("`--rows users` goes with the table".to_string(), hint));
     }
-    let mut opened = estate.open(stage)?;
-    let users = users(&args, &mut opened, stage)?;
+    let mut opened = estate.open(terminal)?;
+    let users = users(&args, &mut opened, terminal)?;
     let opened = opened;
     let moment = args.moment.moment(opened.estate())?;
     if args.summary {
-        return totals_of_all(&args, &opened, &moment, stage);
+        return totals_of_all(&args, &opened, &moment, terminal);
     }
     if let Some(by) = args.totals {
-        return totals(&args, by, &opened, &moment, stage);
+        return totals(&args, by, &opened, &moment, terminal);
     }
-    let resources = resources(&args, &opened, stage)?;
+    let resources = resources(&args, &opened, terminal)?;
     let wanted = actions(&args, &opened)?;
-    let unwrap = |stopped: Stopped<std::convert::Infallible>| match stopped {
-        Stopped::Cycle(cycles) => cycle(&opened, &cycles, stage),
-        Stopped::Receiver(never) => match never {},
-    };
+    let snapshot = opened.snapshot(&moment, terminal)?;
     match args.format {
         Format::Svg | Format::Png => {
-            let table = access::matrix(opened.estate(), &moment, &users, &resources, &wanted).map_err(unwrap)?;
+            let table = access::matrix(&snapshot, &users, &resources, &wanted);
             let medium = if args.format == Format::Svg { Medium::Svg } else { Medium::Png };
             let made = heat(&table, &opened, &resources, &wanted, &moment, medium);
-            picture::deliver(made, medium, args.output.as_deref(), stage)?;
+            picture::deliver(made, medium, args.output.as_deref(), terminal)?;
         }
         Format::Table | Format::Json => {
-            let table = access::matrix(opened.estate(), &moment, &users, &resources, &wanted).map_err(unwrap)?;
+            let table = access::matrix(&snapshot, &users, &resources, &wanted);
             if args.format == Format::Json {
-                stage
+                terminal
                     .deliver(&json::document("matrix", &About::of(&opened, &moment), &table), args.output.as_deref())?;
                 return Ok(DONE);
             }
@@ -156,16 +154,16 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
             let inactive = if args.inactive || args.all || !args.users.is_empty() { 0 } else { inactive };
             let aside = matrix::Aside { inactive, depth: depth(&args) };
             let text = match args.rows {
-                Rows::Places => matrix::table(&table, &aside, args.all, stage.width()),
-                Rows::Users => matrix::by_user(&table, &aside, args.all, stage.width()),
+                Rows::Places => matrix::table(&table, &aside, args.all, terminal.width()),
+                Rows::Users => matrix::by_user(&table, &aside, args.all, terminal.width()),
             };
-            stage.deliver(&text, args.output.as_deref())?;
+            terminal.deliver(&text, args.output.as_deref())?;
         }
         Format::Csv | Format::Jsonl | Format::Parquet => {
-            long(&args, &opened, &moment, &users, &resources, &wanted, stage)?;
+            long(&args, (&opened, &snapshot), &users, &resources, &wanted, terminal)?;
             // Parquet holds it within.
             if args.format != Format::Parquet {
-                About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+                About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
             }
         }
     }
@@ -189,14 +187,14 @@ fn heat(
     heat_map(table, &title, resources.iter().map(fits).collect(), harmless, medium)
 }
 
-fn users(args: &MatrixArgs, opened: &mut Opened, stage: &Stage) -> Result<Vec<UserId>, Failure> {
+fn users(args: &MatrixArgs, opened: &mut Opened, terminal: &Terminal) -> Result<Vec<UserId>, Failure> {
     if args.users.is_empty() {
         let people = &opened.estate().people;
         return Ok(people.all().filter(|u| args.inactive || args.all || people.is_active(*u)).collect());
     }
     let (groups, names): (Vec<&str>, Vec<&str>) =
         args.users.iter().map(String::as_str).partition(|name| name.starts_with("group:"));
-    let mut users = opened.somebody(&names, stage)?;
+    let mut users = opened.somebody(&names, terminal)?;
     let estate = opened.estate();
     for name in groups {
         let group = find::group(estate, name.trim_start_matches("group:"))?;
@@ -227,7 +225,7 @@ fn depth(args: &MatrixArgs) -> Option<u16> {
     args.depth.or(if args.all || args.kind.is_some() || list { None } else { Some(2) })
 }
 
-fn resources(args: &MatrixArgs, opened: &Opened, stage: &Stage) -> Result<Vec<ResourceId>, Failure> {
+fn resources(args: &MatrixArgs, opened: &Opened, terminal: &Terminal) -> Result<Vec<ResourceId>, Failure> {
     let estate = opened.estate();
     let catalog = &estate.catalog;
     // Each place with what lies beneath it, and the depth at which it begins.
@@ -236,7 +234,7 @@ fn resources(args: &MatrixArgs, opened: &Opened, stage: &Stage) -> Result<Vec<Re
         within.extend(catalog.all().map(|resource| (resource, 1)));
     }
     for name in &args.under {
-        let place = open::resource(estate, name, stage)?;
+        let place = open::resource(estate, name, terminal)?;
         let top = catalog.depth(place);
         within.extend(catalog.subtree(place).map(|resource| (ResourceId(resource), top)));
     }
@@ -246,7 +244,7 @@ fn resources(args: &MatrixArgs, opened: &Opened, stage: &Stage) -> Result<Vec<Re
     let of_kind = |r: &ResourceId| kind.is_none_or(|k| estate.schema.is_kind(catalog.kind(*r), k));
     let mut found: Vec<ResourceId> = within.into_iter().filter(shallow).map(|(r, _)| r).filter(of_kind).collect();
     for name in &args.also {
-        found.push(open::resource(estate, name, stage)?);
+        found.push(open::resource(estate, name, terminal)?);
     }
     // In the order of the tree, each once.
     found.sort_unstable();
@@ -254,18 +252,14 @@ fn resources(args: &MatrixArgs, opened: &Opened, stage: &Stage) -> Result<Vec<Re
     Ok(found)
 }
 
-fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, stage: &mut Stage) -> Result<u8, Failure> {
+fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, terminal: &mut Terminal) -> Result<u8, Failure> {
     let started = Instant::now();
     let progress = Progress::new(opened.estate().catalog.len());
-    let totals = access::summary(opened.estate(), moment, &|n| progress.advance(n));
+    let totals = access::summary(&opened.snapshot(moment, terminal)?, &|n| progress.advance(n));
     drop(progress);
-    let totals = totals.map_err(|stopped| match stopped {
-        Stopped::Cycle(cycles) => cycle(opened, &cycles, stage),
-        Stopped::Receiver(never) => match never {},
-    })?;
     let cost = Cost { load: opened.seconds, evaluate: started.elapsed().as_secs_f64(), peak: peak_bytes() };
     let text = match args.format {
-        Format::Table => summary::summary(&totals, &cost, stage.width()),
+        Format::Table => summary::summary(&totals, &cost, terminal.width()),
         Format::Json => {
             let mut value = serde_json::to_value(&totals).expect("plain values always serialise");
             value["seconds"] = serde_json::json!({"load": cost.load, "evaluate": cost.evaluate});
@@ -277,7 +271,7 @@ fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, stage: &mu
             return Err(Failure::Usage("a summary has no rows".to_string(), vec![hint]));
         }
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     Ok(DONE)
 }
 
@@ -288,16 +282,12 @@ fn peak_bytes() -> Option<u64> {
     line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok().map(|kib| kib * 1024)
 }
 
-fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, stage: &mut Stage) -> Result<u8, Failure> {
+fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, terminal: &mut Terminal) -> Result<u8, Failure> {
     let estate = opened.estate();
     let progress = Progress::new(estate.catalog.len());
-    let totals = access::totals(estate, moment, by == By::Users, &|n| progress.advance(n));
+    let totals = access::totals(&opened.snapshot(moment, terminal)?, by == By::Users, &|n| progress.advance(n));
     drop(progress);
-    let totals = totals.map_err(|stopped| match stopped {
-        Stopped::Cycle(cycles) => cycle(opened, &cycles, stage),
-        Stopped::Receiver(never) => match never {},
-    })?;
-    stage.stream(args.output.as_deref(), |out| {
+    terminal.stream(args.output.as_deref(), |out| {
         let mut csv = writer(out, style(estate, args.for_spreadsheet));
         let header = std::iter::once("id").chain(estate.schema.actions.iter().map(|a| a.name.as_str()));
         csv.write_record(header).map_err(plain)?;
@@ -307,7 +297,7 @@ fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, stage: &m
         }
         csv.flush()
     })?;
-    About::of(opened, moment).beside(stage, args.output.as_deref())?;
+    About::of(opened, moment).beside(terminal, args.output.as_deref())?;
     Ok(DONE)
 }
 
@@ -327,25 +317,23 @@ fn plain(error: csv::Error) -> io::Error {
 /// The long form, streamed row by row.
 fn long(
     args: &MatrixArgs,
-    opened: &Opened,
-    moment: &Moment,
+    (opened, snapshot): (&Opened, &Snapshot),
     users: &[UserId],
     resources: &[ResourceId],
     wanted: &[ActionId],
-    stage: &mut Stage,
+    terminal: &mut Terminal,
 ) -> Result<(), Failure> {
-    let mut cycles = None;
-    let result = stage.stream(args.output.as_deref(), |out| {
+    terminal.stream(args.output.as_deref(), |out| {
         let progress = Progress::new(resources.len());
         let swept = if args.format == Format::Csv && !args.reasons {
             let guard: fn(&str) -> String = if args.for_spreadsheet { |c| guarded(c, true) } else { str::to_string };
             let quote = style(opened.estate(), args.for_spreadsheet);
             let mut pairs = Pairs::new(opened.estate(), users, wanted, args.all, (guard, quote));
-            let swept = sweep(opened.estate(), moment, users, resources, |row| {
+            sweep(snapshot, users, resources, |row| {
                 progress.advance(1);
                 pairs.row(&row, out)
-            });
-            swept.and_then(|()| pairs.finish(out).map_err(Stopped::Receiver))
+            })
+            .and_then(|()| pairs.finish(out))
         } else {
             let target = match args.format {
                 Format::Csv => Target::Csv(Box::new(writer(out, style(opened.estate(), args.for_spreadsheet)))),
@@ -356,32 +344,21 @@ fn long(
                     Target::Parquet(Some(Box::new(ParquetRows::new(
                         out,
                         &columns,
-                        &About::of(opened, moment).pairs(),
+                        &About::of(opened, snapshot.moment()).pairs(),
                     )?)))
                 }
                 _ => Target::Jsonl(out),
             };
             let mut lines = Lines { args, opened, users, wanted, out: target, header: false };
-            let swept = sweep(opened.estate(), moment, users, resources, |row| {
+            sweep(snapshot, users, resources, |row| {
                 progress.advance(1);
                 lines.row(&row)
-            });
-            swept.and_then(|()| lines.head().and_then(|()| lines.out.finish()).map_err(Stopped::Receiver))
+            })
+            .and_then(|()| lines.head().and_then(|()| lines.out.finish()))
         };
         drop(progress);
-        match swept {
-            Err(Stopped::Receiver(error)) => Err(error),
-            Err(Stopped::Cycle(found)) => {
-                cycles = Some(found);
-                Ok(())
-            }
-            Ok(()) => Ok(()),
-        }
-    });
-    match cycles {
-        Some(cycles) => Err(cycle(opened, &cycles, stage)),
-        None => result,
-    }
+        swept
+    })
 }
 
 /// The columns of the long form.

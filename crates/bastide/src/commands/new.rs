@@ -1,7 +1,7 @@
 //! `bastide new`
 
 use crate::failure::{DONE, Failure};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use crate::whole;
 use bastide_formats::manifest;
 use clap::Args;
@@ -16,10 +16,10 @@ pub struct NewArgs {
     dir: PathBuf,
 }
 
-pub fn run(args: NewArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: NewArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     lay_out(&STARTER, &args.dir)?;
     let dir = args.dir.display();
-    stage.print(&format!(
+    terminal.print(&format!(
         "a small estate stands in `{dir}`: a manifest, one policy file, and people, groups, catalog and entries as CSV\n\n\
          next:  bastide -C {dir} check\n       bastide -C {dir} matrix\n       bastide -C {dir} why ada read Handbook\n"
     ))?;

@@ -1,7 +1,7 @@
 //! Where pictures go.
 
 use crate::failure::Failure;
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_report::picture::Medium;
 use std::io::{self, IsTerminal};
 use std::path::Path;
@@ -14,12 +14,12 @@ pub fn deliver(
     picture: Result<Vec<u8>, String>,
     medium: Medium,
     file: Option<&Path>,
-    stage: &mut Stage,
+    terminal: &mut Terminal,
 ) -> Result<(), Failure> {
     if medium == Medium::Png && file.is_none() && io::stdout().is_terminal() {
         let hint = "name a file: `-o picture.png`".to_string();
         return Err(Failure::Usage("a PNG is not for a terminal".to_string(), vec![hint]));
     }
     let bytes = picture.map_err(|why| Failure::Outside(format!("the picture cannot be made: {why}")))?;
-    stage.stream(file, |out| out.write_all(&bytes))
+    terminal.stream(file, |out| out.write_all(&bytes))
 }

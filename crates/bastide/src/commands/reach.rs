@@ -7,8 +7,8 @@ use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::{json, reach, trial};
-use crate::stage::Stage;
-use bastide_engine::{access, change};
+use crate::terminal::Terminal;
+use bastide_engine::{Snapshot, access, change};
 use bastide_report::picture::{Medium, narrowing};
 use clap::Args;
 use std::path::PathBuf;
@@ -50,9 +50,9 @@ pub struct ReachArgs {
 /// The name of a rule that is given as a text.
 const DRAFT: &str = "not-saved-yet";
 
-pub fn run(args: ReachArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: ReachArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     let root = estate.root()?;
-    let mut opened = estate.open(stage)?;
+    let mut opened = estate.open(terminal)?;
     let text = args.text.as_ref().map(|text| {
         let whole = if text.trim_start().starts_with("rule ") {
             text.clone()
@@ -61,7 +61,7 @@ pub fn run(args: ReachArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
         };
         vec![("the rule given by --text".to_string(), whole)]
     });
-    let laid = laid_over(&mut opened, &root, &text.unwrap_or_default(), stage)?;
+    let laid = laid_over(&mut opened, &root, &text.unwrap_or_default(), terminal)?;
     let estate = laid.as_ref().unwrap_or(opened.estate());
     let id = match &args.rule {
         Some(name) => change::statement(estate, name)?,
@@ -76,21 +76,23 @@ pub fn run(args: ReachArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     };
     let moment = args.moment.moment(estate)?;
     let most = trial::most(args.all || args.format == Format::Json);
-    let reached = access::reach(estate, &moment, id, args.text.is_some(), &opened.loaded.audit.harmless, most)
-        .map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, terminal);
+    let snapshot = Snapshot::new(estate, &moment).map_err(failed)?;
+    let reached = access::reach(&snapshot, id, args.text.is_some(), &opened.loaded.audit.harmless, most);
+    let reached = reached.map_err(failed)?;
     let medium = match args.format {
         Format::Svg => Some(Medium::Svg),
         Format::Png => Some(Medium::Png),
         _ => None,
     };
     if let Some(medium) = medium {
-        picture::deliver(narrowing(&reached, medium), medium, args.output.as_deref(), stage)?;
+        picture::deliver(narrowing(&reached, medium), medium, args.output.as_deref(), terminal)?;
         return Ok(DONE);
     }
     let text = match args.format {
         Format::Json => json::document("reach", &About::of(&opened, &moment), &reached),
-        _ => reach::reached(&reached, args.text.is_some(), args.all, stage.width()),
+        _ => reach::reached(&reached, args.text.is_some(), args.all, terminal.width()),
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     Ok(DONE)
 }

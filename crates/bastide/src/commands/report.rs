@@ -7,10 +7,10 @@ use crate::history::History;
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::progress::Telling;
 use crate::revision::named;
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_audit::{Survey, audit_by};
+use bastide_engine::Snapshot;
 use bastide_engine::difference::{blocks, difference, effects, radius};
-use bastide_engine::evaluate::Snapshot;
 use bastide_engine::prove::prove;
 use bastide_model::Moment;
 use bastide_report::{Changes, Report, Sources, page};
@@ -36,16 +36,16 @@ pub struct ReportArgs {
     output: Option<PathBuf>,
 }
 
-pub fn run(args: ReportArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: ReportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     if args.output.is_none() && io::stdout().is_terminal() {
         let hint = "name the file: `bastide report -o report.html`".to_string();
         return Err(Failure::Usage("a page is for a browser, not for a terminal".to_string(), vec![hint]));
     }
     let root = estate.root()?;
-    let opened = estate.open(stage)?;
+    let opened = estate.open(terminal)?;
     let moment = args.moment.moment(opened.estate())?;
     let case = audit::case(&opened, &moment)?;
-    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, stage);
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, terminal);
     let telling = Telling::new();
     telling.tell("everybody's access");
     let survey = Survey::new(&case).map_err(failed)?;
@@ -56,7 +56,7 @@ pub fn run(args: ReportArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
     let changes = match &args.since {
         Some(since) => {
             telling.tell("what changed");
-            Some(changes(since, &args, estate, (&opened, &moment), &case.harmless, stage)?)
+            Some(changes(since, &args, estate, (&opened, &moment), &case.harmless, terminal)?)
         }
         None => None,
     };
@@ -66,13 +66,13 @@ pub fn run(args: ReportArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u
     let about = pairs.map(|(key, value)| (key.trim_start_matches("bastide.").to_string(), value)).collect();
     let sources =
         Sources { case: &case, survey: &survey, findings, proofs, changes, depth: args.depth, version, about };
-    let text = page(&Report::new(sources).map_err(|cycles| cycle(&opened, &cycles, stage))?);
+    let text = page(&Report::new(sources));
     drop(telling);
     let file = args.output.as_deref();
-    stage.stream(file, |out| out.write_all(text.as_bytes()))?;
+    terminal.stream(file, |out| out.write_all(text.as_bytes()))?;
     if let Some(file) = file {
         let size = text.len() as f64 / 1e6;
-        stage.print(&format!("written: {} ({size:.1} MB); open it in a browser\n", file.display()))?;
+        terminal.print(&format!("written: {} ({size:.1} MB); open it in a browser\n", file.display()))?;
     }
     Ok(DONE)
 }
@@ -84,13 +84,13 @@ fn changes(
     estate: &EstateArgs,
     (after, is): (&Opened, &Moment),
     harmless: &[String],
-    stage: &mut Stage,
+    terminal: &mut Terminal,
 ) -> Result<Changes, Failure> {
     let old = named(since, estate.root().ok().as_deref())?;
-    let before = estate.open_named(&old, stage)?;
+    let before = estate.open_named(&old, terminal)?;
     let was = args.moment.moment(before.estate())?;
-    let a = Snapshot::new(before.estate(), &was).map_err(|c| cycle(&before, &c, stage))?;
-    let b = Snapshot::new(after.estate(), is).map_err(|c| cycle(after, &c, stage))?;
+    let a = Snapshot::new(before.estate(), &was).map_err(|c| cycle(&before, &c, terminal))?;
+    let b = Snapshot::new(after.estate(), is).map_err(|c| cycle(after, &c, terminal))?;
     let found = difference(&a, &b, None);
     Ok(Changes {
         since: old.name.clone(),

@@ -3,14 +3,14 @@
 use super::r#try::{self, TryArgs};
 use crate::changing::ChangeArgs;
 use crate::failure::{BAD_NEWS, DONE, Failure};
-use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::open::{EstateArgs, MomentArgs, Opened};
 use crate::print::review;
-use crate::stage::Stage;
-use bastide_engine::change::{Change, describe};
+use crate::terminal::Terminal;
+use bastide_engine::change::Change;
 use bastide_engine::find;
-use bastide_engine::review::{Answer, Part, Proposal, Sheet, proposal, sheets};
+use bastide_engine::review::{Answer, Part, Sheet, proposal, sheets};
 use bastide_formats::sheets as files;
-use bastide_model::{Estate, Moment};
+use bastide_model::Moment;
 use clap::{Args, Subcommand};
 use std::path::{Path, PathBuf};
 
@@ -67,28 +67,28 @@ struct AnswersArgs {
     far: bool,
 }
 
-pub fn run(args: ReviewArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: ReviewArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     match args.step {
-        Step::Sheets(args) => write(&args, estate, stage),
-        Step::Answers(args) => read(args, estate, stage),
+        Step::Sheets(args) => write(&args, estate, terminal),
+        Step::Answers(args) => read(args, estate, terminal),
     }
 }
 
 /// The sheets of the estate at hand.
-fn made(opened: &Opened, moment: &Moment, by: &str, stage: &Stage) -> Result<Vec<Sheet>, Failure> {
+fn made(opened: &Opened, moment: &Moment, by: &str, terminal: &Terminal) -> Result<Vec<Sheet>, Failure> {
     let estate = opened.estate();
     let part = match by {
         "owner" => Part::Owner,
         "root" => Part::Root,
         kind => Part::Kind(find::kind(estate, kind)?),
     };
-    sheets(estate, moment, part).map_err(|cycles| cycle(opened, &cycles, stage))
+    Ok(sheets(&opened.snapshot(moment, terminal)?, part))
 }
 
-fn write(args: &SheetsArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let opened = estate.open(stage)?;
+fn write(args: &SheetsArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
+    let opened = estate.open(terminal)?;
     let moment = args.part.moment.moment(opened.estate())?;
-    let sheets = made(&opened, &moment, &args.part.by, stage)?;
+    let sheets = made(&opened, &moment, &args.part.by, terminal)?;
     let names = files::names(&sheets);
     if let Some(there) = names.iter().map(|name| args.dir.join(name)).find(|file| file.exists()) {
         let hint = "answers may stand in it; write the new sheets into another folder".to_string();
@@ -101,7 +101,7 @@ fn write(args: &SheetsArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8
     let all = names.iter().zip(&sheets).map(|(name, sheet)| (args.dir.join(name), text(sheet))).collect();
     crate::whole::write(&all)
         .map_err(|e| Failure::Outside(format!("`{}` cannot be written: {e}", args.dir.display())))?;
-    stage.print(&review::written(&sheets, &names, &args.dir, stage.width()))?;
+    terminal.print(&review::written(&sheets, &names, &args.dir, terminal.width()))?;
     Ok(DONE)
 }
 
@@ -127,9 +127,9 @@ fn found(paths: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
     Ok(found)
 }
 
-fn read(args: AnswersArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+fn read(args: AnswersArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     let _lock = if args.write { estate.lock()? } else { None };
-    let opened = estate.open(stage)?;
+    let mut opened = estate.open(terminal)?;
     let moment = args.part.moment.moment(opened.estate())?;
     let mut answers: Vec<Answer> = Vec::new();
     let (mut open, mut mistakes) = (0, Vec::new());
@@ -144,36 +144,31 @@ fn read(args: AnswersArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     if !mistakes.is_empty() {
         return Err(Failure::Usage("the answers cannot be read; nothing is tried".to_string(), mistakes));
     }
-    let sheets = made(&opened, &moment, &args.part.by, stage)?;
+    let sheets = made(&opened, &moment, &args.part.by, terminal)?;
     let proposal = proposal(opened.estate(), &sheets, &answers);
-    stage.print(&review::proposed(&proposal, &answers, open, stage.width()))?;
+    terminal.print(&review::proposed(&proposal, &answers, open, terminal.width()))?;
     let status = if proposal.by_hand.is_empty() { DONE } else { BAD_NEWS };
     if proposal.changes.is_empty() {
         return Ok(status);
     }
-    let changes = as_options(opened.estate(), &proposal);
-    opened.close();
-    let tried =
-        r#try::run(TryArgs::of(changes, args.part.moment, args.all, args.write, args.anyway, args.far), estate, stage)?;
-    Ok(status.max(tried))
+    let mut given = proposal.changes;
+    given.sort_by_key(rank);
+    let changes = ChangeArgs { given, ..ChangeArgs::default() };
+    let tried = TryArgs::of(changes, args.part.moment, args.all, args.write, args.anyway, args.far);
+    Ok(status.max(r#try::try_on(tried, &mut opened, &estate.root()?, terminal)?))
 }
 
-/// The changes as `try` takes them.
-fn as_options(estate: &Estate, proposal: &Proposal) -> ChangeArgs {
-    let mut args = ChangeArgs::default();
-    for change in &proposal.changes {
-        let [_, value] = describe(estate, change).option;
-        match change {
-            Change::Off(_) => args.off.push(value),
-            Change::On(_) => args.on_rule.push(value),
-            Change::Window(..) => args.window.push(value),
-            Change::Actions(..) => args.actions.push(value),
-            Change::Join(..) => args.join.push(value),
-            Change::Leave(..) => args.leave.push(value),
-            Change::User(..) | Change::Resource(..) => args.set.push(value),
-            Change::Give(_) => args.entry.push(value),
-            Change::Except(..) => args.except.push(value),
-        }
+/// The order in which `try` makes changes.
+fn rank(change: &Change) -> u8 {
+    match change {
+        Change::Off(_) => 0,
+        Change::On(_) => 1,
+        Change::Leave(..) => 2,
+        Change::Join(..) => 3,
+        Change::User(..) | Change::Resource(..) => 4,
+        Change::Give(_) => 5,
+        Change::Window(..) => 6,
+        Change::Actions(..) => 7,
+        Change::Except(..) => 8,
     }
-    args
 }

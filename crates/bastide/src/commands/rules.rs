@@ -2,9 +2,9 @@
 
 use crate::about::About;
 use crate::failure::{DONE, Failure};
-use crate::open::{EstateArgs, MomentArgs, cycle};
+use crate::open::{EstateArgs, MomentArgs};
 use crate::print::{json, rules};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_engine::access;
 use bastide_model::value::Pattern;
 use clap::Args;
@@ -51,23 +51,23 @@ pub struct RulesArgs {
     output: Option<PathBuf>,
 }
 
-pub fn run(args: RulesArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let opened = estate.open(stage)?;
+pub fn run(args: RulesArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
+    let opened = estate.open(terminal)?;
     let moment = args.moment.moment(opened.estate())?;
-    let mut found = access::statements(opened.estate(), &moment).map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    let mut found = access::statements(&opened.snapshot(&moment, terminal)?);
     let patterns: Vec<Pattern> = args.only.iter().map(|text| Pattern::new(text, false)).collect();
     found.statements.retain(|s| patterns.is_empty() || patterns.iter().any(|p| p.fits(&s.name)));
     if args.by == By::Reach {
         found.statements.sort_by_key(|s| std::cmp::Reverse(s.triples));
     }
     let text = match args.format {
-        Format::Table => rules::listed(&found, args.all || !patterns.is_empty(), stage.width()),
+        Format::Table => rules::listed(&found, args.all || !patterns.is_empty(), terminal.width()),
         Format::Json => json::document("rules", &About::of(&opened, &moment), &found),
         Format::Csv => rules::csv(&found),
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     if args.format == Format::Csv {
-        About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+        About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     Ok(DONE)
 }

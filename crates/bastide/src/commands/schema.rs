@@ -1,7 +1,7 @@
 //! `bastide schema`
 
 use crate::failure::{DONE, Failure};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_engine::access::{Comparison, Holders, Known, Matrix, Person, Reached, Statements, Summary, Turns};
 use clap::Args;
 use schemars::Schema;
@@ -53,7 +53,7 @@ pub struct SchemaArgs {
     name: Name,
 }
 
-pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: SchemaArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     let (name, schema) = match args.name {
         Name::About => ("about", schemars::schema_for!(Known)),
         Name::Rules => ("rules", schemars::schema_for!(Statements)),
@@ -77,7 +77,7 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
     if name == "matrix-row" {
         // One of many lines: what they say of themselves stands in no line.
         let text = serde_json::to_string_pretty(&value).expect("JSON always serialises");
-        stage.print(&format!("{text}\n"))?;
+        terminal.print(&format!("{text}\n"))?;
         return Ok(DONE);
     }
     value["properties"]["schema"] = json!({"const": format!("bastide.{name}/1")});
@@ -91,7 +91,7 @@ pub fn run(args: SchemaArgs, stage: &mut Stage) -> Result<u8, Failure> {
         required.insert(1, json!("about"));
     }
     let text = serde_json::to_string_pretty(&value).expect("JSON always serialises");
-    stage.print(&format!("{text}\n"))?;
+    terminal.print(&format!("{text}\n"))?;
     Ok(DONE)
 }
 

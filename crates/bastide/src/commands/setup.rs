@@ -2,7 +2,7 @@
 
 use crate::cli::Cli;
 use crate::failure::{DONE, Failure};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use clap::{Args, CommandFactory};
 use std::path::{Path, PathBuf};
 
@@ -19,7 +19,7 @@ pub struct SetupArgs {
     dir: PathBuf,
 }
 
-pub fn run(args: SetupArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: SetupArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     let outside =
         |path: &Path, e: std::io::Error| Failure::Outside(format!("`{}` cannot be written: {e}", path.display()));
     let man = args.dir.join("man");
@@ -44,7 +44,7 @@ pub fn run(args: SetupArgs, stage: &mut Stage) -> Result<u8, Failure> {
         files.push((path, script));
     }
     crate::whole::write(&files).map_err(|e| outside(&args.dir, e))?;
-    stage.print(&format!(
+    terminal.print(&format!(
         "{pages} manual pages in `{}`; completions for bash, zsh, fish and PowerShell in `{}`\n",
         man.display(),
         args.dir.join("completions").display()

@@ -5,7 +5,7 @@ use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{self, EstateArgs, MomentArgs, cycle};
 use crate::print::{json, test};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_engine::prove::{self, Proof, Sort};
 use bastide_formats::junit;
 use bastide_model::value::Pattern;
@@ -67,14 +67,14 @@ pub struct Tested {
     pub rules: usize,
 }
 
-pub fn run(args: TestArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let opened = estate.open(stage)?;
+pub fn run(args: TestArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
+    let opened = estate.open(terminal)?;
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, stage);
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, terminal);
     if let Some(name) = &args.record {
-        let text = prove::record(estate, &moment, open::user(estate, name, stage)?).map_err(failed)?;
-        stage.deliver(&text, args.output.as_deref())?;
+        let text = prove::record(&opened.snapshot(&moment, terminal)?, open::user(estate, name, terminal)?);
+        terminal.deliver(&text, args.output.as_deref())?;
         return Ok(DONE);
     }
     let patterns: Vec<Pattern> = args.only.iter().map(|text| Pattern::new(text, false)).collect();
@@ -102,13 +102,13 @@ pub fn run(args: TestArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8,
     let tested =
         Tested { failed: broken, proofs, later, through: args.through.map(|d| d.to_string()), untested, rules };
     let text = match args.format {
-        Format::Table => test::tested(&tested, stage.width()),
+        Format::Table => test::tested(&tested, terminal.width()),
         Format::Json => json::document("test", &About::of(&opened, &moment), &tested),
         Format::Junit => {
             let all: Vec<Proof> = tested.proofs.iter().chain(&tested.later).cloned().collect();
             junit::report(&estate.name, &all, &About::of(&opened, &moment).pairs())
         }
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     Ok(if broken > 0 { BAD_NEWS } else { DONE })
 }

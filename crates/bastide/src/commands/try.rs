@@ -6,12 +6,12 @@ use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::text::count;
 use crate::print::{changes, json, trial};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_audit::{Case, Finding};
-use bastide_engine::access::{Stopped, sweep};
+use bastide_engine::Snapshot;
+use bastide_engine::access::sweep;
 use bastide_engine::change::{Described, describe, narrowed};
 use bastide_engine::difference::{Blocks, Difference, Radius, blocks, difference, radius};
-use bastide_engine::evaluate::Snapshot;
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
 use bastide_formats::store::Folder;
 use bastide_formats::write::Replacement;
@@ -123,11 +123,15 @@ pub struct Seconds {
     pub evaluate: f64,
 }
 
-pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
+pub fn run(args: TryArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     let root = estate.root()?;
     // From reading to writing nobody else writes.
     let _lock = if args.write { estate.lock()? } else { None };
-    let mut opened = estate.open(stage)?;
+    try_on(args, &mut estate.open(terminal)?, &root, terminal)
+}
+
+/// The same in an estate that is open; who writes has its lock.
+pub fn try_on(args: TryArgs, opened: &mut Opened, root: &Path, terminal: &mut Terminal) -> Result<u8, Failure> {
     if args.changes.is_empty() {
         let hints = vec![
             "for example `--off RULE`, `--join USER:GROUP`, `--add FILE`; all are in `bastide try --help`".to_string(),
@@ -135,7 +139,7 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         return Err(Failure::Usage("nothing to try".to_string(), hints));
     }
     let started = Instant::now();
-    let made = changed(&mut opened, &root, &args.changes, stage)?;
+    let made = changed(opened, root, &args.changes, terminal)?;
     let moment = args.moment.moment(opened.estate())?;
     let small = made.base.is_none().then(|| narrowed(opened.estate(), &made.changes, &moment)).flatten();
     let made_in = started.elapsed().as_secs_f64();
@@ -143,50 +147,50 @@ pub fn run(args: TryArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
     let harmless = opened.loaded.audit.harmless.clone();
     let from = made.base.as_ref().unwrap_or(opened.estate());
     let most = trial::most(args.all || args.format == Format::Json);
-    let mut answer = compare(&opened, &moment, (&made.estate, &after_moment), small, (&harmless, most), stage)?;
+    let mut answer = compare(opened, &moment, (&made.estate, &after_moment), small, (&harmless, most), terminal)?;
     answer.seconds = Seconds { load: opened.seconds, evaluate: answer.seconds.evaluate + made_in };
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
     answer.added = made.added.clone();
     answer.newcomers = made.newcomers.clone();
-    answer.far = far(&super::audit::case(&opened, &moment)?, &answer.radius);
+    answer.far = far(&super::audit::case(opened, &moment)?, &answer.radius);
     if args.audit {
         // What reading has to say after the changes is known where they can be written: it is read from the new texts.
-        let reread = written(&mut opened, &root, &args.changes, stage).ok().map(|(_, loaded)| loaded);
+        let reread = written(opened, root, &args.changes, terminal).ok().map(|(_, loaded)| loaded);
         let reread = reread.as_ref().filter(|loaded| loaded.estate.is_some());
         let after = reread.and_then(|loaded| loaded.estate.as_ref()).unwrap_or(&made.estate);
         let after_moment = args.moment.moment(after)?;
         let before = (opened.estate(), &moment);
-        (answer.appear, answer.disappear) = findings(&opened, before, (after, &after_moment), reread, stage)?;
+        (answer.appear, answer.disappear) = findings(opened, before, (after, &after_moment), reread, terminal)?;
     }
     let text = match args.format {
-        Format::Table => trial::trial(&answer, stage.width()),
+        Format::Table => trial::trial(&answer, terminal.width()),
         Format::Json => String::new(),
     };
     if args.format == Format::Table {
-        stage.deliver(&text, args.output.as_deref())?;
+        terminal.deliver(&text, args.output.as_deref())?;
     }
     let mut status = if answer.broken.is_empty() { DONE } else { BAD_NEWS };
     if args.write {
         let guarantee = answer.broken.iter().find(|p| p.sort == Sort::Guarantee);
         if let Some(guarantee) = guarantee.filter(|_| !args.anyway) {
-            stage.complain(&format!(
+            terminal.complain(&format!(
                 "nothing is written: guarantee `{}` would no longer hold; to write nevertheless, add `--anyway`\n",
                 crate::print::text::visible(&guarantee.name)
             ));
             status = BAD_NEWS;
-        } else if let Some(far) = answer.far.as_ref().filter(|_| !args.far && !asked(stage)) {
-            stage.complain(&format!("nothing is written: {far}; to write nevertheless, add `--far`\n"));
+        } else if let Some(far) = answer.far.as_ref().filter(|_| !args.far && !asked(terminal)) {
+            terminal.complain(&format!("nothing is written: {far}; to write nevertheless, add `--far`\n"));
             status = BAD_NEWS;
         } else {
             let (estate, moment) = (made.estate.clone(), after_moment);
-            answer.written = put(&mut opened, &root, &args.changes, &estate, &moment, stage)?;
+            answer.written = put(opened, root, &args.changes, &estate, &moment, terminal)?;
             if args.format == Format::Table {
-                stage.print(&trial::written(&answer.written))?;
+                terminal.print(&trial::written(&answer.written))?;
             }
         }
     }
     if args.format == Format::Json {
-        stage.deliver(&json::document("try", &About::of(&opened, &moment), &answer), args.output.as_deref())?;
+        terminal.deliver(&json::document("try", &About::of(opened, &moment), &answer), args.output.as_deref())?;
     }
     Ok(status)
 }
@@ -209,51 +213,41 @@ fn far(case: &Case, radius: &Radius) -> Option<String> {
 }
 
 /// Whether somebody at a terminal says yes.
-fn asked(stage: &Stage) -> bool {
+fn asked(terminal: &Terminal) -> bool {
     if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
         return false;
     }
-    stage.complain("write it? yes or no: ");
+    terminal.complain("write it? yes or no: ");
     let mut answer = String::new();
     io::stdin().read_line(&mut answer).is_ok() && answer.trim() == "yes"
 }
 
 /// How many pairs of action and resource some users are allowed.
-fn held(estate: &Estate, moment: &Moment, users: &[UserId]) -> Result<Vec<u64>, Vec<bastide_syntax::Diagnostic>> {
+fn held(snapshot: &Snapshot, users: &[UserId]) -> Vec<u64> {
     let mut counts = vec![0; users.len()];
-    let resources: Vec<ResourceId> = estate.catalog.all().collect();
-    let counted = sweep::<std::convert::Infallible>(estate, moment, users, &resources, |row| {
+    let resources: Vec<ResourceId> = snapshot.estate().catalog.all().collect();
+    let Ok(()) = sweep::<std::convert::Infallible>(snapshot, users, &resources, |row| {
         counts.iter_mut().enumerate().for_each(|(at, count)| *count += row.allowed(at).count() as u64);
         Ok(())
     });
-    match counted {
-        Ok(()) => Ok(counts),
-        Err(Stopped::Cycle(cycles)) => Err(cycles),
-        Err(Stopped::Receiver(never)) => match never {},
-    }
+    counts
 }
 
 /// What each of the users concerned is allowed before and after, where they are few and the catalog is not too large.
-fn totals(
-    found: &Difference,
-    (old, moment): (&Estate, &Moment),
-    (new, after_moment): (&Estate, &Moment),
-) -> Result<Vec<Held>, Vec<bastide_syntax::Diagnostic>> {
+fn totals(found: &Difference, old: &Snapshot, new: &Snapshot) -> Vec<Held> {
     let concerned: Vec<u32> = found.concerned().take(FEW_USERS + 1).collect();
-    if concerned.len() > FEW_USERS {
-        return Ok(Vec::new());
-    }
-    if old.catalog.len().max(new.catalog.len()) > MOST_COUNTED {
-        return Ok(Vec::new());
+    let (most, people) = (old.estate().catalog.len().max(new.estate().catalog.len()), &new.estate().people);
+    if concerned.len() > FEW_USERS || most > MOST_COUNTED {
+        return Vec::new();
     }
     let axis = &found.joint.users;
     let both: Vec<(UserId, UserId)> =
         concerned.iter().filter_map(|user| Some((UserId(axis.before(*user)?), UserId(axis.after(*user)?)))).collect();
     let (was, is): (Vec<UserId>, Vec<UserId>) = both.iter().copied().unzip();
-    let (before, after) = (held(old, moment, &was)?, held(new, after_moment, &is)?);
+    let (before, after) = (held(old, &was), held(new, &is));
     let told =
-        |((user, before), after): ((&UserId, u64), u64)| Held { user: new.people.id(*user).to_string(), before, after };
-    Ok(is.iter().zip(before).zip(after).map(told).collect())
+        |((user, before), after): ((&UserId, u64), u64)| Held { user: people.id(*user).to_string(), before, after };
+    is.iter().zip(before).zip(after).map(told).collect()
 }
 
 /// The findings that are there after the changes and not before, and the other way round.
@@ -262,9 +256,9 @@ fn findings(
     (before, moment): (&Estate, &Moment),
     (after, after_moment): (&Estate, &Moment),
     reread: Option<&Loaded>,
-    stage: &Stage,
+    terminal: &Terminal,
 ) -> Result<(Vec<Finding>, Vec<Finding>), Failure> {
-    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, terminal);
     let case = super::audit::case(opened, moment)?;
     let old = bastide_audit::audit(&case, &|_| true, &|_| {}).map_err(failed)?;
     let mut changed = Case { estate: after, moment: after_moment, ..super::audit::case(opened, moment)? };
@@ -286,10 +280,10 @@ fn compare(
     (after, after_moment): (&Estate, &Moment),
     small: Option<(Estate, Estate)>,
     (harmless, most): (&[String], usize),
-    stage: &Stage,
+    terminal: &Terminal,
 ) -> Result<Trial, Failure> {
     let before = opened.estate();
-    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, terminal);
     let started = Instant::now();
     let (old, new) = small.as_ref().map_or((before, after), |(old, new)| (old, new));
     let was = Snapshot::new(old, moment).map_err(failed)?;
@@ -297,7 +291,7 @@ fn compare(
     let difference = difference(&was, &is, None);
     let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, &after.groups, harmless, most));
     let evaluate = started.elapsed().as_secs_f64();
-    let users = totals(&difference, (old, moment), (new, after_moment)).map_err(failed)?;
+    let users = totals(&difference, &was, &is);
     let held = prove(before, moment, &|_| true).map_err(failed)?;
     let broken = broken_by(&held, prove(after, after_moment, &|_| true).map_err(failed)?);
     Ok(Trial {
@@ -323,16 +317,16 @@ fn put(
     args: &ChangeArgs,
     tried: &Estate,
     moment: &Moment,
-    stage: &Stage,
+    terminal: &Terminal,
 ) -> Result<Vec<String>, Failure> {
-    let made = written(opened, root, args, stage);
+    let made = written(opened, root, args, terminal);
     // Where somebody edits meanwhile, what was tried is not what stands there, and that is what there is to say.
     if let Some(file) = opened.loaded.folder.as_ref().and_then(Folder::changed) {
         return Err(Failure::Outside(format!("`{file}` has changed meanwhile; nothing is written")));
     }
     let (texts, loaded) = made?;
     let new = loaded.estate.as_ref().ok_or_else(|| Failure::Outside("the new files cannot be read".to_string()))?;
-    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, stage);
+    let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, terminal);
     let (a, b) = (Snapshot::new(tried, moment).map_err(failed)?, Snapshot::new(new, moment).map_err(failed)?);
     let apart = radius(&difference(&a, &b, None));
     if apart.triples() > 0 {

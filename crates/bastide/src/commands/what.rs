@@ -5,8 +5,8 @@ use crate::complete;
 use crate::failure::{DONE, Failure};
 use crate::open::{self, EstateArgs, MomentArgs, cycle};
 use crate::print::{json, what};
-use crate::stage::Stage;
-use bastide_engine::access::{self, Stopped};
+use crate::terminal::Terminal;
+use bastide_engine::access;
 use clap::Args;
 use jiff::civil::Date;
 use std::path::PathBuf;
@@ -47,39 +47,36 @@ pub struct WhatArgs {
     output: Option<PathBuf>,
 }
 
-pub fn run(args: WhatArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let mut opened = estate.open(stage)?;
-    let user = opened.somebody(&[&args.user], stage)?[0];
+pub fn run(args: WhatArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
+    let mut opened = estate.open(terminal)?;
+    let user = opened.somebody(&[&args.user], terminal)?[0];
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let under = args.under.as_ref().map(|place| open::resource(estate, place, stage)).transpose()?;
+    let under = args.under.as_ref().map(|place| open::resource(estate, place, terminal)).transpose()?;
     if let Some(through) = args.until_changes {
         let turns = access::turns(estate, &moment, user, through, &opened.loaded.audit.harmless)
-            .map_err(|cycles| cycle(&opened, &cycles, stage))?;
+            .map_err(|cycles| cycle(&opened, &cycles, terminal))?;
         let text = match args.format {
-            Format::Table => what::turns(&turns, stage.width()),
+            Format::Table => what::turns(&turns, terminal.width()),
             Format::Csv => {
                 let hint = "write `--format json`".to_string();
                 return Err(Failure::Usage("days have no rows".to_string(), vec![hint]));
             }
             Format::Json => json::document("turns", &About::of(&opened, &moment), &turns),
         };
-        stage.deliver(&text, args.output.as_deref())?;
+        terminal.deliver(&text, args.output.as_deref())?;
         return Ok(DONE);
     }
-    let person = access::person(estate, &moment, user, under).map_err(|stopped| match stopped {
-        Stopped::Cycle(cycles) => cycle(&opened, &cycles, stage),
-        Stopped::Receiver(never) => match never {},
-    })?;
+    let person = access::person(&opened.snapshot(&moment, terminal)?, user, under);
     let actions: Vec<String> = estate.schema.actions.iter().map(|a| a.name.clone()).collect();
     let text = match args.format {
-        Format::Table => what::person(&person, &actions, args.depth.max(1), stage.width()),
+        Format::Table => what::person(&person, &actions, args.depth.max(1), terminal.width()),
         Format::Csv => what::csv(&person),
         Format::Json => json::document("what", &About::of(&opened, &moment), &person),
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     if args.format == Format::Csv {
-        About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+        About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     Ok(DONE)
 }

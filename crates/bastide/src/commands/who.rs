@@ -3,9 +3,9 @@
 use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
-use crate::open::{self, EstateArgs, MomentArgs, cycle, judge};
+use crate::open::{self, EstateArgs, MomentArgs};
 use crate::print::{json, who};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use bastide_engine::{access, find};
 use bastide_model::{ActionId, Estate, ResourceId};
 use clap::Args;
@@ -85,24 +85,23 @@ fn actions(estate: &Estate, text: &str, resource: ResourceId) -> Result<Vec<Acti
     }
 }
 
-pub fn run(args: WhoArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let opened = estate.open(stage)?;
+pub fn run(args: WhoArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
+    let opened = estate.open(terminal)?;
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let resource = open::resource(estate, &args.resource, stage)?;
+    let resource = open::resource(estate, &args.resource, terminal)?;
     let actions = actions(estate, &args.action, resource)?;
-    let judge = judge(&opened, &moment, stage)?;
-    let holders =
-        access::holders(&judge, &actions, resource, args.inactive).map_err(|cycles| cycle(&opened, &cycles, stage))?;
+    let snapshot = opened.snapshot(&moment, terminal)?;
+    let holders = access::holders(&snapshot, &actions, resource, args.inactive);
     let detail = who::Detail { not: args.not, via: args.via, all: args.all };
     let text = match args.format {
-        Format::Table => who::holders(&holders, detail, stage.width()),
+        Format::Table => who::holders(&holders, detail, terminal.width()),
         Format::Csv => who::csv(&holders, args.not),
         Format::Json => json::document("who", &About::of(&opened, &moment), &holders),
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     if args.format == Format::Csv {
-        About::of(&opened, &moment).beside(stage, args.output.as_deref())?;
+        About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     Ok(DONE)
 }

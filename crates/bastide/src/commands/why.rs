@@ -5,10 +5,10 @@ use crate::about::About;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::history::{History, Touched};
-use crate::open::{self, EstateArgs, MomentArgs, judge};
+use crate::open::{self, EstateArgs, MomentArgs};
 use crate::print::{changes, json, why};
-use crate::stage::Stage;
-use bastide_engine::explain::{self, Explanation, StatementRef};
+use crate::terminal::Terminal;
+use bastide_engine::explain::{Explanation, StatementRef};
 use bastide_engine::find;
 use bastide_engine::remedy::{Remedies, Wish, remedies};
 use bastide_report::picture::{Medium, chain, dot};
@@ -86,22 +86,22 @@ pub struct Answer {
     pub remedies: Option<Remedies>,
 }
 
-pub fn run(args: WhyArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, Failure> {
-    let mut opened = estate.open(stage)?;
+pub fn run(args: WhyArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
+    let mut opened = estate.open(terminal)?;
     let mut history = History::of(&estate.root()?);
-    let user = opened.somebody(&[&args.user], stage)?[0];
+    let user = opened.somebody(&[&args.user], terminal)?[0];
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
     let action = find::action(estate, &args.action)?;
-    let resource = open::resource(estate, &args.resource, stage)?;
-    let judge = judge(&opened, &moment, stage)?;
-    let explanation = explain::explain(&judge, user, action, resource);
+    let resource = open::resource(estate, &args.resource, terminal)?;
+    let snapshot = opened.snapshot(&moment, terminal)?;
+    let explanation = snapshot.explain(user, action, resource);
     let wanted = args.want.map_or(!explanation.allowed, |want| want == Want::Allowed);
     let wish = Wish { user, action, resource, wanted };
     // A stand-in is in no directory: there is nothing to change.
     let stand_in = args.user.starts_with("persona:") || args.user.starts_with("group:");
     let told = matches!(args.format, Format::Table | Format::Json) && args.remedies > 0 && !stand_in;
-    let remedies = told.then(|| remedies(&judge, wish, &opened.loaded.audit.harmless, args.remedies));
+    let remedies = told.then(|| remedies(&snapshot, wish, &opened.loaded.audit.harmless, args.remedies));
     let touched = touched(&explanation, &mut history);
     let answer = Answer { explanation, touched, remedies };
     let medium = match args.format {
@@ -110,19 +110,19 @@ pub fn run(args: WhyArgs, estate: &EstateArgs, stage: &mut Stage) -> Result<u8, 
         _ => None,
     };
     if let Some(medium) = medium {
-        picture::deliver(chain(&answer.explanation, medium), medium, args.output.as_deref(), stage)?;
+        picture::deliver(chain(&answer.explanation, medium), medium, args.output.as_deref(), terminal)?;
         return Ok(status(&args, &answer));
     }
     let text = match args.format {
         Format::Json => json::document("why", &About::of(&opened, &moment), &answer),
         Format::Dot => dot(&answer.explanation),
         _ => {
-            let mut text = why::explanation(&answer.explanation, &answer.touched, args.all, stage.width());
-            text.extend(answer.remedies.iter().map(|r| changes::remedies(r, stage.width())));
+            let mut text = why::explanation(&answer.explanation, &answer.touched, args.all, terminal.width());
+            text.extend(answer.remedies.iter().map(|r| changes::remedies(r, terminal.width())));
             text
         }
     };
-    stage.deliver(&text, args.output.as_deref())?;
+    terminal.deliver(&text, args.output.as_deref())?;
     Ok(status(&args, &answer))
 }
 

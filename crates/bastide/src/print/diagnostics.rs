@@ -1,7 +1,7 @@
 //! Diagnostics drawn with their lines.
 
 use super::text::{bad, count, doubt, good, grouped, visible};
-use crate::stage::Stage;
+use crate::terminal::Terminal;
 use annotate_snippets::renderer::DecorStyle;
 use annotate_snippets::{AnnotationKind, Group, Level, Origin, Renderer, Snippet};
 use bastide_syntax::diagnostic::MOST_LISTED;
@@ -14,7 +14,7 @@ const MOST_ALIKE: usize = 12;
 const LONGEST_SHOWN: usize = 400;
 
 /// All diagnostics, drawn, warnings before errors, with a closing line that counts them.
-pub fn report(sources: &Sources, diagnostics: &[&Diagnostic], stage: &Stage) -> String {
+pub fn report(sources: &Sources, diagnostics: &[&Diagnostic], terminal: &Terminal) -> String {
     let mut out = String::new();
     let (mut seen, mut shown): (Vec<(&str, usize)>, Vec<usize>) = Default::default();
     // Errors come last: on a terminal that is where the eye is.
@@ -29,7 +29,7 @@ pub fn report(sources: &Sources, diagnostics: &[&Diagnostic], stage: &Stage) -> 
         seen[at].1 += 1 + diagnostic.more;
         shown[at] += 1;
         if shown[at] <= MOST_ALIKE {
-            out.push_str(&draw(sources, diagnostic, stage));
+            out.push_str(&draw(sources, diagnostic, terminal));
             out.push_str("\n\n");
         }
     }
@@ -60,7 +60,7 @@ pub fn closing(diagnostics: &[&Diagnostic]) -> String {
     }
 }
 
-fn draw(sources: &Sources, diagnostic: &Diagnostic, stage: &Stage) -> String {
+fn draw(sources: &Sources, diagnostic: &Diagnostic, terminal: &Terminal) -> String {
     let level = match diagnostic.severity() {
         Severity::Error => Level::ERROR,
         Severity::Warning => Level::WARNING,
@@ -84,8 +84,8 @@ fn draw(sources: &Sources, diagnostic: &Diagnostic, stage: &Stage) -> String {
     for help in &diagnostic.helps {
         group = group.element(Level::HELP.message(visible(&help.text).into_owned()));
     }
-    let renderer = if stage.color() { Renderer::styled() } else { Renderer::plain() };
-    renderer.decor_style(DecorStyle::Ascii).term_width(stage.width()).render(&[group])
+    let renderer = if terminal.color() { Renderer::styled() } else { Renderer::plain() };
+    renderer.decor_style(DecorStyle::Ascii).term_width(terminal.width()).render(&[group])
 }
 
 /// One piece a file, the primary place first.

@@ -19,11 +19,11 @@ fn seconds(command: &mut Command) -> io::Result<(f64, String)> {
     Ok((took, String::from_utf8_lossy(&output.stdout).into_owned()))
 }
 
-/// A number of the summary, by the name before it.
-fn number(json: &str, name: &str) -> f64 {
-    let at = json.find(&format!("\"{name}\": ")).map_or(json.len(), |at| at + name.len() + 4);
-    let text: String = json[at..].chars().take_while(|c| c.is_ascii_digit() || *c == '.').collect();
-    text.parse().unwrap_or(0.0)
+/// A number of the summary's last line, by the words before it.
+fn number(text: &str, words: &str) -> f64 {
+    let at = text.rfind(words).map_or(text.len(), |at| at + words.len());
+    let digits: String = text[at..].chars().take_while(|c| c.is_ascii_digit() || *c == '.').collect();
+    digits.parse().unwrap_or(f64::NAN)
 }
 
 fn median(mut list: Vec<f64>) -> f64 {
@@ -50,11 +50,9 @@ fn main() -> io::Result<()> {
         for _ in 0..runs {
             let (bare, _) = seconds(Command::new(pass).args(&files))?;
             let summary = ["-C", estate, "matrix", "--summary", "--on", "2026-11-24"];
-            let (whole, _) = seconds(Command::new(bastide).args(summary))?;
-            // As JSON it says a checksum of all files besides, which takes longer than a pass.
-            let (_, json) = seconds(Command::new(bastide).args(summary).args(["--format", "json"]))?;
-            let (load, evaluate) = (number(&json, "load"), number(&json, "evaluate"));
-            let peak = number(&json, "peak_bytes") / f64::from(1 << 20);
+            let (whole, text) = seconds(Command::new(bastide).args(summary))?;
+            let (load, evaluate) = (number(&text, "loaded in "), number(&text, "evaluated in "));
+            let peak = number(&text, "at most ");
             let row = [bare, whole, whole / bare, load, evaluate, load / bare, evaluate / bare, peak];
             columns.iter_mut().zip(row).for_each(|(column, value)| column.push(value));
         }

@@ -2,9 +2,9 @@
 //! the time: no decision looks at another user.
 
 use super::{Change, apply};
-use crate::decide::Judge;
+use crate::decide::ReferenceEvaluator;
 use bastide_model::column::Column;
-use bastide_model::condition::{Condition, Term, Test, Who};
+use bastide_model::condition::{Condition, Elsewhere, Term, Who};
 use bastide_model::groups::{Computed, Groups, Member, Membership};
 use bastide_model::people::People;
 use bastide_model::strings::{Index, Strings};
@@ -13,28 +13,28 @@ use fixedbitset::FixedBitSet;
 use std::sync::Arc;
 
 /// Some users of an estate, in order. Where they are alone, each has the place in this list as number.
-pub struct Few(Vec<UserId>);
+pub struct UserSubset(Vec<UserId>);
 
 /// Users are few where they are at most this part of all: of more, the sets would not be much shorter.
 const PART: usize = 2;
 
-impl Few {
+impl UserSubset {
     /// One user.
-    pub fn one(user: UserId) -> Few {
-        Few(vec![user])
+    pub fn one(user: UserId) -> UserSubset {
+        UserSubset(vec![user])
     }
 
     /// The users that changes can touch at a moment, where that can be told and they are few.
-    pub fn of(estate: &Estate, changes: &[Change], moment: &Moment) -> Option<Few> {
-        Few::judged(&Judge::new(estate, moment).ok()?, changes)
+    pub fn of(estate: &Estate, changes: &[Change], moment: &Moment) -> Option<UserSubset> {
+        UserSubset::by_reference(&ReferenceEvaluator::new(estate, moment).ok()?, changes)
     }
 
-    /// As [`Few::of`], by what decides in the estate at the moment.
-    pub fn judged(judge: &Judge, changes: &[Change]) -> Option<Few> {
-        let estate = judge.estate;
+    /// As [`UserSubset::of`], by what decides in the estate at the moment.
+    pub fn by_reference(reference: &ReferenceEvaluator, changes: &[Change]) -> Option<UserSubset> {
+        let estate = reference.estate;
         let mut users = Vec::new();
         for change in changes {
-            users.extend(touched(estate, change, Some(judge))?);
+            users.extend(touched(estate, change, Some(reference))?);
         }
         if users.is_empty() {
             // Nobody is touched, and anybody will do to see it.
@@ -42,20 +42,20 @@ impl Few {
         }
         users.sort_unstable();
         users.dedup();
-        (users.len() == 1 || users.len() * PART <= estate.people.len()).then_some(Few(users))
+        (users.len() == 1 || users.len() * PART <= estate.people.len()).then_some(UserSubset(users))
     }
 
     /// Some users.
-    pub fn several(mut users: Vec<UserId>) -> Few {
+    pub fn several(mut users: Vec<UserId>) -> UserSubset {
         users.sort_unstable();
         users.dedup();
-        Few(users)
+        UserSubset(users)
     }
 
     /// The users that changes can touch, where these are named by them, by themselves or as members of a group.
-    pub fn named(estate: &Estate, changes: &[Change]) -> Option<Few> {
+    pub fn named(estate: &Estate, changes: &[Change]) -> Option<UserSubset> {
         let users: Option<Vec<Vec<UserId>>> = changes.iter().map(|change| touched(estate, change, None)).collect();
-        Some(Few::several(users?.concat()))
+        Some(UserSubset::several(users?.concat()))
     }
 
     /// They, by their numbers in the whole estate.
@@ -176,8 +176,8 @@ impl Few {
 }
 
 /// The users that a change can touch, where they are named: by themselves, or as members of a group; and where there is a
-/// judge, by a condition that asks for their attributes.
-fn touched(estate: &Estate, change: &Change, judge: Option<&Judge>) -> Option<Vec<UserId>> {
+/// reference evaluator, by a condition that asks for their attributes.
+fn touched(estate: &Estate, change: &Change, reference: Option<&ReferenceEvaluator>) -> Option<Vec<UserId>> {
     match change {
         Change::Join(member, _) | Change::Leave(member, _) => match member {
             Member::User(user) => Some(vec![*user]),
@@ -185,35 +185,34 @@ fn touched(estate: &Estate, change: &Change, judge: Option<&Judge>) -> Option<Ve
         },
         Change::User(user, ..) | Change::Except(_, user) => Some(vec![*user]),
         Change::Off(id) | Change::On(id) | Change::Window(id, ..) | Change::Actions(id, _) => {
-            meant(estate, estate.statement(*id), judge)
+            meant(estate, estate.statement(*id), reference)
         }
-        Change::Give(statement) => meant(estate, statement, judge),
+        Change::Give(statement) => meant(estate, statement, reference),
         Change::Resource(..) => None,
     }
 }
 
 /// The users a statement can apply to, where they are named.
-fn meant(estate: &Estate, statement: &Statement, judge: Option<&Judge>) -> Option<Vec<UserId>> {
+fn meant(estate: &Estate, statement: &Statement, reference: Option<&ReferenceEvaluator>) -> Option<Vec<UserId>> {
     if !estate.layers.is_empty() && matches!(statement.modality, Modality::May | Modality::MayNot) {
         // Which layer controls a resource hangs on it, whomever it applies to, and touches everybody.
         return None;
     }
-    let conditions = [&statement.who.condition, &statement.what.condition, &statement.condition].into_iter().flatten();
     let parts: Vec<&Condition> =
-        conditions.flat_map(Condition::conjuncts).filter(|part| is_about(part, estate)).collect();
+        statement.conditions().flat_map(Condition::conjuncts).filter(|part| is_about(part, estate)).collect();
     let mut users = Vec::new();
     for term in &statement.who.terms {
         match term {
             Term::User(user) => users.push(*user),
             Term::Members(group) => users.extend(members(estate, *group)?),
             Term::Nobody(_) => {}
-            Term::Anyone | Term::Owner if judge.is_none() || parts.is_empty() => return None,
+            Term::Anyone | Term::Owner if reference.is_none() || parts.is_empty() => return None,
             Term::Anyone | Term::Owner => users.extend(estate.people.all()),
         }
     }
-    if let Some(judge) = judge {
+    if let Some(reference) = reference {
         // Of a resource nothing is known, so that what is false is so by the user alone.
-        users.retain(|user| parts.iter().all(|part| judge.condition(part, Some(*user), None).not_false()));
+        users.retain(|user| parts.iter().all(|part| reference.condition(part, Some(*user), None).not_false()));
     }
     Some(users)
 }
@@ -221,13 +220,13 @@ fn meant(estate: &Estate, statement: &Statement, judge: Option<&Judge>) -> Optio
 /// Whether a condition asks for attributes of the user, and for nothing that takes long to find out.
 fn is_about(condition: &Condition, estate: &Estate) -> bool {
     let (mut user, mut slow) = (false, false);
-    condition.visit(&mut |inner| match &inner.test {
-        Test::Holds(..) => slow = true,
-        Test::MemberOf(Some(group)) => {
+    condition.visit(&mut |inner| match inner.test.elsewhere() {
+        Some(Elsewhere::Decision(..)) => slow = true,
+        Some(Elsewhere::Group(group)) => {
             user = true;
-            slow |= !estate.groups.through(*group).is_empty();
+            slow |= !estate.groups.through(group).is_empty();
         }
-        _ => user |= inner.mentions().user,
+        None => user |= inner.mentions().user,
     });
     user && !slow
 }
@@ -241,5 +240,5 @@ fn members(estate: &Estate, group: GroupId) -> Option<Vec<UserId>> {
 /// The estate with the users alone whom changes can touch at a moment, before the changes and after them, where these
 /// users can be told and are few.
 pub fn narrowed(estate: &Estate, changes: &[Change], moment: &Moment) -> Option<(Estate, Estate)> {
-    Few::of(estate, changes, moment)?.both(estate, changes)
+    UserSubset::of(estate, changes, moment)?.both(estate, changes)
 }

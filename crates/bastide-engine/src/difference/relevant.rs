@@ -1,14 +1,14 @@
 //! Which actions changes can touch. Only on these, and on what they hang on, decisions before and after are worked out.
 
-use super::affected::{changed_fields, changed_groups, changed_statements, conditions, touched};
-use bastide_model::condition::{Condition, Test};
+use super::affected::{changed_fields, changed_groups, changed_statements, touched};
+use bastide_model::condition::Condition;
 use bastide_model::groups::Computed;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use std::sync::Arc;
 
 /// The actions whose outcomes can differ, and those that they hang on; none where that cannot be told.
-pub(super) fn wanted(old: &Estate, new: &Estate) -> Option<FixedBitSet> {
+pub(super) fn relevant_actions(old: &Estate, new: &Estate) -> Option<FixedBitSet> {
     // Which layer controls a resource may hang on statements that speak of other actions.
     if !Arc::ptr_eq(&old.catalog, &new.catalog) || !old.layers.is_empty() || !new.layers.is_empty() {
         return None;
@@ -35,7 +35,7 @@ pub(super) fn wanted(old: &Estate, new: &Estate) -> Option<FixedBitSet> {
             }
         }
         for statement in statements() {
-            if conditions(statement).any(|condition| !asked(condition).is_disjoint(wanted)) {
+            if statement.conditions().any(|condition| !asked(condition).is_disjoint(wanted)) {
                 wanted.union_with(&spoken_of(statement, schema));
             }
         }
@@ -52,7 +52,7 @@ pub(super) fn wanted(old: &Estate, new: &Estate) -> Option<FixedBitSet> {
         }
         for statement in statements() {
             if !spoken_of(statement, schema).is_disjoint(wanted) {
-                conditions(statement).for_each(|condition| wanted.union_with(&asked(condition)));
+                statement.conditions().for_each(|condition| wanted.union_with(&asked(condition)));
             }
         }
     });
@@ -81,11 +81,7 @@ fn spoken_of(statement: &Statement, schema: &Schema) -> FixedBitSet {
 /// The actions whose decisions a condition asks for.
 fn asked(condition: &Condition) -> FixedBitSet {
     let mut actions = FixedBitSet::new();
-    condition.visit(&mut |inner| {
-        if let Test::Holds(action, _) = inner.test {
-            actions.grow_and_insert(action.index());
-        }
-    });
+    condition.decisions().for_each(|(action, _)| actions.grow_and_insert(action.index()));
     actions
 }
 
@@ -112,14 +108,13 @@ mod tests {
     fn what_a_statement_speaks_of_is_wanted() {
         let (mut all, mut fewer, mut asking, mut grouped) = (0, 0, 0, 0);
         for seed in 0..300 {
-            let dir = plan(seed, Shape::ALL).case().lay_out();
-            let before = bastide_formats::load(dir.path()).estate.expect("an estate");
+            let before = plan(seed, Shape::ALL).case().estate();
             for at in 0..before.statements.len() {
                 let mut after = before.clone();
                 after.statements.remove(at);
                 all += 1;
                 let spoken = spoken_of(&before.statements[at], &before.schema);
-                let wanted = wanted(&before, &after);
+                let wanted = relevant_actions(&before, &after);
                 if !in_groups([&before, &after]).is_disjoint(&spoken) {
                     assert_eq!(wanted, None, "estate {seed}: who is in a group hangs on it");
                     grouped += 1;
@@ -127,7 +122,7 @@ mod tests {
                 let Some(wanted) = wanted else { continue };
                 assert!(spoken.is_subset(&wanted), "estate {seed}");
                 for other in &after.statements {
-                    if conditions(other).any(|condition| !asked(condition).is_disjoint(&spoken)) {
+                    if other.conditions().any(|condition| !asked(condition).is_disjoint(&spoken)) {
                         assert!(spoken_of(other, &before.schema).is_subset(&wanted), "estate {seed}");
                         asking += 1;
                     }

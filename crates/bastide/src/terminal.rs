@@ -52,7 +52,7 @@ pub fn is_standard_output(path: &Path) -> bool {
 }
 
 /// Output and error output of one run.
-pub struct Stage {
+pub struct Terminal {
     color: bool,
     width: usize,
     by_hand: bool,
@@ -60,9 +60,9 @@ pub struct Stage {
     pub warned: bool,
 }
 
-impl Stage {
+impl Terminal {
     /// The real one.
-    pub fn real(color: Color) -> Stage {
+    pub fn real(color: Color) -> Terminal {
         let terminal = io::stdout().is_terminal();
         let color = match color {
             Color::Always => true,
@@ -78,7 +78,7 @@ impl Stage {
             ["--exit-code", "--write", "--output", "--format", "-o"].iter().any(|option| word.starts_with(option))
         };
         let by_hand = terminal && io::stderr().is_terminal() && !std::env::args().any(by_script);
-        Stage { color, width, by_hand, warned: false }
+        Terminal { color, width, by_hand, warned: false }
     }
 
     /// The width of the terminal in columns; 100 where there is none.
@@ -91,12 +91,12 @@ impl Stage {
         self.by_hand
     }
 
-    /// Whether to colour what does not pass through [`Stage::print`].
+    /// Whether to colour what does not pass through [`Terminal::print`].
     pub fn color(&self) -> bool {
         self.color
     }
 
-    /// Prints a text that may hold colours.
+    /// Fingerprints a text that may hold colours.
     ///
     /// # Errors
     /// The output is closed or full.
@@ -113,7 +113,7 @@ impl Stage {
         Ok(out.flush()?)
     }
 
-    /// Prints a text to a file where one is named, else like [`Stage::print`]. A file gets no colours
+    /// Fingerprints a text to a file where one is named, else like [`Terminal::print`]. A file gets no colours
     /// and is either written whole or left as it was.
     ///
     /// # Errors
@@ -179,7 +179,7 @@ impl Stage {
         self.stream(Some(file), |out| out.write_all(text.as_bytes()))
     }
 
-    /// Prints to the error output; a closed one is nobody's trouble.
+    /// Fingerprints to the error output; a closed one is nobody's trouble.
     pub fn complain(&self, text: &str) {
         let terminal = io::stderr().is_terminal() && self.color;
         let plain = anstream::adapter::strip_str(text).to_string();
