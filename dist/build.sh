@@ -3,20 +3,20 @@
 # package, both in target/dist. With --try, both are unpacked into a clean folder and tried there.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-cargo build --release --locked -p bastide
-version=$(target/release/bastide -V | cut -d' ' -f2)
+cargo build --profile shipped --locked -p bastide
+version=$(target/shipped/bastide -V | cut -d' ' -f2)
 machine=$(uname -m)
 rm -rf target/setup target/dist
-target/release/bastide setup target/setup
+target/shipped/bastide setup target/setup
 name="bastide-$version-linux-$machine"
 mkdir -p "target/dist/$name"
-cp target/release/bastide README.md LICENSE-MIT LICENSE-APACHE "target/dist/$name/"
+cp target/shipped/bastide README.md LICENSE-MIT LICENSE-APACHE "target/dist/$name/"
 cp crates/bastide-report/fonts/LICENSE "target/dist/$name/LICENSE-font"
 cp -r docs target/setup/man target/setup/completions "target/dist/$name/"
 tar -C target/dist -czf "target/dist/$name.tar.gz" "$name"
 rm -rf "target/dist/$name"
 if cargo deb --version > /dev/null 2>&1; then
-    cargo deb --locked --no-build -p bastide -o target/dist/
+    cargo deb --locked --no-build --profile shipped -p bastide -o target/dist/
 fi
 ls target/dist
 

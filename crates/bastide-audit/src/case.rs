@@ -1,7 +1,7 @@
 //! What the audit goes by: the estate, the moment, levels and limits.
 
+use crate::Level;
 use crate::Triple;
-use crate::findings::{ALL, Level};
 use bastide_model::condition::Term;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
@@ -120,11 +120,6 @@ impl Case<'_> {
     /// The level that the manifest sets for a finding.
     pub fn level(&self, name: &str) -> Option<Level> {
         self.levels.iter().rev().find(|(n, _)| n == name).map(|(_, level)| *level)
-    }
-
-    /// The nearest name of a finding, for one that is not known.
-    pub fn nearest(name: &str) -> Option<&'static str> {
-        nearest(name, ALL.iter().map(|d| d.name))
     }
 
     /// Whether an action is harmless.

@@ -29,16 +29,22 @@
 //! ```
 #![warn(clippy::print_stdout)]
 
+mod by_value;
 mod case;
+mod earlier;
 mod fewest;
 mod findings;
+mod level;
 mod mend;
 mod power;
 mod survey;
 
+pub use by_value::{Share, by_value};
 pub use case::{Case, Limits};
+pub use earlier::{idle_waivers, leave_out};
 pub use fewest::{Fewest, fewest};
-pub use findings::{ALL, Descriptor, Group, Level};
+pub use findings::{ALL, Descriptor, Group, nearest};
+pub use level::Level;
 pub use power::{Powerful, powerful};
 pub use survey::{Meeting, StatementSurvey, Survey};
 
@@ -70,6 +76,8 @@ pub struct Found {
     pub message: String,
     /// Numbers that show it.
     pub evidence: Vec<String>,
+    /// By evidence, the places in the files that it rests on, where they are told apart.
+    pub places: Vec<Vec<String>>,
     /// A triple that shows it.
     pub example: Option<Triple>,
     /// What would mend it.
@@ -103,6 +111,7 @@ impl Found {
             about: about.into(),
             message: message.into(),
             evidence: Vec::new(),
+            places: Vec::new(),
             example: None,
             suggestion: None,
             level: None,
@@ -144,6 +153,12 @@ impl Found {
     pub fn evidence(mut self, text: impl Into<String>) -> Found {
         self.evidence.push(text.into());
         self
+    }
+
+    /// Adds what shows it, and the places in the files that this rests on. Then all that is added has places.
+    pub fn evidence_at(mut self, text: impl Into<String>, places: Vec<String>) -> Found {
+        self.places.push(places);
+        self.evidence(text)
     }
 
     /// Adds a triple that shows it.
@@ -200,6 +215,9 @@ pub struct Finding {
     pub message: String,
     /// Numbers that show it.
     pub evidence: Vec<String>,
+    /// By evidence, the places in the files that it rests on, where they are told apart.
+    #[serde(skip)]
+    pub places: Vec<Vec<String>>,
     /// A decision that shows it.
     pub example: Option<Example>,
     /// What would mend it.
@@ -238,18 +256,30 @@ pub struct Suggestion {
 ///
 /// # Errors
 /// Decisions that depend on themselves.
-pub fn audit(case: &Case, wanted: &dyn Fn(&str) -> bool, tell: &dyn Fn(&str)) -> Result<Vec<Finding>, Vec<Diagnostic>> {
+pub fn audit(
+    case: &Case,
+    wanted: &dyn Fn(&str) -> bool,
+    tell: &(dyn Fn(&str) + Sync),
+) -> Result<Vec<Finding>, Vec<Diagnostic>> {
     tell("everybody's access");
     Ok(audit_by(case, &Survey::new(case)?, wanted, tell))
 }
 
 /// As [`audit`], with a survey that is there already.
-pub fn audit_by(case: &Case, survey: &Survey, wanted: &dyn Fn(&str) -> bool, tell: &dyn Fn(&str)) -> Vec<Finding> {
-    let mut all: Vec<(&'static Descriptor, Found)> = Vec::new();
-    for descriptor in ALL.iter().filter(|d| wanted(d.name)) {
+pub fn audit_by(
+    case: &Case,
+    survey: &Survey,
+    wanted: &dyn Fn(&str) -> bool,
+    tell: &(dyn Fn(&str) + Sync),
+) -> Vec<Finding> {
+    // Each check on a core of its own; what they find stays in the order of the list.
+    let checks: Vec<&'static Descriptor> = ALL.iter().copied().filter(|d| wanted(d.name)).collect();
+    let found = checks.into_par_iter().with_max_len(1).map(|descriptor| {
         tell(descriptor.name);
-        all.extend((descriptor.check)(case, survey).into_iter().map(|found| (*descriptor, found)));
-    }
+        let found = (descriptor.check)(case, survey).into_iter();
+        found.map(|found| (descriptor, found)).collect::<Vec<(&'static Descriptor, Found)>>()
+    });
+    let mut all: Vec<(&'static Descriptor, Found)> = found.flatten_iter().collect();
     tell("other sessions");
     // What is said to change nothing must change nothing in any session: otherwise it is no finding, either.
     let sessions = bastide_engine::sessions::sessions(case.estate, case.moment, None);
@@ -335,6 +365,7 @@ fn finish(snapshot: &Snapshot, engine: &mut Evaluator, descriptor: &Descriptor, 
         about: found.about,
         message: found.message,
         evidence: found.evidence,
+        places: found.places,
         example,
         suggestion: None,
     }

@@ -5,7 +5,6 @@ use crate::{Case, StatementSurvey, Suggested, Suggestion, Survey};
 use bastide_engine::Snapshot;
 use bastide_engine::change::{Change, UserCell, UserSubset, apply, describe};
 use bastide_engine::difference::{self, Radius, is_same, radius};
-use bastide_engine::evaluate::alone;
 use bastide_model::*;
 use hashbrown::HashMap;
 use rayon::prelude::*;
@@ -24,7 +23,7 @@ pub(crate) fn change_elsewhere(case: &Case, others: &[Moment], suggested: &[Opti
         };
         // What goes with single statements is told of all of them at once.
         let ids: Vec<StatementId> = claims().filter_map(|(_, of)| alone_off(of)).collect();
-        let found = if ids.is_empty() { None } else { alone(&today, shares(estate.catalog.len()), Some(&ids)) };
+        let found = if ids.is_empty() { None } else { today.alone(shares(estate.catalog.len()), Some(&ids)) };
         let rest = claims().filter(|(at, of)| !(changes[*at] || found.is_some() && alone_off(of).is_some()));
         let rest: Vec<(usize, &Suggested)> = rest.collect();
         let differs = |(at, of): (usize, &Suggested)| {

@@ -35,9 +35,10 @@ pub fn powerful(case: &Case, survey: &Survey) -> Vec<Powerful> {
     let Some((root, action)) = estate.catalog.roots().next().and_then(|r| Some((r, fitting(r).next_back()?))) else {
         return Vec::new();
     };
+    let reference = survey.reference();
     let found = all.ones().map(UserId::new).map(|user| {
-        let by = survey.reference.decide(user, action, root).by;
-        let ways = by.map_or(Vec::new(), |id| ways(&survey.reference, estate.statement(id), user, Some(root)));
+        let by = reference.decide(user, action, root).by;
+        let ways = by.map_or(Vec::new(), |id| ways(&reference, estate.statement(id), user, Some(root)));
         Powerful { user, by, ways, example: (user, action, root) }
     });
     found.collect()

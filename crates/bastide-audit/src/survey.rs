@@ -13,7 +13,7 @@ use bastide_engine::Snapshot;
 use bastide_engine::access::{self, Gathered};
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::{Radius, difference, radius};
-use bastide_engine::evaluate::{Alone, Decided, Evaluator, OutcomeId, Work, alone};
+use bastide_engine::evaluate::{Alone, Decided, Evaluator, OutcomeId, Work};
 use bastide_engine::sets::store::SetId;
 use bastide_engine::{Reason, ReferenceEvaluator};
 use bastide_model::*;
@@ -64,9 +64,7 @@ pub struct Meeting {
 }
 
 /// The survey.
-pub struct Survey<'e> {
-    /// Decides single triples.
-    pub reference: ReferenceEvaluator<'e>,
+pub struct Survey {
     /// Decides for everybody.
     pub snapshot: Snapshot,
     /// By statement.
@@ -79,12 +77,12 @@ pub struct Survey<'e> {
     pub guests: FixedBitSet,
 }
 
-impl<'e> Survey<'e> {
+impl Survey {
     /// Goes through everybody's access.
     ///
     /// # Errors
     /// Decisions that depend on themselves.
-    pub fn new(case: &Case<'e>) -> Result<Survey<'e>, Vec<Diagnostic>> {
+    pub fn new(case: &Case) -> Result<Survey, Vec<Diagnostic>> {
         let estate = case.estate;
         let people = &estate.people;
         let mut active = people.active.clone();
@@ -101,7 +99,7 @@ impl<'e> Survey<'e> {
             survey.users = users.count();
         }
         let Tally { mut statements, meetings, .. } = whole;
-        match alone(&snapshot, shares(), None) {
+        match snapshot.alone(shares(), None) {
             Some(found) => {
                 for (survey, Alone { gained, lost, resources, users }) in statements.iter_mut().zip(found) {
                     survey.sole = Radius { users: users.count(), resources, gained, lost };
@@ -113,13 +111,17 @@ impl<'e> Survey<'e> {
                 }
             }
         }
-        let reference = ReferenceEvaluator::new(estate, case.moment)?;
-        Ok(Survey { reference, snapshot, statements, meetings, active, guests })
+        Ok(Survey { snapshot, statements, meetings, active, guests })
     }
 
     /// What one core asks.
     pub fn evaluator(&self) -> Evaluator<'_> {
         self.snapshot.evaluator()
+    }
+
+    /// What decides single triples, for one core.
+    pub fn reference(&self) -> ReferenceEvaluator<'_> {
+        self.snapshot.reference()
     }
 
     /// What is known of a statement.

@@ -2,20 +2,21 @@
 
 use crate::cancel::Cancel;
 use crate::decide::{Decision, ReferenceEvaluator};
-use crate::evaluate::{Evaluator, Plan, Probe, Tuning};
+use crate::evaluate::{Alone, Evaluator, Ground, Plan, Probe, Tuning, alone};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
+use std::ops::Range;
 use std::sync::Arc;
 
 /// An estate at a moment, ready to be asked. Proven free of circles once, and shared by all who ask: a clone costs nothing, and
 /// many threads may ask the same one.
 #[derive(Clone)]
 pub struct Snapshot {
-    pub(crate) estate: Arc<Estate>,
-    pub(crate) moment: Arc<Moment>,
-    pub(crate) plan: Arc<Plan>,
-    pub(crate) cancel: Option<Cancel>,
+    estate: Arc<Estate>,
+    moment: Arc<Moment>,
+    plan: Arc<Plan>,
+    cancel: Option<Cancel>,
     favourable: bool,
 }
 
@@ -129,14 +130,24 @@ impl Snapshot {
 
     /// What one thread evaluates with: all users of a resource at once.
     pub fn evaluator(&self) -> Evaluator<'_> {
-        let mut all = FixedBitSet::with_capacity(self.estate.schema.actions.len());
-        all.insert_range(..);
-        self.evaluator_of(all)
+        Evaluator::of_all(self.ground())
     }
 
     /// The same, for some of the actions. What these hang on must be among them; the others have no meaning to it.
     pub(crate) fn evaluator_of(&self, actions: FixedBitSet) -> Evaluator<'_> {
-        Evaluator::new(self, actions)
+        Evaluator::new(self.ground(), actions)
+    }
+
+    fn ground(&self) -> Ground<'_> {
+        Ground { estate: &self.estate, moment: &self.moment, plan: &self.plan, cancel: self.cancel.as_ref() }
+    }
+
+    /// By statement, what is solely its doing: what would be otherwise without it. The catalog is gone through in `shares`, each
+    /// on a core of its own; `of`: only these statements. None where the estate has what cannot be told for all statements at
+    /// once: layers, or conditions that look at decisions. Cost: every resource once, and words for each statement that takes
+    /// somebody there.
+    pub fn alone(&self, shares: Vec<Range<u32>>, of: Option<&[StatementId]>) -> Option<Vec<Alone>> {
+        alone(self.ground(), shares, of)
     }
 
     /// The rule of a statement, where it is in force and can apply to anybody.

@@ -4,7 +4,7 @@
 use bastide_engine::Snapshot;
 use bastide_engine::change::{Change, ResourceCell, UserCell, UserSubset, apply, narrowed};
 use bastide_engine::difference::{Blocks, Difference, How, apart, blocks, difference, fold, radius};
-use bastide_engine::evaluate::{Alone, Tuning, alone};
+use bastide_engine::evaluate::{Alone, Tuning};
 use bastide_engine::resolve::lay_over;
 use bastide_engine::{ReferenceEvaluator, change};
 use bastide_model::groups::{Groups, Member};
@@ -412,7 +412,7 @@ fn what_goes_with_a_statement_is_counted_rightly() {
         let Ok(before) = Snapshot::tuned(&estate, &moment, tuning(&mut rng)) else { continue };
         let all = estate.catalog.len() as u32;
         let cut = (seed as u32 * 7) % (all + 1);
-        let Some(found) = alone(&before, vec![0..cut, cut..all], None) else { continue };
+        let Some(found) = before.alone(vec![0..cut, cut..all], None) else { continue };
         estates += 1;
         for id in StatementId::all(estate.statements.len()) {
             let statement = estate.statement(id);

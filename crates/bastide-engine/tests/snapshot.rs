@@ -158,7 +158,7 @@ fn a_question_on_several_cores_is_stopped_from_another_thread() {
     let cancel = Cancel::default();
     let snapshot = Snapshot::new(&estate, &moment).expect("no circles").cancellable(&cancel);
     let shares = || bastide_engine::access::shares(estate.catalog.len(), 1);
-    let once = || bastide_engine::evaluate::alone(&snapshot, shares(), None).is_some();
+    let once = || snapshot.alone(shares(), None).is_some();
     assert_eq!(cancel.ask(once), Ok(true));
     // It would go on for ever.
     let answer = std::thread::scope(|scope| {

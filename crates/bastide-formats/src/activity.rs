@@ -4,7 +4,7 @@
 //! in. Each rule names an attribute and what of it means that the account is not active. What cannot be read is not
 //! active: in doubt, no access.
 
-use crate::manifest::Placed;
+use crate::text::Placed;
 use bastide_model::value::Pattern;
 use jiff::civil::Date;
 

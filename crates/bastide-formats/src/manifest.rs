@@ -2,6 +2,7 @@
 
 use crate::activity::{ActiveRule, Off};
 use crate::farewell::WORDS;
+use crate::text::Placed;
 use bastide_model::Combining;
 use bastide_model::value::Pattern;
 use bastide_syntax::codes::Code;
@@ -12,15 +13,6 @@ use toml::de::{DeTable, DeValue};
 
 /// The name of the file.
 pub const NAME: &str = "bastide.toml";
-
-/// A text and where it stands.
-#[derive(Clone, Debug)]
-pub struct Placed {
-    /// The text.
-    pub text: String,
-    /// Where.
-    pub span: Span,
-}
 
 /// How a data file is written.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]

@@ -7,6 +7,15 @@ use std::string::FromUtf8Error;
 /// A line longer than this is an error.
 pub const LONGEST_LINE: usize = 16 << 20;
 
+/// A text and where it stands.
+#[derive(Clone, Debug)]
+pub struct Placed {
+    /// The text.
+    pub text: String,
+    /// Where.
+    pub span: Span,
+}
+
 /// Reads a file into the table of sources, unpacking `.gz`. None where it cannot be used, which is
 /// reported.
 pub fn read(store: &dyn Store, path: &str, sources: &mut Sources, out: &mut Diagnostics) -> Option<FileId> {

@@ -1,7 +1,7 @@
 //! Typed conditions: every name is resolved and every comparison is between values of one type.
 
 use crate::ids::*;
-use crate::schema::Target;
+use crate::schema::{Schema, Target};
 use crate::statement::{Comparison, SetRelation};
 use crate::value::{Pattern, Value};
 use bastide_syntax::Span;
@@ -125,6 +125,15 @@ pub enum UserField {
     Realm,
     /// A declared attribute.
     Attribute(UserAttributeId),
+}
+
+impl UserField {
+    /// All of them.
+    pub fn all(schema: &Schema) -> impl Iterator<Item = UserField> {
+        use UserField::{Active, Id, Kind, Name, Realm};
+        let declared = (0..schema.user_attributes.len()).map(|at| UserField::Attribute(UserAttributeId::new(at)));
+        [Id, Name, Kind, Active, Realm].into_iter().chain(declared)
+    }
 }
 
 /// A field of a resource.

@@ -57,7 +57,7 @@ pub struct HeatRow {
 pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
     let estate = case.estate;
     let schema = &estate.schema;
-    let mut engine = survey.evaluator();
+    let (mut engine, reference) = (survey.evaluator(), survey.reference());
     let mut sizes = vec![0usize; cut.places.len()];
     cut.of.iter().for_each(|place| sizes[*place as usize] += 1);
     let mut groups: Vec<(GroupId, FixedBitSet, u32)> = Vec::new();
@@ -65,7 +65,7 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
         let mut members = estate.groups.users(group).clone();
         members.grow(estate.people.len());
         if !estate.groups.through(group).is_empty() {
-            let is = |user: &UserId| survey.reference.member(*user, group).is_true();
+            let is = |user: &UserId| reference.member(*user, group).is_true();
             members.extend(estate.people.all().filter(is).map(UserId::index));
         }
         members.intersect_with(&survey.active);

@@ -32,7 +32,7 @@
 //!     version: "1".to_string(),
 //!     about: Vec::new(),
 //! });
-//! assert!(page(&report).starts_with("<!DOCTYPE html>"));
+//! assert!(page(&report).starts_with("<!doctype html>"));
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 #![warn(clippy::print_stdout)]

@@ -17,7 +17,7 @@ pub struct Sources<'s, 'e> {
     /// The estate, the moment, and what is harmless.
     pub case: &'s Case<'e>,
     /// Everybody's access, gone through once.
-    pub survey: &'s Survey<'e>,
+    pub survey: &'s Survey,
     /// Findings of the audit, waived ones among them, the worst first.
     pub findings: Vec<Finding>,
     /// Expectations and guarantees.

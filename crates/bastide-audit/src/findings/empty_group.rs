@@ -3,6 +3,7 @@
 use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
+use bastide_engine::ReferenceEvaluator;
 use bastide_model::*;
 
 /// What it is.
@@ -17,11 +18,12 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let reference = survey.reference();
     let estate = case.estate;
     let mut found = Vec::new();
     let by_group = case.by_group();
     for group in estate.groups.all() {
-        if estate.groups.computed[group.index()].is_some() || has_members(survey, estate, group) {
+        if estate.groups.computed[group.index()].is_some() || has_members(&reference, group) {
             continue;
         }
         let id = estate.groups.id(group);
@@ -35,8 +37,9 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
 }
 
 /// Whether anybody is in a group, by data or through computed groups.
-fn has_members(survey: &Survey, estate: &Estate, group: GroupId) -> bool {
+fn has_members(reference: &ReferenceEvaluator, group: GroupId) -> bool {
+    let estate = reference.estate();
     let through = !estate.groups.through(group).is_empty();
     !estate.groups.users(group).is_clear()
-        || through && estate.people.all().any(|user| survey.reference.member(user, group).is_true())
+        || through && estate.people.all().any(|user| reference.member(user, group).is_true())
 }

@@ -36,7 +36,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         });
         let kind = estate.people.kind(powerful.user);
         let kind = if kind == "person" { String::new() } else { format!(" ({kind})") };
-        found = found.evidence(format!("{}{kind}{chain}", estate.people.id(powerful.user)));
+        let places = powerful.ways.iter().flat_map(|way| way.places.iter().cloned()).collect();
+        found = found.evidence_at(format!("{}{kind}{chain}", estate.people.id(powerful.user)), places);
     }
     if users.len() as f64 > case.limits.full_power {
         found.level = Some(Level::Error);

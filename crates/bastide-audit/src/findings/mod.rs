@@ -50,40 +50,10 @@ mod value_nobody_has;
 mod wide_reach;
 mod wide_wildcard;
 
-use crate::{Case, Found, Survey};
+use crate::{Case, Found, Level, Survey};
+use bastide_syntax::nearest;
 use schemars::JsonSchema;
 use serde::Serialize;
-
-/// How bad a finding is; the worst first.
-#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-#[serde(rename_all = "lowercase")]
-pub enum Level {
-    /// It must be mended.
-    Error,
-    /// Somebody should look at it.
-    Warning,
-    /// Good to know.
-    Note,
-    /// It is not reported.
-    None,
-}
-
-impl Level {
-    /// The level of a word.
-    pub fn of_word(word: &str) -> Option<Level> {
-        [Level::Error, Level::Warning, Level::Note, Level::None].into_iter().find(|level| level.word() == word)
-    }
-
-    /// As it is written everywhere.
-    pub fn word(self) -> &'static str {
-        match self {
-            Level::Error => "error",
-            Level::Warning => "warning",
-            Level::Note => "note",
-            Level::None => "none",
-        }
-    }
-}
 
 /// What a finding is about.
 #[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
@@ -170,6 +140,11 @@ pub const ALL: &[&Descriptor] = &[
     &wide_reach::DESCRIPTOR,
     &wide_wildcard::DESCRIPTOR,
 ];
+
+/// The nearest name of a finding, for one that is not known.
+pub fn nearest(name: &str) -> Option<&'static str> {
+    nearest::nearest(name, ALL.iter().map(|d| d.name))
+}
 
 #[cfg(test)]
 mod tests {

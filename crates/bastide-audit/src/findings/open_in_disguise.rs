@@ -20,6 +20,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+    let reference = survey.reference();
     let estate = case.estate;
     let active: Vec<UserId> = estate.people.all().filter(|u| estate.people.is_active(*u)).collect();
     let mut found = Vec::new();
@@ -38,8 +39,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         {
             continue;
         }
-        let meant =
-            |user: &&UserId| narrowing.iter().all(|c| survey.reference.condition(c, Some(**user), None).is_true());
+        let meant = |user: &&UserId| narrowing.iter().all(|c| reference.condition(c, Some(**user), None).is_true());
         let number = active.iter().filter(meant).count();
         if (number as f64) < case.limits.nearly_everybody * active.len() as f64 {
             continue;

@@ -11,7 +11,6 @@ mod weigh;
 use crate::cancel::Cancel;
 use bastide_model::schema::{Need, Target};
 use bastide_model::*;
-use bastide_syntax::Diagnostic;
 use hashbrown::HashMap;
 use std::cell::{Cell, OnceCell, RefCell};
 use std::sync::Arc;
@@ -167,15 +166,6 @@ pub(crate) fn targets(estate: &Estate, resource: ResourceId, target: Target) -> 
 }
 
 impl<'e> ReferenceEvaluator<'e> {
-    /// For a moment.
-    ///
-    /// # Errors
-    /// The decisions that would depend on themselves on that date.
-    pub fn new(estate: &'e Estate, moment: &'e Moment) -> Result<Self, Vec<Diagnostic>> {
-        let cycles = crate::resolve::stratification(estate, moment.date);
-        if cycles.is_empty() { Ok(Self::unchecked(estate, moment)) } else { Err(cycles) }
-    }
-
     /// Another one for the same moment, for another thread.
     pub fn again(&self) -> Self {
         ReferenceEvaluator {

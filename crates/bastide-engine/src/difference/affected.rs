@@ -228,28 +228,25 @@ fn holder_places(estate: &Estate, group: GroupId) -> Vec<ResourceId> {
 /// The fields of users that differ for anybody. None where somebody became active or inactive, or
 /// another kind of user: that touches everything.
 pub(super) fn changed_fields(old: &Estate, new: &Estate) -> Option<HashSet<UserField>> {
-    let mut fields = HashSet::new();
     let (a, b) = (&old.people, &new.people);
     if Arc::ptr_eq(a, b) {
-        return Some(fields);
+        return Some(HashSet::new());
     }
     if a.active.ones().ne(b.active.ones()) {
         return None;
     }
-    if a.kinds != b.kinds {
-        fields.insert(UserField::Kind);
-    }
     let rows = a.len();
-    let differs = |x: &Column, y: &Column| (0..rows).any(|row| x.get(row) != y.get(row));
-    if differs(&a.realms, &b.realms) {
-        fields.insert(UserField::Realm);
-    }
-    for (i, (x, y)) in a.attributes.iter().zip(&b.attributes).enumerate() {
-        if differs(x, y) {
-            fields.insert(UserField::Attribute(UserAttributeId::new(i)));
-        }
-    }
-    Some(fields)
+    let cells = |x: &Column, y: &Column| (0..rows).any(|row| x.get(row) != y.get(row));
+    let differs = |field: &UserField| match field {
+        UserField::Id => a.all().any(|user| a.id(user) != b.id(user)),
+        UserField::Name => a.all().any(|user| a.name(user) != b.name(user)),
+        UserField::Kind => a.kinds != b.kinds,
+        // Seen above.
+        UserField::Active => false,
+        UserField::Realm => cells(&a.realms, &b.realms),
+        UserField::Attribute(id) => cells(&a.attributes[id.index()], &b.attributes[id.index()]),
+    };
+    Some(UserField::all(&new.schema).filter(differs).collect())
 }
 
 /// Groups whose members differ or hang on fields that do.

@@ -11,7 +11,7 @@
 
 use super::compile::Expr;
 use super::wide::{Item, both, either};
-use super::{Decided, Evaluator, Snapshot, Work};
+use super::{Decided, Evaluator, Ground, Work};
 use crate::access::Gathered;
 use crate::decide::targets;
 use crate::decide::{RED_ZONE, SEGMENT};
@@ -47,7 +47,7 @@ struct Flip {
 
 #[derive(Clone)]
 enum Flipped {
-    UserSubset(Box<[u32]>),
+    Listed(Box<[u32]>),
     Many(Box<[u64]>),
 }
 
@@ -64,17 +64,17 @@ impl Flipped {
             return Flipped::Many(words.into());
         }
         let users = words.iter().enumerate();
-        Flipped::UserSubset(users.flat_map(|(at, word)| Bits(*word).map(move |bit| (at * 64 + bit) as u32)).collect())
+        Flipped::Listed(users.flat_map(|(at, word)| Bits(*word).map(move |bit| (at * 64 + bit) as u32)).collect())
     }
 
     fn is_empty(&self) -> bool {
-        matches!(self, Flipped::UserSubset(users) if users.is_empty())
+        matches!(self, Flipped::Listed(users) if users.is_empty())
     }
 
     /// Turns these users over in words.
     fn turn(&self, words: &mut [u64]) {
         match self {
-            Flipped::UserSubset(users) => users.iter().for_each(|user| words[*user as usize / 64] ^= 1 << (user % 64)),
+            Flipped::Listed(users) => users.iter().for_each(|user| words[*user as usize / 64] ^= 1 << (user % 64)),
             Flipped::Many(many) => words.iter_mut().zip(many).for_each(|(word, many)| *word ^= many),
         }
     }
@@ -95,7 +95,7 @@ impl Flips {
     /// How many words it takes, roughly.
     fn size(&self) -> usize {
         let flips = self.flips.iter().map(|flip| match &flip.users {
-            Flipped::UserSubset(_) => 8,
+            Flipped::Listed(_) => 8,
             Flipped::Many(many) => many.len() + 4,
         });
         self.allowed.len() + flips.sum::<usize>()
@@ -109,9 +109,9 @@ struct Class {
 }
 
 /// Whether everything of an estate can be told here: its rules do not look at decisions, and there are no layers.
-fn is_plain(snapshot: &Snapshot) -> bool {
-    let mut plain = snapshot.estate.layers.is_empty();
-    for rule in &snapshot.plan.rules {
+fn is_plain(ground: Ground) -> bool {
+    let mut plain = ground.estate.layers.is_empty();
+    for rule in &ground.plan.rules {
         rule.expr.visit(&mut |inner| plain &= !matches!(inner, Expr::Ask(..) | Expr::Held(..)));
     }
     plain
@@ -119,20 +119,20 @@ fn is_plain(snapshot: &Snapshot) -> bool {
 
 /// By statement, what is otherwise without it, of some statements where these are given; none where the estate has what cannot
 /// be told so.
-pub fn alone(snapshot: &Snapshot, shares: Vec<Range<u32>>, of: Option<&[StatementId]>) -> Option<Vec<Alone>> {
-    if !is_plain(snapshot) {
+pub(crate) fn alone(ground: Ground, shares: Vec<Range<u32>>, of: Option<&[StatementId]>) -> Option<Vec<Alone>> {
+    if !is_plain(ground) {
         return None;
     }
-    let mut wanted = FixedBitSet::with_capacity(snapshot.plan.rules.len());
+    let mut wanted = FixedBitSet::with_capacity(ground.plan.rules.len());
     match of {
-        Some(ids) => wanted.extend(ids.iter().filter_map(|id| snapshot.rule_of(*id)).map(|rule| rule as usize)),
+        Some(ids) => wanted.extend(ids.iter().filter_map(|id| ground.plan.rule(*id)).map(|rule| rule as usize)),
         None => wanted.insert_range(..),
     }
-    let walk = |share| Walk::new(snapshot, wanted.clone()).share(share);
+    let walk = |share| Walk::new(ground, wanted.clone()).share(share);
     let found: Vec<Vec<Alone>> = shares.into_par_iter().with_max_len(1).map(walk).collect();
-    let mut all = vec![Alone::default(); snapshot.estate.statements.len()];
+    let mut all = vec![Alone::default(); ground.estate.statements.len()];
     for (rule, of) in found.into_iter().flat_map(|share| share.into_iter().enumerate()) {
-        let own = &mut all[snapshot.plan.rules[rule].id.index()];
+        let own = &mut all[ground.plan.rules[rule].id.index()];
         own.gained += of.gained;
         own.lost += of.lost;
         own.resources += of.resources;
@@ -203,11 +203,11 @@ struct Beside {
 }
 
 impl<'s> Walk<'s> {
-    fn new(snapshot: &'s Snapshot, wanted: FixedBitSet) -> Walk<'s> {
-        let engine = snapshot.evaluator();
+    fn new(ground: Ground<'s>, wanted: FixedBitSet) -> Walk<'s> {
+        let engine = Evaluator::of_all(ground);
         let width = engine.sets.width();
         let room = || vec![0; width];
-        let rules = snapshot.plan.rules.len();
+        let rules = ground.plan.rules.len();
         Walk {
             wanted,
             by_rule: vec![Alone::default(); rules],
@@ -450,7 +450,7 @@ impl<'s> Walk<'s> {
         for Flip { rule, users } in &of.flips {
             let gathered = &mut self.by_rule[*rule as usize].users;
             let (all, lost) = match users {
-                Flipped::UserSubset(users) => {
+                Flipped::Listed(users) => {
                     let mark = |words: &mut Vec<u64>| {
                         words.resize(width, 0);
                         users.iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64));
@@ -529,8 +529,8 @@ impl<'s> Walk<'s> {
             if *taker == at {
                 let (_, taker) = takers.pop().expect("it was looked at");
                 let users = match taker {
-                    Taker::One(one) if has(from, one.0) == *permits => Flipped::UserSubset([].into()),
-                    Taker::One(one) => Flipped::UserSubset([one.0].into()),
+                    Taker::One(one) if has(from, one.0) == *permits => Flipped::Listed([].into()),
+                    Taker::One(one) => Flipped::Listed([one.0].into()),
                     Taker::Many(at) => {
                         otherwise(words, &taken[at..at + width], from, if *permits { u64::MAX } else { 0 });
                         Flipped::of(words)
@@ -594,8 +594,8 @@ fn after_needs(before: &Flips, asked: &[Option<Rc<Flips>>], room: &mut Room) -> 
             let hangs = asked.iter().flatten().any(|need| flip_of(need, rule).is_some());
             let users = match own.map(|at| &before.flips[at].users) {
                 // What is needed is as it was.
-                Some(Flipped::UserSubset(users)) if !hangs => {
-                    Flipped::UserSubset(users.iter().filter(|user| has(all_met, **user)).copied().collect())
+                Some(Flipped::Listed(users)) if !hangs => {
+                    Flipped::Listed(users.iter().filter(|user| has(all_met, **user)).copied().collect())
                 }
                 Some(Flipped::Many(many)) if !hangs => {
                     words.copy_from_slice(many);

@@ -28,7 +28,8 @@ mod site;
 mod weigh;
 mod wide;
 
-pub use alone::{Alone, alone};
+pub use alone::Alone;
+pub(crate) use alone::alone;
 pub use patch::Cell;
 pub(crate) use plan::Plan;
 pub use plan::{Probe, Tuning};
@@ -38,7 +39,6 @@ pub use weigh::{Outcome, OutcomeId, Part};
 use crate::cancel::Cancel;
 use crate::decide::{Reason, ReferenceEvaluator};
 use crate::sets::store::{SetId, SetStore};
-use crate::snapshot::Snapshot;
 use asked::{Kept, Known};
 use bastide_model::condition::ResourceField;
 use bastide_model::schema::Target;
@@ -50,6 +50,15 @@ use hashbrown::HashMap;
 use leaf::Holds;
 use std::rc::Rc;
 use wide::Words;
+
+/// What an evaluator stands on: the parts of a snapshot.
+#[derive(Clone, Copy)]
+pub(crate) struct Ground<'s> {
+    pub estate: &'s Estate,
+    pub moment: &'s Moment,
+    pub plan: &'s Plan,
+    pub cancel: Option<&'s Cancel>,
+}
 
 /// What one core evaluates with: sets and outcomes that were met, and room to work.
 pub struct Evaluator<'s> {
@@ -202,8 +211,15 @@ impl Work<'_> {
 }
 
 impl<'s> Evaluator<'s> {
-    pub(crate) fn new(snapshot: &'s Snapshot, wanted: FixedBitSet) -> Evaluator<'s> {
-        let Snapshot { estate, moment, plan, cancel, .. } = snapshot;
+    pub(crate) fn of_all(ground: Ground<'s>) -> Evaluator<'s> {
+        let mut all = FixedBitSet::with_capacity(ground.estate.schema.actions.len());
+        all.insert_range(..);
+        Self::new(ground, all)
+    }
+
+    /// For some of the actions. What these hang on must be among them; the others have no meaning to it.
+    pub(crate) fn new(ground: Ground<'s>, wanted: FixedBitSet) -> Evaluator<'s> {
+        let Ground { estate, moment, plan, cancel } = ground;
         let few = |count: usize| count <= plan.tuning.classes;
         let values = |field: &compile::Leaf| radix(estate, field.field.1);
         let classes = plan.parts.leaves.iter().map(|leaf| {
@@ -223,7 +239,7 @@ impl<'s> Evaluator<'s> {
         });
         Evaluator {
             estate,
-            cancel: cancel.as_ref(),
+            cancel,
             people: estate.people.len() as u32,
             plan,
             cells: Cells::of(estate),

@@ -17,7 +17,7 @@
 
 use super::Power;
 use super::Wish;
-use super::ideas::Idea;
+use super::idea::Idea;
 use crate::change::Change;
 use crate::difference::{Difference, Labelled, Turn};
 use bastide_model::{Estate, ResourceId};

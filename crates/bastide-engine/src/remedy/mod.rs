@@ -10,6 +10,7 @@
 
 mod affinity;
 mod cost;
+mod idea;
 mod ideas;
 mod values;
 
@@ -20,7 +21,7 @@ use crate::snapshot::Snapshot;
 use bastide_model::condition::Term;
 use bastide_model::*;
 use hashbrown::HashSet;
-use ideas::Idea;
+use idea::Idea;
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;

@@ -2,7 +2,7 @@
 //! attribute of the user or the resource that could be set, and to what.
 
 use super::affinity::{companions, most_common};
-use super::ideas::{Idea, charge};
+use super::idea::{Idea, charge};
 use crate::change::{Change, ResourceCell, UserCell};
 use crate::decide::ReferenceEvaluator;
 use bastide_model::column::Column;

@@ -5,6 +5,7 @@
 //! only where a summary over actions alone leaves one possible: a circle of edges that all stay on
 //! the resource, or one that takes an edge to a source or to a fixed place.
 
+use crate::decide::ReferenceEvaluator;
 use crate::decide::place::covers;
 use bastide_model::condition::{Condition, HoldsTarget};
 use bastide_model::graph::components;
@@ -194,6 +195,17 @@ fn edges(estate: &Estate, date: Date) -> Vec<Vec<Edge>> {
         }
     }
     edges
+}
+
+impl<'e> ReferenceEvaluator<'e> {
+    /// For a moment. It stands here, and not with what it decides: that nothing depends on itself is seen before.
+    ///
+    /// # Errors
+    /// The decisions that would depend on themselves on that date.
+    pub fn new(estate: &'e Estate, moment: &'e Moment) -> Result<Self, Vec<Diagnostic>> {
+        let cycles = stratification(estate, moment.date);
+        if cycles.is_empty() { Ok(Self::unchecked(estate, moment)) } else { Err(cycles) }
+    }
 }
 
 /// What the conditions of a statement and the computed groups it names ask for.

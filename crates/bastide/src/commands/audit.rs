@@ -8,7 +8,9 @@ use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::{audit, json};
 use crate::progress::Telling;
 use crate::terminal::Terminal;
-use bastide_audit::{ALL, Case, Fewest, Finding, Level, Limits, Survey, audit_by, fewest};
+use bastide_audit::{
+    ALL, Case, Fewest, Finding, Level, Limits, Share, Survey, audit_by, by_value, fewest, idle_waivers, leave_out,
+};
 use bastide_formats::{Loaded, sarif};
 use bastide_model::*;
 use bastide_syntax::Span;
@@ -101,21 +103,6 @@ pub struct Audited {
     pub fewest: Option<Fewest>,
 }
 
-/// What falls to one value of an attribute.
-#[derive(Serialize, JsonSchema)]
-pub struct Share {
-    /// The value; empty: none.
-    pub value: String,
-    /// Findings about users or resources that have it.
-    pub findings: usize,
-    /// Users, or resources, that have it.
-    pub size: usize,
-    /// Triples of more than harmless actions.
-    pub broad: u64,
-    /// Users with such triples.
-    pub powerful: usize,
-}
-
 pub fn run(args: AuditArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     if let Some(name) = &args.explain {
         let descriptor = ALL.iter().find(|d| d.name == name).ok_or_else(|| unknown(name))?;
@@ -147,11 +134,14 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
     drop(telling);
     added_by(&mut findings, &mut History::of(&root));
     let by = match &args.by {
-        Some(name) => shares(estate, &moment, &case, &findings, name).map_err(|e| e.told(&opened, terminal))?,
+        Some(name) => by_value(&case, &survey, &findings, name).map_err(|near| {
+            let hints = near.map(|n| vec![format!("did you mean `{n}`?")]).unwrap_or_default();
+            Failure::Usage(format!("neither users nor resources have an attribute `{name}`"), hints)
+        })?,
         None => Vec::new(),
     };
     let (waived, findings): (Vec<Finding>, Vec<Finding>) = findings.into_iter().partition(|f| f.waived.is_some());
-    let idle_waivers = idle_waivers(&opened, &moment, &waived, &args.only);
+    let idle_waivers = idle_waivers(&case, &waived, &args.only);
     let date = moment.date.to_string();
     let mut audited = Audited { date, findings, waived, idle_waivers, known: 0, gone: 0, by, fewest };
     if let Some(file) = &args.baseline {
@@ -182,7 +172,7 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
 }
 
 fn unknown(name: &str) -> Failure {
-    let hints = match Case::nearest(name) {
+    let hints = match bastide_audit::nearest(name) {
         Some(near) => vec![format!("did you mean `{near}`?")],
         None => vec![format!("the findings are {}", ALL.iter().map(|d| d.name).collect::<Vec<_>>().join(", "))],
     };
@@ -191,13 +181,13 @@ fn unknown(name: &str) -> Failure {
 
 /// Says of each membership by which somebody has full power who added it and when, in a git checkout.
 pub fn added_by(findings: &mut [Finding], history: &mut History) {
-    for evidence in findings.iter_mut().filter(|f| f.name == "full-power").flat_map(|f| &mut f.evidence) {
-        let inside = evidence.split_once('[').and_then(|(_, rest)| rest.split_once(']')).map(|(places, _)| places);
-        let places: Vec<String> = inside.unwrap_or_default().split(", ").map(str::to_string).collect();
-        let told = places.iter().filter_map(|place| history.touched(place));
-        let told: Vec<String> = told.map(|t| format!("{} by {} on {}", t.place, t.author, t.date)).collect();
-        if !told.is_empty() {
-            evidence.push_str(&format!("; added: {}", told.join(", ")));
+    for finding in findings.iter_mut().filter(|f| f.name == "full-power") {
+        for (evidence, places) in finding.evidence.iter_mut().zip(&finding.places) {
+            let told = places.iter().filter_map(|place| history.touched(place));
+            let told: Vec<String> = told.map(|t| format!("{} by {} on {}", t.place, t.author, t.date)).collect();
+            if !told.is_empty() {
+                evidence.push_str(&format!("; added: {}", told.join(", ")));
+            }
         }
     }
 }
@@ -218,13 +208,13 @@ pub fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Fail
     let mut levels = Vec::new();
     for (name, level) in &settings.levels {
         if !ALL.iter().any(|d| d.name == name.text) {
-            return Err(wrong("levels", &name.text, Case::nearest(&name.text)));
+            return Err(wrong("levels", &name.text, bastide_audit::nearest(&name.text)));
         }
         levels.extend(Level::of_word(level).map(|level| (name.text.clone(), level)));
     }
     for waiver in &opened.estate().proofs.waivers {
         if !ALL.iter().any(|d| d.name == waiver.finding) {
-            let near = Case::nearest(&waiver.finding).map(|near| format!("did you mean `{near}`?"));
+            let near = bastide_audit::nearest(&waiver.finding).map(|near| format!("did you mean `{near}`?"));
             let place = opened.estate().place(waiver.origin);
             let name = crate::print::text::visible(&waiver.finding);
             let message = format!("{place}: there is no finding `{name}` to waive");
@@ -266,21 +256,6 @@ fn used(opened: &Opened, moment: &Moment, days: &f64) -> Option<Vec<(UserId, Act
     )
 }
 
-/// Waivers that have ended, or under which nothing falls.
-fn idle_waivers(opened: &Opened, moment: &Moment, waived: &[Finding], only: &[String]) -> Vec<String> {
-    let estate = opened.estate();
-    let all = estate.proofs.waivers.iter().filter(|w| only.is_empty() || only.contains(&w.finding));
-    all.filter_map(|w| {
-        let place = estate.place(w.origin);
-        if let Some(until) = w.until.filter(|until| *until < moment.date) {
-            return Some(format!("{place}: the waiver of `{}` ended on {until}", w.finding));
-        }
-        let used = waived.iter().any(|f| f.name == w.finding && w.about.iter().any(|p| p.fits(&f.about)));
-        (!used).then(|| format!("{place}: nothing falls under the waiver of `{}`", w.finding))
-    })
-    .collect()
-}
-
 /// Leaves out what an earlier audit reported.
 fn baseline(audited: &mut Audited, file: &Path, only: &[String]) -> Result<(), Failure> {
     let outside = |why: String| Failure::Outside(format!("`{}` is no earlier audit: {why}", file.display()));
@@ -291,109 +266,6 @@ fn baseline(audited: &mut Audited, file: &Path, only: &[String]) -> Result<(), F
     }
     let old = value["findings"].as_array().cloned().unwrap_or_default();
     let known: Vec<&str> = old.iter().filter_map(|f| f["fingerprint"].as_str()).collect();
-    let all = audited.findings.len();
-    // Gone is only what was looked for; a finding that says more or less than before is another one, of the same thing.
-    let thing = |print: &str| print.rsplit_once('/').map_or(print.to_string(), |(thing, _)| thing.to_string());
-    let still: Vec<String> = audited.findings.iter().chain(&audited.waived).map(|f| thing(&f.fingerprint)).collect();
-    let looked_for = |print: &&&str| only.is_empty() || only.iter().any(|name| print.split('/').next() == Some(name));
-    audited.gone = known.iter().filter(looked_for).filter(|print| !still.contains(&thing(print))).count();
-    audited.findings.retain(|f| !known.contains(&f.fingerprint.as_str()));
-    audited.known = all - audited.findings.len();
+    (audited.known, audited.gone) = leave_out(&mut audited.findings, &audited.waived, &known, only);
     Ok(())
-}
-
-enum Unshared {
-    Unknown(String, Option<String>),
-    Cycle(Vec<bastide_syntax::Diagnostic>),
-}
-
-impl Unshared {
-    fn told(self, opened: &Opened, terminal: &Terminal) -> Failure {
-        match self {
-            Unshared::Unknown(name, near) => {
-                let hints = near.map(|n| vec![format!("did you mean `{n}`?")]).unwrap_or_default();
-                Failure::Usage(format!("neither users nor resources have an attribute `{name}`"), hints)
-            }
-            Unshared::Cycle(cycles) => cycle(opened, &cycles, terminal),
-        }
-    }
-}
-
-/// Findings, broad triples and people with power by the values of an attribute: of resources where
-/// they have it, else of users.
-fn shares(
-    estate: &Estate,
-    moment: &Moment,
-    case: &Case,
-    findings: &[Finding],
-    name: &str,
-) -> Result<Vec<Share>, Unshared> {
-    let (schema, catalog) = (&estate.schema, &estate.catalog);
-    let resource_value = |r: ResourceId| match schema.resource_attribute(name) {
-        Some(id) => catalog.attributes[id.index()].get(r.index()).map_or(String::new(), |v| schema.show(v)),
-        None => catalog.path(catalog.upward(r).last().unwrap_or(r)),
-    };
-    let by_resource = schema.resource_attribute(name).is_some() || name == "root";
-    let by_user = schema.user_attribute(name).filter(|_| !by_resource);
-    if !by_resource && by_user.is_none() {
-        let known = schema.resource_attributes.iter().chain(&schema.user_attributes).map(|a| a.name.as_str());
-        let near = bastide_syntax::nearest::nearest(name, known.chain(["root"])).map(str::to_string);
-        return Err(Unshared::Unknown(name.to_string(), near));
-    }
-    let user_value = |u: UserId| {
-        by_user.map_or(String::new(), |id| {
-            estate.people.attributes[id.index()].get(u.index()).map_or(String::new(), |v| schema.show(v))
-        })
-    };
-    let snapshot = bastide_engine::Snapshot::new(estate, moment).map_err(Unshared::Cycle)?;
-    let mut engine = snapshot.evaluator();
-    let mut allowed = engine.nobody();
-    let values: Vec<String> = estate.people.all().map(user_value).collect();
-    let mut shares: std::collections::BTreeMap<String, (Share, fixedbitset::FixedBitSet)> = Default::default();
-    let empty = |value: &str| {
-        let share = Share { value: value.to_string(), findings: 0, size: 0, broad: 0, powerful: 0 };
-        (share, fixedbitset::FixedBitSet::with_capacity(estate.people.len()))
-    };
-    let mut broad = vec![0u64; values.len()];
-    for value in values.iter().filter(|_| by_user.is_some()) {
-        shares.entry(value.clone()).or_insert_with(|| empty(value)).0.size += 1;
-    }
-    for resource in catalog.all() {
-        let value = if by_resource { resource_value(resource) } else { String::new() };
-        if by_resource {
-            shares.entry(value.clone()).or_insert_with(|| empty(&value)).0.size += 1;
-        }
-        let work = engine.decide(resource);
-        for action in ActionId::all(schema.actions.len()).filter(|a| !case.is_harmless(*a)) {
-            engine.allowed_users(&work, action, &mut allowed);
-            if by_resource {
-                let share = shares.entry(value.clone()).or_insert_with(|| empty(&value));
-                share.0.broad += allowed.count_ones(..) as u64;
-                share.1.union_with(&allowed);
-            } else {
-                for user in allowed.ones() {
-                    broad[user] += 1;
-                }
-            }
-        }
-        engine.done(work);
-    }
-    for (user, broad) in broad.into_iter().enumerate().filter(|(_, broad)| *broad > 0) {
-        let share = shares.entry(values[user].clone()).or_insert_with(|| empty(&values[user]));
-        share.0.broad += broad;
-        share.1.insert(user);
-    }
-    for finding in findings {
-        let Some(example) = &finding.example else { continue };
-        let value = match (by_resource, catalog.find(&example.resource), estate.people.find(&example.user)) {
-            (true, Some(resource), _) => resource_value(resource),
-            (false, _, Some(user)) => user_value(user),
-            _ => continue,
-        };
-        shares.entry(value.clone()).or_insert_with(|| empty(&value)).0.findings += 1;
-    }
-    let mut list: Vec<Share> =
-        shares.into_values().map(|(share, users)| Share { powerful: users.count_ones(..), ..share }).collect();
-    list.sort_by(|a, b| (b.findings, b.broad, &a.value).cmp(&(a.findings, a.broad, &b.value)));
-    Ok(list)
 }

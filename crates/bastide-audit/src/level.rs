@@ -1,0 +1,35 @@
+//! How bad a finding is.
+
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// How bad a finding is; the worst first.
+#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+#[serde(rename_all = "lowercase")]
+pub enum Level {
+    /// It must be mended.
+    Error,
+    /// Somebody should look at it.
+    Warning,
+    /// Good to know.
+    Note,
+    /// It is not reported.
+    None,
+}
+
+impl Level {
+    /// The level of a word.
+    pub fn of_word(word: &str) -> Option<Level> {
+        [Level::Error, Level::Warning, Level::Note, Level::None].into_iter().find(|level| level.word() == word)
+    }
+
+    /// As it is written everywhere.
+    pub fn word(self) -> &'static str {
+        match self {
+            Level::Error => "error",
+            Level::Warning => "warning",
+            Level::Note => "note",
+            Level::None => "none",
+        }
+    }
+}
