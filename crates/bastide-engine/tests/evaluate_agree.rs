@@ -34,6 +34,7 @@ fn tuning(seed: u64, estate: &Estate) -> Tuning {
         classes: one(&[0, 3, 1000]),
         own: one(&[0, 1, 3, 1000]),
         once: one(&[0, 500, usize::MAX]),
+        most: one(&[0, 40, 500, usize::MAX]),
         told: 1 << 20,
     }
 }

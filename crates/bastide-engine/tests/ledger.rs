@@ -40,7 +40,8 @@ fn the_lines_say_what_the_evaluator_says() {
             let mut rng = fastrand::Rng::with_seed(seed);
             let narrow = rng.usize(..3);
             let (classes, own, once) = (rng.usize(..3), [0, 1000][rng.usize(..2)], [0, usize::MAX][rng.usize(..2)]);
-            let tuning = Tuning { narrow, classes, own, once, ..Tuning::of(&estate) };
+            let most = [0, usize::MAX][rng.usize(..2)];
+            let tuning = Tuning { narrow, classes, own, once, most, ..Tuning::of(&estate) };
             let snapshot = Snapshot::tuned(&estate, &moment, tuning).expect("no circles");
             ledger_of(&snapshot, &|r| root(&estate, r), true)
         };

@@ -1,7 +1,7 @@
 //! The files of an estate: what is read (manifest, policy, CSV, JSON Lines, LDIF, SCIM) becomes the
 //! rows and trees that the engine links. Every mistake is a diagnostic at its place; no reader panics.
 //!
-//! An estate is read from a folder ([`load`]), or from whatever else holds its files ([`store::Store`]):
+//! An estate is read from a folder ([`load()`]), or from whatever else holds its files ([`store::Store`]):
 //!
 //! ```
 //! use bastide_formats::load_from;

@@ -1,7 +1,7 @@
 //! An estate in memory: people, groups, the tree of resources, and the typed policy. Dense ids,
 //! interned values, columns. Knows nothing of how any of it was read or is shown.
 //!
-//! An [`Estate`] holds [`People`](people::People), [`Groups`](groups::Groups), the [`Catalog`] of resources and the [`Statement`]s in
+//! An [`Estate`] holds [`People`], [`Groups`], the [`Catalog`] of resources and the [`Statement`]s in
 //! policy order; all are looked up by dense ids. Conditions have three answers ([`Truth`]):
 //!
 //! ```

@@ -43,6 +43,7 @@ pub struct Cli {
 }
 
 #[derive(Subcommand, Debug)]
+#[allow(clippy::large_enum_variant, reason = "there is one of them")]
 pub enum Command {
     /// Lay out the demo estate and walk through the whole job on it
     #[command(after_help = examples::DEMO)]

@@ -14,12 +14,11 @@ use super::wide::{Item, both, either};
 use super::{Decided, Evaluator, Ground, Work};
 use crate::access::Gathered;
 use crate::decide::targets;
-use crate::decide::{RED_ZONE, SEGMENT};
 use crate::sets::store::{Bits, SetId};
 use bastide_model::schema::Target;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
 use multiversion::multiversion;
 use rayon::prelude::*;
 use std::ops::Range;
@@ -252,9 +251,13 @@ impl<'s> Walk<'s> {
             return known;
         }
         let class = self.class(resource);
-        self.kept += 8 + class.actions.iter().flatten().map(|flips| flips.size()).sum::<usize>();
-        self.elsewhere.insert(resource, Rc::clone(&class));
+        self.keep_asked(resource, &class);
         class
+    }
+
+    fn keep_asked(&mut self, resource: ResourceId, class: &Rc<Class>) {
+        self.kept += 8 + class.actions.iter().flatten().map(|flips| flips.size()).sum::<usize>();
+        self.elsewhere.insert(resource, Rc::clone(class));
     }
 
     fn known_of(&self, resource: ResourceId) -> Option<Rc<Class>> {
@@ -262,7 +265,8 @@ impl<'s> Walk<'s> {
         above.or_else(|| self.elsewhere.get(&resource)).map(Rc::clone)
     }
 
-    /// The class of a resource. Those above it come first, iteratively, for deep trees.
+    /// The class of a resource. What its actions need elsewhere comes first, each by itself: however deep the tree, and however
+    /// long a chain of links, only one resource is being decided at a time.
     fn class(&mut self, resource: ResourceId) -> Rc<Class> {
         if self.kept > MOST_KEPT {
             self.known.clear();
@@ -271,16 +275,29 @@ impl<'s> Walk<'s> {
             self.elsewhere.clear();
             self.kept = 0;
         }
-        // What is held is not let go before it was asked for.
-        let mut held = Vec::new();
-        if self.engine.plan.asks_up {
-            let catalog = &self.engine.estate.catalog;
-            let above = catalog.upward(resource).skip(1).take_while(|above| self.known_of(*above).is_none());
-            let above: Vec<ResourceId> = above.collect();
-            held.extend(above.into_iter().rev().map(|above| self.asked(above)));
+        let mut open = vec![(resource, false)];
+        let mut seen: HashSet<ResourceId> = HashSet::new();
+        while let Some((asked, ready)) = open.pop() {
+            if ready && asked != resource {
+                let class = self.make(asked);
+                self.keep_asked(asked, &class);
+            } else if !ready && seen.insert(asked) && (asked == resource || self.known_of(asked).is_none()) {
+                open.push((asked, true));
+                self.needed(asked, &mut open);
+            }
         }
-        // Along links the stack grows with them.
-        stacker::maybe_grow(RED_ZONE, SEGMENT, || self.make(resource))
+        self.make(resource)
+    }
+
+    /// Adds what the actions that have a meaning on a resource need elsewhere.
+    fn needed(&self, resource: ResourceId, open: &mut Vec<(ResourceId, bool)>) {
+        let estate = self.engine.estate;
+        let kind = estate.catalog.kind(resource);
+        let actions = estate.schema.actions.iter().enumerate();
+        let fitting = actions.filter(|(at, _)| estate.schema.fits(ActionId::new(*at), kind));
+        for need in fitting.flat_map(|(_, action)| &action.needs).filter(|need| need.target != Target::Own) {
+            open.extend(targets(estate, resource, need.target).found.into_iter().map(|target| (target, false)));
+        }
     }
 
     fn make(&mut self, resource: ResourceId) -> Rc<Class> {

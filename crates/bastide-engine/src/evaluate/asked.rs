@@ -8,6 +8,7 @@ use crate::decide::{RED_ZONE, SEGMENT, targets};
 use crate::sets::store::SetId;
 use bastide_model::schema::Target;
 use bastide_model::*;
+use hashbrown::HashSet;
 use std::rc::Rc;
 
 /// So many words of sets are kept of resources elsewhere, before they are let go.
@@ -138,28 +139,61 @@ impl<'s> Evaluator<'s> {
         if let Some(known) = self.known(resource, action) {
             return known;
         }
-        let needs = &self.estate.schema.actions[action.index()].needs;
-        if needs.iter().any(|need| (need.target, need.action) == (Target::Parent, action)) {
-            // From above: what is asked of parents is there then, however deep the tree.
-            let catalog = &self.estate.catalog;
-            let fits = |r: &ResourceId| self.estate.schema.fits(action, catalog.kind(*r));
-            let is_new = |r: &ResourceId| fits(r) && self.known(*r, action).is_none();
-            let chain: Vec<ResourceId> = catalog.upward(resource).skip(1).take_while(is_new).collect();
-            // What is held is not let go before it was asked for.
-            let held: Vec<_> = chain.into_iter().rev().map(|above| self.ask(above, action)).collect();
-            let kept = self.ask(resource, action);
-            drop(held);
-            return kept;
+        self.make_room();
+        // What it hangs on through needs comes first, each by itself: however deep the tree, and however long a chain of links,
+        // only one resource is being decided at a time.
+        let mut open = vec![((resource, action), false)];
+        let mut seen: HashSet<(ResourceId, ActionId)> = HashSet::new();
+        let mut last = None;
+        while let Some((asked, ready)) = open.pop() {
+            if ready {
+                last = self.ask(asked.0, asked.1);
+            } else if seen.insert(asked) && self.known(asked.0, asked.1).is_none() {
+                open.push((asked, true));
+                self.hangs_on(asked, &mut open);
+            }
         }
-        self.ask(resource, action)
+        last
+    }
+
+    /// Adds what an action on a resource asks of others by its needs.
+    fn hangs_on(&self, (resource, action): (ResourceId, ActionId), open: &mut Vec<((ResourceId, ActionId), bool)>) {
+        let schema = &self.estate.schema;
+        let kind = self.estate.catalog.kind(resource);
+        let mut own = vec![action];
+        let mut at = 0;
+        while let Some(&action) = own.get(at) {
+            at += 1;
+            if !schema.fits(action, kind) {
+                continue;
+            }
+            for need in &schema.actions[action.index()].needs {
+                match need.target {
+                    Target::Own if own.contains(&need.action) => {}
+                    Target::Own => own.push(need.action),
+                    Target::Parent | Target::Source | Target::Kind(_) => {
+                        let found = targets(self.estate, resource, need.target).found;
+                        open.extend(found.into_iter().map(|target| ((target, need.action), false)));
+                    }
+                }
+            }
+        }
+    }
+
+    /// Lets go what is kept of others, where it is too much.
+    pub(super) fn make_room(&mut self) {
+        if self.elsewhere_words > MOST_WORDS {
+            self.elsewhere.clear();
+            self.elsewhere_words = 0;
+        }
     }
 
     /// The same, where it is known.
     fn known(&self, resource: ResourceId, action: ActionId) -> Option<Option<Rc<Known>>> {
-        let above = self.above.iter().rev().find(|(above, _)| *above == resource);
-        match above {
-            Some((_, kept)) => Some(kept[action.index()].clone()),
-            None => self.elsewhere.get(&(resource, action)).cloned(),
+        // They stand in the order of the tree.
+        match self.above.binary_search_by_key(&resource, |(above, _)| *above) {
+            Ok(at) => Some(self.above[at].1[action.index()].clone()),
+            Err(_) => self.elsewhere.get(&(resource, action)).cloned(),
         }
     }
 
@@ -177,10 +211,6 @@ impl<'s> Evaluator<'s> {
     }
 
     pub(super) fn put_elsewhere(&mut self, resource: ResourceId, action: ActionId, known: Option<Rc<Known>>) {
-        if self.elsewhere_words > MOST_WORDS {
-            self.elsewhere.clear();
-            self.elsewhere_words = 0;
-        }
         self.elsewhere_words += 16
             + known.as_ref().map_or(0, |known| match &**known {
                 Known::Base(_, turns) => turns.len(),

@@ -305,6 +305,7 @@ impl<'s> Evaluator<'s> {
         let is_source = self.plan.sources.contains(resource.index());
         let is_above = self.plan.asks_up && !catalog.is_leaf(resource);
         if is_source || is_above {
+            self.make_room();
             let asked = |action: ActionId| self.plan.asked.contains(action.index()).then(|| self.keep(&work, action));
             let kept: Kept = ActionId::all(work.decided.len()).map(|action| asked(action).flatten()).collect();
             if is_source {

@@ -23,6 +23,8 @@ pub struct Tuning {
     pub own: usize,
     /// Once so many words of sets are kept, an outcome is kept only where it is met again.
     pub once: usize,
+    /// Once so many words of sets are kept by one core, no further outcome is kept: what is not known is worked out in words.
+    pub most: usize,
     /// So many words of users who gain or lose something are kept, of each sort; who comes then is worked out again where it
     /// is asked for.
     pub told: usize,
@@ -37,6 +39,7 @@ impl Tuning {
             classes: (estate.catalog.len() / 64).min(2048),
             own: 48,
             once: 1 << 19,
+            most: 1 << 26,
             told: 1 << 24,
         }
     }
@@ -72,7 +75,7 @@ impl Tuning {
         if estate.people.len() * estate.catalog.len() > MOST_FOLDED {
             return self;
         }
-        Tuning { narrow: 0, classes: usize::MAX, own: 0, once: usize::MAX, ..self }
+        Tuning { narrow: 0, classes: usize::MAX, own: 0, once: usize::MAX, most: usize::MAX, ..self }
     }
 }
 

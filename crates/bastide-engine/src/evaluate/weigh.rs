@@ -202,7 +202,8 @@ impl<'s> Evaluator<'s> {
             work.spare_mets.push(mets);
             return;
         };
-        if wide_met {
+        let anew = || !self.outcomes.finished.contains_key(&(weighed, action, met));
+        if wide_met || self.is_full(work) && anew() {
             self.in_words(work, action, &steps, &mets, (!turns).then_some(weighed));
             work.spare_mets.push(mets);
             return;
@@ -227,8 +228,9 @@ impl<'s> Evaluator<'s> {
         key.extend(varying.iter().map(|step| work.states[step.rule as usize].base.0));
         let known = self.outcomes.by_sets.get(key.len()).and_then(|known| known.get(&key));
         let once = self.sets.size() * self.sets.width() >= self.plan.tuning.once && self.is_leaf(work);
+        let full = self.is_full(work);
         let weighed = known.or_else(|| {
-            if once && self.outcomes.is_new(&key) {
+            if full || once && self.outcomes.is_new(&key) {
                 return None;
             }
             let weighed = self.weigh(work, steps);
@@ -237,6 +239,11 @@ impl<'s> Evaluator<'s> {
         });
         work.key = key;
         weighed
+    }
+
+    /// Whether so many sets are kept that no more may be. What lies above others is asked for again, and kept all the same.
+    fn is_full(&self, work: &Work) -> bool {
+        self.sets.size() * self.sets.width() >= self.plan.tuning.most && self.is_leaf(work)
     }
 
     fn is_leaf(&self, work: &Work) -> bool {
