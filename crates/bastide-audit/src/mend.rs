@@ -176,8 +176,8 @@ fn reworded(estate: &Estate, instead: Vec<(StatementId, Option<Statement>)>) -> 
     after
 }
 
-/// The blast radius of changes. What goes with one statement the survey knows already; what touches one
-/// user alone is worked out with that user alone.
+/// The blast radius of changes that were not tried with others. What goes with one statement the survey knows already; what
+/// touches few users is worked out with them alone.
 fn changed(today: &Today, changes: &[Change]) -> Option<Radius> {
     let (estate, moment) = (today.estate, today.snapshot.moment());
     if let [Change::Off(id)] = changes {
