@@ -27,6 +27,7 @@
 pub mod activity;
 pub mod catalog;
 pub mod csv_table;
+pub mod decisions;
 pub mod entries;
 pub mod farewell;
 pub mod groups;
@@ -53,4 +54,4 @@ pub mod write;
 #[doc = include_str!("../../../docs/library.md")]
 struct Library;
 
-pub use load::{Loaded, PolicyFiles, load, load_as_of, load_from, policy_files};
+pub use load::{Described, Loaded, PolicyFiles, described, load, load_as_of, load_from, policy_files};

@@ -6,7 +6,7 @@ use crate::ldif::{self, LdifLinks};
 use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::people::PeopleSink;
 use crate::scim::{self, ScimLinks};
-use crate::store::{Folder, Store, find};
+use crate::store::{Folder, Laid, Store, find};
 use crate::stray;
 use crate::text;
 use crate::usage::Used;
@@ -82,7 +82,8 @@ pub fn load(root: &Path) -> Loaded {
 /// The files change again and again while they are read, or what was left behind cannot be settled.
 pub fn load_as_of(root: &Path, texts: &Texts, day: Date) -> Result<Loaded, Refused> {
     at_one_moment(root, |folder| {
-        let mut loader = Loader::new(folder);
+        let laid = Laid::over(folder, texts);
+        let mut loader = Loader::new(if texts.is_empty() { folder } else { &laid });
         loader.today = day;
         loader.texts = texts.clone();
         let (estate, usage_rows) = loader.run();
@@ -174,6 +175,29 @@ pub fn policy_files(root: &Path) -> Result<PolicyFiles, Refused> {
     };
     let ((sources, diagnostics, files), folder, _) = at_one_moment(root, read)?;
     Ok(PolicyFiles { sources, diagnostics, files, folder })
+}
+
+/// The manifest in a folder, and nothing else of the estate.
+pub struct Described {
+    /// The texts, for showing places.
+    pub sources: Sources,
+    /// What is wrong with it.
+    pub diagnostics: Vec<Diagnostic>,
+    /// The manifest, where it can be read at all.
+    pub manifest: Option<Manifest>,
+}
+
+/// Reads the manifest in a folder.
+///
+/// # Errors
+/// As for [`load_as_of`].
+pub fn described(root: &Path) -> Result<Described, Refused> {
+    let read = |folder: &Folder| {
+        let mut loader = Loader::new(folder);
+        let manifest = loader.manifest();
+        Described { sources: loader.sources, diagnostics: loader.out.finish(), manifest }
+    };
+    at_one_moment(root, read).map(|(described, ..)| described)
 }
 
 /// How many rows came of each source of one sort.

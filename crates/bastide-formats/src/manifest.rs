@@ -1,5 +1,9 @@
 //! `bastide.toml`: what an estate is made of.
 
+mod import;
+
+pub use import::{Import, Secret, System};
+
 use crate::activity::{ActiveRule, Off};
 use crate::farewell::WORDS;
 use crate::text::Placed;
@@ -64,6 +68,20 @@ pub struct DataSource {
     pub active: Vec<ActiveRule>,
 }
 
+impl DataSource {
+    /// Whether it reads a file, by its path in the estate.
+    pub fn names(&self, path: &str) -> bool {
+        names(&self.file.text, path)
+    }
+}
+
+/// Whether a path or pattern of the manifest names a file.
+pub fn names(pattern: &str, path: &str) -> bool {
+    let options = glob::MatchOptions { require_literal_separator: true, ..glob::MatchOptions::new() };
+    let pattern = pattern.trim_start_matches("./");
+    pattern == path || glob::Pattern::new(pattern).is_ok_and(|pattern| pattern.matches_with(path, options))
+}
+
 /// The manifest.
 #[derive(Debug)]
 pub struct Manifest {
@@ -85,6 +103,8 @@ pub struct Manifest {
     pub entries: Vec<DataSource>,
     /// Who did what.
     pub usage: Vec<DataSource>,
+    /// The systems that people and content are read from.
+    pub imports: Vec<Import>,
     /// What the audit goes by.
     pub audit: AuditSettings,
     /// Whether files may lie outside of the estate.
@@ -205,12 +225,15 @@ impl Reader<'_> {
             catalog: Vec::new(),
             entries: Vec::new(),
             usage: Vec::new(),
+            imports: Vec::new(),
             audit: AuditSettings::default(),
             outside: false,
             levels: Vec::new(),
         };
-        let known =
-            ["name", "policy", "decide", "people", "groups", "catalog", "entries", "usage", "audit", "allow", "check"];
+        let known = [
+            "name", "policy", "decide", "people", "groups", "catalog", "entries", "usage", "import", "audit", "allow",
+            "check",
+        ];
         for (key, value) in self.entries(table, &known) {
             match key.get_ref().as_ref() {
                 "name" => manifest.name = self.text(value).map(|t| t.text).unwrap_or_default(),
@@ -226,6 +249,7 @@ impl Reader<'_> {
                 "catalog" => manifest.catalog = self.sources(value, &["file", "format", "at_least"]),
                 "entries" => manifest.entries = self.sources(value, &["file", "format", "at_least"]),
                 "usage" => manifest.usage = self.sources(value, &["file", "format", "at_least"]),
+                "import" => manifest.imports = self.imports(value),
                 "allow" => self.allow(value, &mut manifest),
                 "check" => self.check(value, &mut manifest),
                 _ => self.audit(value, &mut manifest.audit),

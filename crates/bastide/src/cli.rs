@@ -1,8 +1,8 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
 use crate::commands::{
-    about, audit, check, compare, diff, fmt, matrix, new, reach, report, review, rules, schema, setup, test, r#try,
-    what, who, why,
+    about, audit, check, compare, diff, fmt, import, matrix, new, reach, report, review, rules, schema, setup, test,
+    r#try, verify, what, who, why,
 };
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
@@ -54,6 +54,9 @@ pub enum Command {
     /// Find every mistake in policy and data, then count what was loaded
     #[command(after_help = examples::CHECK)]
     Check(check::CheckArgs),
+    /// Bring people and content in from a directory, a database or a file share, after showing what it does
+    #[command(after_help = examples::IMPORT)]
+    Import(import::ImportArgs),
     /// Bring policy files into their canonical layout
     #[command(after_help = examples::FMT)]
     Fmt(fmt::FmtArgs),
@@ -87,6 +90,9 @@ pub enum Command {
     /// Ask every expectation and guarantee whether it holds
     #[command(after_help = examples::TEST)]
     Test(test::TestArgs),
+    /// Hold the platform's own decisions against ours, and say why they differ
+    #[command(after_help = examples::VERIFY)]
+    Verify(verify::VerifyArgs),
     /// Compare two users, or a user with the members of a group
     #[command(after_help = examples::COMPARE)]
     Compare(compare::CompareArgs),
@@ -188,6 +194,8 @@ pub fn run(cli: Cli, terminal: &mut Terminal) -> Result<u8, Failure> {
         Command::Demo(args) => demo::run(args, cli.color, terminal),
         Command::New(args) => commands::new::run(args, terminal),
         Command::Check(args) => check::run(args, &cli.estate, terminal),
+        Command::Import(args) => import::run(args, &cli.estate, terminal),
+        Command::Verify(args) => verify::run(args, &cli.estate, terminal),
         Command::Fmt(args) => fmt::run(args, &cli.estate, terminal),
         Command::Rules(args) => rules::run(args, &cli.estate, terminal),
         Command::About(args) => about::run(args, &cli.estate, terminal),

@@ -58,10 +58,18 @@ impl Telling {
 
     /// That files are being read. Nobody says when it goes on: it is told by the clock.
     pub fn reading() -> Telling {
+        Telling::by_the_clock("reading the estate")
+    }
+
+    /// That a system is being read.
+    pub fn importing(name: &str) -> Telling {
+        Telling::by_the_clock(&format!("reading {}", crate::print::text::visible(name)))
+    }
+
+    fn by_the_clock(what: &str) -> Telling {
         let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
-        bar.set_style(
-            ProgressStyle::with_template("{spinner} reading the estate  {elapsed}").expect("the template is one"),
-        );
+        bar.set_style(ProgressStyle::with_template("{spinner} {msg}  {elapsed}").expect("the template is one"));
+        bar.set_message(what.to_string());
         let telling = Telling { bar, started: Instant::now(), shown: AtomicBool::new(true) };
         if io::stderr().is_terminal() {
             let bar = telling.bar.clone();

@@ -4,6 +4,7 @@
 //! rows over one by one in order, in memory that does not grow with their number. What is made of the
 //! rows stands in the other files: the table, the summary, one user's access, who has access.
 
+mod agreement;
 mod batch;
 mod compare;
 mod gathered;
@@ -20,6 +21,7 @@ mod summary;
 mod tally;
 mod turns;
 
+pub use agreement::{Agreeing, Agreement, Claim, Differing, Example, agreement};
 pub use compare::{Apart, Beside, Comparison, Party, compare};
 pub use gathered::Gathered;
 pub use hanging::{Hanging, hanging};

@@ -5,6 +5,7 @@
 
 mod find;
 mod folder;
+mod laid;
 mod memory;
 mod room;
 mod settled;
@@ -12,6 +13,7 @@ mod unpack;
 
 pub use find::find;
 pub use folder::Folder;
+pub use laid::Laid;
 pub use memory::Memory;
 pub use unpack::{Limited, MOST as MOST_UNPACKED};
 

@@ -22,6 +22,8 @@ pub enum Name {
     Compare,
     /// `bastide diff --format json`
     Diff,
+    /// `bastide import --format json`
+    Import,
     /// `bastide matrix --format json`
     Matrix,
     /// One line of `bastide matrix --format jsonl`, without `--reasons` and with
@@ -36,6 +38,8 @@ pub enum Name {
     Test,
     /// `bastide try --format json`
     Try,
+    /// `bastide verify --format json`
+    Verify,
     /// `bastide what --until-changes DATE --format json`
     Turns,
     /// `bastide what --format json`
@@ -62,6 +66,8 @@ pub fn run(args: SchemaArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
         Name::Check => ("check", check()),
         Name::Compare => ("compare", schemars::schema_for!(Comparison)),
         Name::Diff => ("diff", schemars::schema_for!(crate::commands::diff::Differing)),
+        Name::Import => ("import", schemars::schema_for!(crate::commands::import::Imported)),
+        Name::Verify => ("verify", schemars::schema_for!(crate::commands::verify::Verified)),
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
         Name::MatrixRow => ("matrix-row", row()),
         Name::Reach => ("reach", schemars::schema_for!(Reached)),

@@ -1,0 +1,359 @@
+//! `bastide import`
+
+use crate::about::About;
+use crate::commands::verify::{Verified, verified};
+use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::open::{self, EstateArgs, MomentArgs, Opened, cycle};
+use crate::print::text::visible;
+use crate::print::{diagnostics, import, json, trial};
+use crate::progress::Telling;
+use crate::terminal::Terminal;
+use bastide_engine::Snapshot;
+use bastide_engine::difference::{Blocks, Movement, Radius, blocks, difference, movements, radius};
+use bastide_engine::prove::{Proof, broken_by, prove};
+use bastide_formats::manifest::{self, Import, Manifest};
+use bastide_formats::write::{self, Replacement, Texts};
+use bastide_formats::{Described, decisions::Decided};
+use bastide_import::{Asking, Fetched};
+use bastide_syntax::Diagnostic;
+use bastide_syntax::nearest::nearest;
+use clap::Args;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::fs;
+use std::io::{self, IsTerminal};
+use std::mem::ManuallyDrop;
+use std::path::{Path, PathBuf};
+
+/// What stands in a file that is made, until its first text takes its place. No reader takes it for anything.
+const PLACEHOLDER: &str = "this file waits for its first import\n";
+/// Of what came and went, so many are named.
+const MOST_NAMED: usize = 5;
+
+/// How to print.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+pub enum Format {
+    /// In words
+    Table,
+    /// For programs
+    Json,
+}
+
+#[derive(Args, Debug)]
+pub struct ImportArgs {
+    /// Which imports of the manifest; all of them otherwise
+    names: Vec<String>,
+    /// End with status 1 where anything differs from what is saved
+    #[arg(long)]
+    check: bool,
+    /// Save what came, after showing what it does
+    #[arg(long)]
+    write: bool,
+    /// Ask each system for its own decisions, too, and compare them with ours
+    #[arg(long)]
+    verify: bool,
+    /// Every name, gain and loss of long lists
+    #[arg(long)]
+    all: bool,
+    #[command(flatten)]
+    moment: MomentArgs,
+    /// How to print
+    #[arg(long, value_enum, default_value = "table")]
+    format: Format,
+    /// Write the answer to a file
+    #[arg(short, long, value_name = "FILE")]
+    output: Option<PathBuf>,
+}
+
+/// What came of an import, and what it does.
+#[derive(Serialize, JsonSchema)]
+pub struct Imported {
+    /// The systems that were read.
+    pub imports: Vec<Source>,
+    /// Whether there was no estate to compare with.
+    pub first: bool,
+    /// What came and went.
+    pub movements: Vec<Movement>,
+    /// How far it reaches.
+    pub radius: Option<Radius>,
+    /// Gains and losses, the most consequential first.
+    pub blocks: Option<Blocks>,
+    /// Expectations and guarantees that held before and would not any more.
+    pub broken: Vec<Proof>,
+    /// Our decisions beside those of the systems, where these were asked.
+    pub verified: Option<Verified>,
+    /// Files that were written.
+    pub written: Vec<String>,
+}
+
+/// A system that was read.
+#[derive(Serialize, JsonSchema)]
+pub struct Source {
+    /// The name of the import.
+    pub name: String,
+    /// Where it was read.
+    pub from: String,
+    /// The files that hold what came.
+    pub files: Vec<Text>,
+    /// What could not be taken along.
+    pub left: Vec<Left>,
+}
+
+/// A file that holds what came.
+#[derive(Serialize, JsonSchema)]
+pub struct Text {
+    /// The file.
+    pub file: String,
+    /// Whether it is another one than is saved.
+    pub differs: bool,
+    /// Whether the manifest names it anywhere; otherwise nobody reads it.
+    pub read: bool,
+}
+
+/// Something that could not be taken along.
+#[derive(Serialize, JsonSchema)]
+pub struct Left {
+    /// What it is.
+    pub what: String,
+    /// How many of them.
+    pub count: usize,
+    /// Some of them by name.
+    pub some: Vec<String>,
+}
+
+pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
+    let root = estate.root()?;
+    let manifest = manifest_of(&root, terminal)?;
+    let wanted = wanted(&manifest, &args.names)?;
+    let fetched = fetch(&wanted, &manifest, &root, args.verify)?;
+    // From here on to the end nobody else writes.
+    let _lock = if args.write { estate.lock()? } else { None };
+    let before = open::read(&root, &Texts::new())?;
+    open::say_settled(&before, terminal);
+    let texts = differing(&root, &fetched)?;
+    let after = open::read(&root, &texts)?;
+    if after.estate.is_none() {
+        let errors: Vec<&Diagnostic> = after.diagnostics.iter().filter(|d| d.is_error()).collect();
+        let report = diagnostics::report(&after.sources, &errors, terminal);
+        return Err(Failure::Estate(format!(
+            "{report}\nwith what was imported there is no estate; nothing is written\n"
+        )));
+    }
+    let opened = |loaded| Opened { loaded: ManuallyDrop::new(loaded), seconds: 0.0, root: root.clone() };
+    let (before, after) = (opened(before), opened(after));
+    let moment = args.moment.moment(after.estate())?;
+    let is = after.snapshot(&moment, terminal)?;
+    let mut answer = Imported {
+        imports: told(&wanted, &fetched, &texts, &manifest),
+        first: before.loaded.estate.is_none(),
+        movements: Vec::new(),
+        radius: None,
+        blocks: None,
+        broken: Vec::new(),
+        verified: None,
+        written: Vec::new(),
+    };
+    if let Some(earlier) = &before.loaded.estate {
+        let all = args.all || args.format == Format::Json;
+        let (a, b) = (earlier, after.estate());
+        let was_moment = args.moment.moment(a)?;
+        let was = before.snapshot(&was_moment, terminal)?;
+        answer.movements = movements(a, b, if all { usize::MAX } else { MOST_NAMED });
+        let found = difference(&was, &is, None);
+        answer.radius = Some(radius(&found));
+        answer.blocks = Some(blocks(&found, a, b, &b.groups, &after.loaded.audit.harmless, trial::most(all)));
+        let held = prove(a, &was_moment, &|_| true).map_err(|c| cycle(&before, &c, terminal))?;
+        let proofs = prove(b, &moment, &|_| true).map_err(|c| cycle(&after, &c, terminal))?;
+        answer.broken = broken_by(&held, proofs);
+    }
+    if args.verify {
+        answer.verified = Some(compare(&fetched, &is, args.all)?);
+    }
+    if args.write && !texts.is_empty() {
+        put(&root, &texts, &before)?;
+        answer.written = texts.keys().cloned().collect();
+    }
+    let text = match args.format {
+        Format::Table => import::imported(&answer, args.write, terminal.width()),
+        Format::Json => json::document("import", &About::of(&after, &moment), &answer),
+    };
+    terminal.deliver(&text, args.output.as_deref())?;
+    let bad = !answer.broken.is_empty()
+        || (args.check && !texts.is_empty())
+        || answer.verified.as_ref().is_some_and(|verified| !verified.holds());
+    Ok(if bad { BAD_NEWS } else { DONE })
+}
+
+/// The manifest; with an error in it nothing is read.
+fn manifest_of(root: &Path, terminal: &Terminal) -> Result<Manifest, Failure> {
+    let Described { sources, diagnostics: said, manifest } =
+        bastide_formats::described(root).map_err(|refused| Failure::Outside(refused.to_string()))?;
+    let errors: Vec<&Diagnostic> = said.iter().filter(|d| d.is_error()).collect();
+    match manifest {
+        Some(manifest) if errors.is_empty() => Ok(manifest),
+        _ => Err(Failure::Estate(diagnostics::report(&sources, &errors, terminal))),
+    }
+}
+
+fn wanted<'m>(manifest: &'m Manifest, names: &[String]) -> Result<Vec<&'m Import>, Failure> {
+    if manifest.imports.is_empty() {
+        let hint = "an import is a table `[[import]]` with `name`, `from` and `into`".to_string();
+        return Err(Failure::Usage(format!("`{}` names nothing to import", manifest::NAME), vec![hint]));
+    }
+    if names.is_empty() {
+        return Ok(manifest.imports.iter().collect());
+    }
+    let find = |name: &String| {
+        let known = manifest.imports.iter().map(|import| import.name.text.as_str());
+        manifest.imports.iter().find(|import| import.name.text == *name).ok_or_else(|| {
+            let near = nearest(name, known).map(|near| format!("did you mean `{near}`?"));
+            Failure::Usage(format!("there is no import `{name}`"), near.into_iter().collect())
+        })
+    };
+    let mut found: Vec<&Import> = names.iter().map(find).collect::<Result<_, _>>()?;
+    found.dedup_by_key(|import| &import.name.text);
+    Ok(found)
+}
+
+/// Reads every system. Where one fails, nothing comes of any.
+fn fetch(wanted: &[&Import], manifest: &Manifest, root: &Path, verify: bool) -> Result<Vec<Fetched>, Failure> {
+    let asking = Asking { root, manifest, ask: &ask };
+    let mut fetched = Vec::new();
+    for import in wanted {
+        let _telling = Telling::importing(&import.name.text);
+        let found = if verify {
+            bastide_import::fetch_with_decisions(import, &asking)
+        } else {
+            bastide_import::fetch(import, &asking)
+        };
+        fetched.push(found.map_err(|failed| {
+            Failure::Outside(format!("import `{}`: {failed}; nothing is written", visible(&import.name.text)))
+        })?);
+    }
+    Ok(fetched)
+}
+
+/// Asks whoever is at the terminal for a secret, which does not show.
+fn ask(question: &str) -> Option<String> {
+    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+        return None;
+    }
+    rpassword::prompt_password(format!("{}: ", visible(question))).ok()
+}
+
+/// The texts that are others than those that are saved.
+fn differing(root: &Path, fetched: &[Fetched]) -> Result<Texts, Failure> {
+    let mut texts = Texts::new();
+    for (file, text) in fetched.iter().flat_map(|fetched| &fetched.files) {
+        match fs::read(root.join(file)) {
+            Ok(old) if old == text.as_bytes() => {}
+            Ok(_) => {
+                texts.insert(file.clone(), text.clone());
+            }
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                texts.insert(file.clone(), text.clone());
+            }
+            Err(error) => return Err(Failure::Outside(format!("`{file}` cannot be read: {error}"))),
+        }
+    }
+    Ok(texts)
+}
+
+fn told(wanted: &[&Import], fetched: &[Fetched], texts: &Texts, manifest: &Manifest) -> Vec<Source> {
+    let sources = [&manifest.people, &manifest.groups, &manifest.catalog, &manifest.entries, &manifest.usage];
+    let read = |file: &str| {
+        manifest.policy.iter().any(|policy| manifest::names(&policy.text, file))
+            || sources.iter().any(|list| list.iter().any(|source| source.names(file)))
+    };
+    let one = |(import, fetched): (&&Import, &Fetched)| Source {
+        name: import.name.text.clone(),
+        from: import.from.text.clone(),
+        files: fetched
+            .files
+            .keys()
+            .map(|file| Text { file: file.clone(), differs: texts.contains_key(file), read: read(file) })
+            .collect(),
+        left: fetched
+            .left
+            .iter()
+            .map(|left| Left { what: left.what.clone(), count: left.count, some: left.some.clone() })
+            .collect(),
+    };
+    wanted.iter().zip(fetched).map(one).collect()
+}
+
+/// What the systems decide themselves, beside what comes of it here.
+fn compare(fetched: &[Fetched], snapshot: &Snapshot, all: bool) -> Result<Verified, Failure> {
+    let decided = |p: &bastide_import::Privilege| Decided {
+        user: p.user.clone(),
+        resource: p.resource.clone(),
+        action: p.action.clone(),
+        allowed: p.allowed,
+    };
+    let decisions: Vec<Decided> = fetched.iter().flat_map(|fetched| &fetched.decisions).map(decided).collect();
+    if decisions.is_empty() {
+        return Err(Failure::Outside(
+            "the systems gave no decision that could be compared; nothing is written".to_string(),
+        ));
+    }
+    Ok(verified(snapshot, &decisions, all))
+}
+
+/// Puts the new texts in place, all or none.
+fn put(root: &Path, texts: &Texts, before: &Opened) -> Result<(), Failure> {
+    let outside = |error: io::Error| Failure::Outside(format!("the files cannot be written: {error}"));
+    let mut made = Made(Vec::new());
+    let mut old = Vec::new();
+    for file in texts.keys() {
+        let path = root.join(file);
+        match fs::read(&path) {
+            Ok(bytes) => old.push(bytes),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                made.file(root, &path).map_err(outside)?;
+                old.push(PLACEHOLDER.as_bytes().to_vec());
+            }
+            Err(error) => return Err(outside(error)),
+        }
+    }
+    let replacement =
+        |((file, text), old): ((&'_ String, &'_ String), &'_ Vec<u8>)| (file.clone(), text.clone(), old.clone());
+    let whole: Vec<(String, String, Vec<u8>)> = texts.iter().zip(&old).map(replacement).collect();
+    let replacements: Vec<Replacement> =
+        whole.iter().map(|(file, new, old)| Replacement { file, old, new: new.as_bytes() }).collect();
+    // What was compared must be what stands there; the new files are the only ones that came.
+    let fresh = !made.0.is_empty();
+    let still = || before.loaded.folder.as_ref().filter(|_| !fresh).and_then(bastide_formats::store::Folder::changed);
+    write::commit(root, &replacements, &still, &mut |_| Ok(())).map_err(|e| Failure::Outside(e.to_string()))?;
+    made.0.clear();
+    Ok(())
+}
+
+/// Files and folders that were made to be written to; they go where nothing comes of it.
+struct Made(Vec<PathBuf>);
+
+impl Made {
+    fn file(&mut self, root: &Path, path: &Path) -> io::Result<()> {
+        let missing: Vec<&Path> = path.ancestors().skip(1).take_while(|folder| !folder.exists()).collect();
+        let above = missing.last().unwrap_or(&path).parent().unwrap_or(root);
+        // A link on the way must not lead out of the estate.
+        if !fs::canonicalize(above)?.starts_with(fs::canonicalize(root)?) {
+            return Err(io::Error::other(format!("`{}` lies outside of the estate", path.display())));
+        }
+        for folder in missing.into_iter().rev() {
+            fs::create_dir(folder)?;
+            self.0.push(folder.to_path_buf());
+        }
+        let mut file = fs::File::options().write(true).create_new(true).open(path)?;
+        self.0.push(path.to_path_buf());
+        io::Write::write_all(&mut file, PLACEHOLDER.as_bytes())
+    }
+}
+
+impl Drop for Made {
+    fn drop(&mut self) {
+        for path in self.0.iter().rev() {
+            // A folder that somebody else uses by now stays.
+            let _ = if path.is_dir() { fs::remove_dir(path) } else { fs::remove_file(path) };
+        }
+    }
+}
