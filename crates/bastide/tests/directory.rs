@@ -2,6 +2,7 @@
 
 mod common;
 #[path = "common/servers.rs"]
+#[allow(dead_code, reason = "each test program uses a part of it")]
 mod servers;
 
 use bastide_formats::load_as_of;

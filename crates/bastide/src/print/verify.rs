@@ -1,6 +1,6 @@
 //! Decisions of a platform beside ours.
 
-use super::text::{bad, bold, count, dim, good, grouped, hang, table, visible};
+use super::text::{bad, blocks, bold, count, dim, good, grouped, hang, visible};
 use crate::commands::verify::Verified;
 use bastide_engine::access::Differing;
 
@@ -14,12 +14,17 @@ pub fn verified(v: &Verified, columns: usize) -> String {
     };
     let mut out = format!("{}\n", bold(&head));
     if !a.by.is_empty() {
-        let rows = a.by.iter().map(|by| {
-            let differ = by.asked - by.agree;
-            let differ = if differ == 0 { String::new() } else { grouped(differ as u64) };
-            vec![visible(&by.action).into_owned(), visible(&by.kind).into_owned(), grouped(by.asked as u64), differ]
-        });
-        out.push_str(&format!("\n{}", table(&["action", "kind", "compared", "differ"], rows)));
+        let heads = ["action", "kind", "compared", "differ"].map(str::to_string);
+        let rows: Vec<Vec<String>> =
+            a.by.iter()
+                .map(|by| {
+                    let differ = by.asked - by.agree;
+                    let differ = if differ == 0 { String::new() } else { grouped(differ as u64) };
+                    let compared = grouped(by.asked as u64);
+                    vec![visible(&by.action).into_owned(), visible(&by.kind).into_owned(), compared, differ]
+                })
+                .collect();
+        out.push_str(&format!("\n{}", blocks(&heads, &rows, columns)));
     }
     a.differences.iter().for_each(|d| out.push_str(&differing(d, columns)));
     for missing in &v.not_here {
