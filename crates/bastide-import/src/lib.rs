@@ -23,6 +23,7 @@
 mod database;
 mod directory;
 mod ids;
+mod scim;
 mod secret;
 mod table;
 mod tls;
@@ -119,10 +120,11 @@ pub fn fetch_with_decisions(import: &Import, asking: &Asking) -> Result<Fetched,
 
 fn read(import: &Import, asking: &Asking, decisions: bool) -> Result<Fetched, Failed> {
     match import.system {
-        System::Directory if decisions => {
+        System::Directory | System::Scim if decisions => {
             Err(Failed::new("a directory says who is there, and decides nothing that could be compared"))
         }
         System::Directory => directory::fetch(import, asking),
+        System::Scim => scim::fetch(import, asking),
         System::Database => database::fetch(import, asking, decisions),
         System::Tree => tree::fetch(import, asking, decisions),
     }

@@ -2,37 +2,52 @@
 
 use crate::{Asking, Failed};
 use bastide_formats::manifest::Import;
+use rustls::crypto::CryptoProvider;
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
 use rustls::{ClientConfig, RootCertStore};
 use std::sync::Arc;
 
+/// The certificates of the authorities that an import believes.
+pub fn authorities(import: &Import, asking: &Asking) -> Result<Vec<CertificateDer<'static>>, Failed> {
+    let found = match &import.authority {
+        Some(file) => {
+            let unread = |why: String| Failed::new(format!("the authorities in `{}` cannot be read: {why}", file.text));
+            let certificates = CertificateDer::pem_file_iter(asking.root.join(&file.text));
+            let certificates: Result<Vec<CertificateDer>, _> =
+                certificates.map_err(|e| unread(e.to_string()))?.collect();
+            let certificates = certificates.map_err(|e| unread(e.to_string()))?;
+            if certificates.is_empty() {
+                return Err(unread("it holds no certificate".to_string()));
+            }
+            certificates
+        }
+        None => rustls_native_certs::load_native_certs().certs,
+    };
+    match found.is_empty() {
+        true => Err(Failed::new("the system names no authorities to believe: name a file by `authority`")),
+        false => Ok(found),
+    }
+}
+
+/// What connections are made secret with.
+pub fn provider() -> Arc<CryptoProvider> {
+    Arc::new(rustls::crypto::ring::default_provider())
+}
+
 /// The configuration of connections for an import.
 pub fn config(import: &Import, asking: &Asking) -> Result<Arc<ClientConfig>, Failed> {
     let mut roots = RootCertStore::empty();
-    match &import.authority {
-        Some(file) => {
-            let unread = |why: String| Failed::new(format!("the authorities in `{}` cannot be read: {why}", file.text));
-            let certificates =
-                CertificateDer::pem_file_iter(asking.root.join(&file.text)).map_err(|e| unread(e.to_string()))?;
-            for certificate in certificates {
-                let certificate = certificate.map_err(|e| unread(e.to_string()))?;
-                roots.add(certificate).map_err(|e| unread(e.to_string()))?;
-            }
-            if roots.is_empty() {
-                return Err(unread("it holds no certificate".to_string()));
-            }
+    let found = authorities(import, asking)?;
+    if import.authority.is_some() {
+        for certificate in found {
+            roots.add(certificate).map_err(|e| Failed::new(format!("an authority cannot be believed: {e}")))?;
         }
-        None => {
-            let found = rustls_native_certs::load_native_certs();
-            roots.add_parsable_certificates(found.certs);
-            if roots.is_empty() {
-                return Err(Failed::new("the system names no authorities to believe: name a file by `authority`"));
-            }
-        }
+    } else {
+        // Of the system's, some may be of a kind that is not known here.
+        roots.add_parsable_certificates(found);
     }
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let builder = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions();
+    let builder = ClientConfig::builder_with_provider(provider()).with_safe_default_protocol_versions();
     let builder = builder.map_err(|e| Failed::new(format!("no secret connection can be made: {e}")))?;
     Ok(Arc::new(builder.with_root_certificates(roots).with_no_client_auth()))
 }

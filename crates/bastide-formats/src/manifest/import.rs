@@ -11,6 +11,8 @@ use toml::de::DeValue;
 pub enum System {
     /// A directory: LDAPv3 (RFC 4511).
     Directory,
+    /// A provisioning service: SCIM 2.0 (RFC 7644).
+    Scim,
     /// A PostgreSQL database.
     Database,
     /// A tree of folders and files with POSIX permissions and access control lists.
@@ -18,10 +20,11 @@ pub enum System {
 }
 
 impl System {
-    const SCHEMES: [(&'static str, System); 6] = [
+    const SCHEMES: [(&'static str, System); 7] = [
         ("ldap", System::Directory),
         ("ldaps", System::Directory),
         ("ldapi", System::Directory),
+        ("https", System::Scim),
         ("postgres", System::Database),
         ("postgresql", System::Database),
         ("file", System::Tree),
@@ -38,6 +41,7 @@ impl System {
             System::Directory => {
                 &["base", "bind", "secret", "authority", "starttls", "filter", "page", "wait", "clear", "at_most"]
             }
+            System::Scim => &["secret", "authority", "wait", "at_most", "page"],
             System::Database => &["secret", "authority", "wait", "clear", "at_most", "prefix", "schemas"],
             System::Tree => &["at_most", "prefix", "users", "groups"],
         }
@@ -263,6 +267,11 @@ impl Reader<'_> {
         if import.system == System::Directory && !path.ends_with(".ldif") {
             problem =
                 problem.or_else(|| Some(format!("what comes from a directory is LDIF: `{path}` must end in `.ldif`")));
+        }
+        if import.system == System::Scim && !path.ends_with(".scim.jsonl") {
+            let told =
+                format!("what comes from there is SCIM, one resource a line: `{path}` must end in `.scim.jsonl`");
+            problem = problem.or(Some(told));
         }
         if let Some(problem) = problem {
             self.out.push(Diagnostic::at(&codes::MANIFEST, import.into.span, problem));
