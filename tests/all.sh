@@ -4,6 +4,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 cargo test --workspace --locked
+tests/systems.sh
 tests/browser.sh
 tests/shells.sh
 tests/dependencies.sh

@@ -25,6 +25,8 @@ pub struct CsvTable<'t> {
     file: FileId,
     text: &'t str,
     base: usize,
+    /// What parts its cells.
+    pub separator: u8,
     reader: csv::Reader<Cursor<&'t [u8]>>,
     lines: Lines<'t>,
     /// Column names.
@@ -35,6 +37,7 @@ pub struct CsvTable<'t> {
 pub struct CsvRow<'t> {
     record: StringRecord,
     raw: &'t str,
+    separator: u8,
     place: RowPlace,
 }
 
@@ -43,7 +46,7 @@ impl CsvRow<'_> {
     pub fn spans(&self) -> Vec<Span> {
         let start = self.place.start as usize;
         let span = |cell: std::ops::Range<usize>| Span::new(self.place.file, start + cell.start, start + cell.end);
-        cells(self.raw).0.into_iter().map(span).collect()
+        cells(self.raw, self.separator).0.into_iter().map(span).collect()
     }
 }
 
@@ -54,7 +57,7 @@ impl Cells for CsvRow<'_> {
 
     fn span(&self, column: usize) -> Span {
         let start = self.place.start as usize;
-        let cell = cells(self.raw).0.get(column).cloned().unwrap_or(0..self.raw.len());
+        let cell = cells(self.raw, self.separator).0.get(column).cloned().unwrap_or(0..self.raw.len());
         Span::new(self.place.file, start + cell.start, start + cell.end)
     }
 
@@ -72,7 +75,7 @@ impl<'t> CsvTable<'t> {
             let help = "save the file with line feeds: what follows would be a row for some programs and a part of this one for others";
             out.push(Diagnostic::at(&codes::BAD_ROW, Span::new(file, at, at + 1), message).help(help));
         }
-        let mut table = CsvTable::over(file, text, base);
+        let mut table = CsvTable::over(file, text, base, separator(&text[base..]));
         let mut row = table.row();
         if !table.advance(&mut row, out) {
             let span = Span::new(file, base.min(text.len()), base.min(text.len()));
@@ -85,10 +88,11 @@ impl<'t> CsvTable<'t> {
     }
 
     /// Of a text that begins at a byte.
-    fn over(file: FileId, text: &'t str, base: usize) -> CsvTable<'t> {
+    fn over(file: FileId, text: &'t str, base: usize, separator: u8) -> CsvTable<'t> {
         let bytes = Cursor::new(&text.as_bytes()[base..]);
-        let reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(bytes);
-        CsvTable { file, text, base, reader, lines: Lines::new(text), header: Vec::new() }
+        let reader =
+            csv::ReaderBuilder::new().has_headers(false).flexible(true).delimiter(separator).from_reader(bytes);
+        CsvTable { file, text, base, separator, reader, lines: Lines::new(text), header: Vec::new() }
     }
 
     /// Goes on at a byte. False where it cannot.
@@ -126,6 +130,7 @@ impl<'t> CsvTable<'t> {
             file: self.file,
             text: self.text,
             width: self.header.len(),
+            separator: self.separator,
             left,
             line: 0,
             reader: Reader::default(),
@@ -136,7 +141,7 @@ impl<'t> CsvTable<'t> {
     /// An empty row to read into.
     pub fn row(&self) -> CsvRow<'t> {
         let place = RowPlace { file: self.file, line: 0, start: 0, end: 0 };
-        CsvRow { record: StringRecord::new(), raw: "", place }
+        CsvRow { record: StringRecord::new(), raw: "", separator: self.separator, place }
     }
 
     /// Reads the next row that has a cell for every column; others are reported and passed over.
@@ -144,7 +149,7 @@ impl<'t> CsvTable<'t> {
         while self.advance(row, out) {
             let (found, expected) = (row.record.len(), self.header.len());
             // A quote that never closes swallows the rest of the file, whatever number of cells that makes.
-            let open = row.place.end as usize + 2 >= self.text.len() && cells(row.raw).1.is_some();
+            let open = row.place.end as usize + 2 >= self.text.len() && cells(row.raw, self.separator).1.is_some();
             if found == expected && !open {
                 return true;
             }
@@ -154,7 +159,7 @@ impl<'t> CsvTable<'t> {
     }
 
     fn bad_row(&self, row: &CsvRow, found: usize, expected: usize) -> Diagnostic {
-        let (_, open) = cells(row.raw);
+        let (_, open) = cells(row.raw, self.separator);
         if let Some(open) = open {
             let start = row.place.start as usize + open;
             let span = Span::new(self.file, start, start + 1);
@@ -168,7 +173,19 @@ impl<'t> CsvTable<'t> {
         let diagnostic =
             Diagnostic::at(&codes::BAD_ROW, span, format!("expected {}, found {}", count(expected), found));
         if found > expected {
-            diagnostic.help("a cell that holds a comma is quoted: `\"a, b\"`; elements of a set are joined by `;`")
+            let help = match self.separator {
+                b',' => {
+                    "a cell that holds a comma is quoted: `\"a, b\"`; elements of a set are joined by `;`".to_string()
+                }
+                separator => {
+                    let shown =
+                        if separator == b'\t' { "a tab".to_string() } else { format!("`{}`", char::from(separator)) };
+                    format!(
+                        "the cells of this file are parted by {shown}, as its header is: one that holds it is quoted"
+                    )
+                }
+            };
+            diagnostic.help(help)
         } else {
             diagnostic.help(format!("the columns are {}", self.header_names().join(", ")))
         }
@@ -265,6 +282,22 @@ fn lone_return(text: &str) -> Option<usize> {
     None
 }
 
+/// What parts the cells of a table: the one of the usual separators that stands most often in its first line.
+fn separator(text: &str) -> u8 {
+    let mut counts = [(b',', 0), (b';', 0), (b'\t', 0), (b'|', 0)];
+    let mut quoted = false;
+    for byte in text.bytes().skip_while(|byte| matches!(byte, b'\r' | b'\n')) {
+        match byte {
+            b'"' => quoted = !quoted,
+            b'\n' | b'\r' if !quoted => break,
+            _ if quoted => {}
+            byte => counts.iter_mut().filter(|(separator, _)| *separator == byte).for_each(|(_, count)| *count += 1),
+        }
+    }
+    // Of several that stand there as often, the first is meant.
+    counts.into_iter().rev().max_by_key(|(_, count)| *count).map_or(b',', |(separator, _)| separator)
+}
+
 /// The diagnostic of a column, key or mapped name that means nothing.
 pub fn unknown_column(name: &str, span: Span, known: &[String]) -> Diagnostic {
     let near = nearest(name, known.iter().map(String::as_str));
@@ -278,7 +311,7 @@ pub fn unknown_column(name: &str, span: Span, known: &[String]) -> Diagnostic {
 }
 
 /// The byte ranges of a row's cells, quotes included, and where a quote opens that never closes.
-fn cells(raw: &str) -> (Vec<std::ops::Range<usize>>, Option<usize>) {
+fn cells(raw: &str, separator: u8) -> (Vec<std::ops::Range<usize>>, Option<usize>) {
     let mut found = Vec::new();
     let (mut start, mut quote, mut fresh) = (0, None, true);
     for (i, b) in raw.bytes().enumerate() {
@@ -287,13 +320,13 @@ fn cells(raw: &str) -> (Vec<std::ops::Range<usize>>, Option<usize>) {
             (b'"', Some(_)) => quote = None,
             // A doubled quote closes and opens again.
             (b'"', None) if raw.as_bytes()[i - 1] == b'"' => quote = Some(i),
-            (b',', None) => {
+            (b, None) if b == separator => {
                 found.push(start..i);
                 start = i + 1;
             }
             _ => {}
         }
-        fresh = b == b',' && quote.is_none();
+        fresh = b == separator && quote.is_none();
     }
     found.push(start..raw.len());
     (found, quote)
@@ -312,6 +345,7 @@ pub struct Plain<'t> {
     file: FileId,
     text: &'t str,
     width: usize,
+    separator: u8,
     /// What is still to be read.
     left: std::ops::Range<usize>,
     /// How many lines of the part were read.
@@ -391,7 +425,7 @@ impl<'t> Plain<'t> {
         while at < end && block.rows.len() < BLOCK {
             let piece = bytes.get(at..at + 8).filter(|_| at + 8 <= end).and_then(|b| b.try_into().ok());
             let word = piece.map_or_else(|| last_word(&bytes[at..end]), u64::from_le_bytes);
-            let (comma, feed) = (places(word, b','), places(word, b'\n'));
+            let (comma, feed) = (places(word, self.separator), places(word, b'\n'));
             let mut marks = comma | feed | places(word, b'\r');
             while marks != 0 {
                 let mark = marks & marks.wrapping_neg();
@@ -426,14 +460,15 @@ impl<'t> Plain<'t> {
     pub fn quoted(&mut self, mut take: impl FnMut(&CsvRow<'t>) -> bool) -> bool {
         let (text, base) = (&self.text[..self.left.end], self.left.start);
         let bytes = text.as_bytes();
-        let table = self.reader.0.get_or_insert_with(|| Box::new(CsvTable::over(self.file, text, base)));
+        let table =
+            self.reader.0.get_or_insert_with(|| Box::new(CsvTable::over(self.file, text, base, self.separator)));
         if !table.seek(base) {
             return false;
         }
         table.lines = Lines { text, at: base, line: self.line };
         let (mut row, mut out) = (table.row(), Diagnostics::new());
         while table.advance(&mut row, &mut out) {
-            let open = row.place.end as usize + 2 >= text.len() && cells(row.raw).1.is_some();
+            let open = row.place.end as usize + 2 >= text.len() && cells(row.raw, self.separator).1.is_some();
             if open || row.record.len() != self.width || !out.is_empty() || !take(&row) {
                 return false;
             }
@@ -500,6 +535,30 @@ fn last_word(bytes: &[u8]) -> u64 {
 mod tests {
     use super::*;
 
+    #[test]
+    fn what_parts_cells_is_seen_in_the_header() {
+        for (text, wanted) in [
+            ("id,name\n1;2,x\n", b','),
+            ("id;name;x,y\n", b';'),
+            ("id\tname\n1,2,3\n", b'\t'),
+            ("\n\"a;b;c\"|d\n", b'|'),
+            ("id\n", b','),
+            ("", b','),
+        ] {
+            assert_eq!(separator(text), wanted, "{text}");
+        }
+        let mut out = Diagnostics::new();
+        let mut table = CsvTable::open(FileId(0), "id;name\na;\"x;y\"\nb;1,2\nc;d;e\n", &mut out).unwrap();
+        let mut row = table.row();
+        let mut rows = Vec::new();
+        while table.next(&mut row, &mut out) {
+            rows.push((row.text(1).to_string(), row.span(1).range()));
+        }
+        assert_eq!(rows, [("x;y".to_string(), 10..15), ("1,2".to_string(), 18..21)]);
+        let told = &out.finish()[0];
+        assert!(told.helps[0].text.contains("parted by `;`"), "{told:?}");
+    }
+
     /// A part is read as the reader reads it, wherever words, blocks, parts and quotes end.
     #[test]
     fn plain_parts_are_read_alike() {
@@ -540,6 +599,7 @@ mod tests {
                 file: FileId(0),
                 text: &text,
                 width: 2,
+                separator: b',',
                 left: from..text.len(),
                 line: 0,
                 reader: Reader::default(),
@@ -572,8 +632,15 @@ mod tests {
             "a,b\n1\n2,\"3\"\n",
         ];
         for text in odd {
-            let mut part =
-                Plain { file: FileId(0), text, width: 2, left: 4..text.len(), line: 0, reader: Reader::default() };
+            let mut part = Plain {
+                file: FileId(0),
+                text,
+                width: 2,
+                separator: b',',
+                left: 4..text.len(),
+                line: 0,
+                reader: Reader::default(),
+            };
             let mut block = part.block();
             let mut in_order = true;
             while in_order && !part.is_read() {

@@ -16,7 +16,7 @@ examples! {
     NEW: "bastide new my-estate";
     CHECK: "bastide check", "bastide check --format sarif -o check.sarif";
     IMPORT: "bastide import", "bastide import staff --write", "bastide import --check --format json";
-    VERIFY: "bastide verify decisions.csv", "bastide verify decisions.jsonl --all";
+    VERIFY: "bastide verify decisions.csv", "bastide verify decisions.csv --all --format json";
     FMT: "bastide fmt", "bastide fmt --check";
     RULES: "bastide rules", "bastide rules --only 'staff*' --by reach", "bastide rules --format csv -o rules.csv";
     ABOUT: "bastide about bruno.tavares", "bastide about group:conservators", "bastide about \"Exhibitions/Tidal Light\"";

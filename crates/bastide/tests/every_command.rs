@@ -21,10 +21,11 @@ const DAY: &str = "2026-11-24";
 /// What each command is compared in. A command that is not here fails the test below.
 const COVERED: &[&str] = &[
     "matrix", "what", "who", "why", "try", "diff", "reach", "test", "audit", "review", "report", "compare", "rules",
-    "about", "check",
+    "about", "check", "verify",
 ];
-/// Commands that say nothing of anybody's access.
-const ASIDE: &[&str] = &["demo", "new", "fmt", "schema", "setup", "help"];
+/// Commands that say nothing of anybody's access, and `import`, which is compared with the systems themselves (`directory`,
+/// `database`, `tree`).
+const ASIDE: &[&str] = &["demo", "new", "fmt", "import", "schema", "setup", "help"];
 
 type Triple = (String, String, String);
 
@@ -697,6 +698,38 @@ fn about(asked: &Asked, resource: ResourceId) {
     }
 }
 
+/// Every decision of the specification, some of them turned: which ones is found, and nothing else.
+fn verify(asked: &Asked, rng: &mut Rng) {
+    let (truth, about) = (asked.truth, &asked.about);
+    let file = asked.dir.join("decided.csv");
+    let mut writer = csv::Writer::from_path(&file).unwrap();
+    writer.write_record(["user", "resource", "action", "decision"]).unwrap();
+    let mut turned: BTreeSet<(String, String, String, bool)> = BTreeSet::new();
+    for ((user, resource, action), decision) in &truth.decisions {
+        let (user, resource, action) = truth.named(*user, *resource, *action);
+        let turns = rng.u8(..50) == 0;
+        let word = if decision.is_allowed() == turns { "refused" } else { "allowed" };
+        writer.write_record([&user, &resource, &action, word]).unwrap();
+        if turns {
+            turned.insert((user, resource, action, decision.is_allowed()));
+        }
+    }
+    drop(writer);
+    let answer = asked.json(&["verify", &file.display().to_string()]);
+    let (all, agreement) = (truth.decisions.len(), &answer["agreement"]);
+    assert_eq!(
+        (agreement["asked"].as_u64(), agreement["agree"].as_u64()),
+        (Some(all as u64), Some((all - turned.len()) as u64)),
+        "{about}"
+    );
+    let found = list(&agreement["differences"]).flat_map(|cause| {
+        let here = cause["allowed_here"].as_bool().unwrap();
+        list(&cause["some"]).map(move |one| (text(&one["user"]), text(&one["resource"]), text(&one["action"]), here))
+    });
+    assert_eq!(found.collect::<BTreeSet<_>>(), turned, "{about}");
+    std::fs::remove_file(file).unwrap();
+}
+
 #[test]
 #[allow(clippy::print_stdout, reason = "how much was compared")]
 fn every_answer_is_the_specifications() {
@@ -717,6 +750,7 @@ fn every_answer_is_the_specifications() {
         review(&asked);
         report(&asked);
         proofs(&asked, &mut rng);
+        verify(&asked, &mut rng);
         let keys: Vec<(UserId, ResourceId, ActionId)> = truth.decisions.keys().copied().collect();
         for _ in 0..2 {
             let (user, resource, action) = keys[rng.usize(..keys.len())];

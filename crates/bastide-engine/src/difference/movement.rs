@@ -39,8 +39,8 @@ impl Movement {
     }
 }
 
-/// What moved from one estate to the other, with at most so many names a list.
-pub fn movements(before: &Estate, after: &Estate, most: usize) -> Vec<Movement> {
+/// What moved from one estate to the other, with at most so many names a list. Where there was none, everything comes.
+pub fn movements(before: Option<&Estate>, after: &Estate, most: usize) -> Vec<Movement> {
     let sorts: [(&str, fn(&Estate) -> Rows); 5] = [
         ("users", users),
         ("groups", groups),
@@ -48,7 +48,10 @@ pub fn movements(before: &Estate, after: &Estate, most: usize) -> Vec<Movement> 
         ("resources", resources),
         ("entries", entries),
     ];
-    sorts.into_iter().map(|(of, rows)| movement(of, rows(before), rows(after), most)).collect()
+    sorts
+        .into_iter()
+        .map(|(of, rows)| movement(of, before.map_or_else(Rows::default, rows), rows(after), most))
+        .collect()
 }
 
 /// What tells a row, what it is called, and all that it says; a row may stand there several times.

@@ -31,7 +31,9 @@ impl System {
     ];
 
     fn of(from: &str) -> Option<System> {
-        let (scheme, _) = from.split_once("://")?;
+        // A file may be named relative to the manifest, and then has no `//`.
+        let scheme =
+            from.split_once("://").map(|(scheme, _)| scheme).or_else(|| from.strip_prefix("file:").map(|_| "file"))?;
         System::SCHEMES.iter().find(|(known, _)| *known == scheme).map(|(_, system)| *system)
     }
 

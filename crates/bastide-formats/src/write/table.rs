@@ -73,9 +73,10 @@ pub fn set_cell(text: &str, is: &Is, column: &str, value: &str) -> Option<String
         }
         return set_cell(&add_column(text, column)?, is, column, value);
     }
+    let separator = separator(text)?;
     let mut out = text.to_string();
     for cell in cells.iter().rev() {
-        out.replace_range(cell.range(), &quoted(value));
+        out.replace_range(cell.range(), &quoted(value, separator));
     }
     Some(out)
 }
@@ -90,11 +91,12 @@ fn add_column(text: &str, column: &str) -> Option<String> {
     let (rows, _) = find(text, &|_| true, None)?;
     let table = CsvTable::open(FileId(0), text, &mut Diagnostics::new())?;
     let header = table.header.last()?.span.range().end;
+    let separator = char::from(table.separator);
     let mut out = text.to_string();
     for row in rows.iter().rev() {
-        out.insert(row.range().end, ',');
+        out.insert(row.range().end, separator);
     }
-    out.insert_str(header, &format!(",{}", quoted(column)));
+    out.insert_str(header, &format!("{separator}{}", quoted(column, separator)));
     Some(out)
 }
 
@@ -106,16 +108,23 @@ pub fn append(text: &str, cells: &[(&str, String)]) -> Option<String> {
     if cells.iter().any(|(column, value)| !value.is_empty() && !header.contains(column)) {
         return None;
     }
-    let value = |column: &&str| cells.iter().find(|(c, _)| c == column).map_or(String::new(), |(_, v)| quoted(v));
+    let separator = char::from(table.separator);
+    let value =
+        |column: &&str| cells.iter().find(|(c, _)| c == column).map_or(String::new(), |(_, v)| quoted(v, separator));
     let row: Vec<String> = header.iter().map(value).collect();
     let end = if text.contains("\r\n") { "\r\n" } else { "\n" };
     let before = if text.ends_with('\n') { "" } else { end };
-    Some(format!("{text}{before}{}{end}", row.join(",")))
+    Some(format!("{text}{before}{}{end}", row.join(&separator.to_string())))
+}
+
+/// What parts the cells of a table.
+fn separator(text: &str) -> Option<char> {
+    Some(char::from(CsvTable::open(FileId(0), text, &mut Diagnostics::new())?.separator))
 }
 
 /// A cell, quoted where it must be.
-fn quoted(value: &str) -> String {
-    if value.contains([',', '"', '\n', '\r']) {
+fn quoted(value: &str, separator: char) -> String {
+    if value.contains([separator, '"', '\n', '\r']) {
         format!("\"{}\"", value.replace('"', "\"\""))
     } else {
         value.to_string()
@@ -141,6 +150,13 @@ mod tests {
             "id,name,team,house\r\na,\"Ann, \"\"A\"\"\",x,h\r\nb,Bea,,\r\n"
         );
         assert_eq!(set_cell(TEXT, &is("c"), "team", "y"), None);
+        let other = "id;name\na;Ann\n";
+        assert_eq!(set_cell(other, &is("a"), "name", "x;y, z").unwrap(), "id;name\na;\"x;y, z\"\n");
+        assert_eq!(set_cell(other, &is("a"), "team", "t").unwrap(), "id;name;team\na;Ann;t\n");
+        assert_eq!(
+            append(other, &[("name", "B".to_string()), ("id", "b".to_string())]).unwrap(),
+            "id;name\na;Ann\nb;B\n"
+        );
     }
 
     #[test]

@@ -32,7 +32,7 @@ struct Entry {
 }
 
 pub fn fetch(import: &Import, asking: &Asking, decisions: bool) -> Result<Fetched, Failed> {
-    let from = place(&import.from.text)?;
+    let from = place(&import.from.text, asking.root)?;
     let mut left = LeftOut::default();
     let relative = |given: &Option<bastide_formats::text::Placed>, otherwise: &str| {
         given.as_ref().map_or_else(|| PathBuf::from(otherwise), |path| asking.root.join(&path.text))
@@ -58,8 +58,11 @@ pub fn fetch(import: &Import, asking: &Asking, decisions: bool) -> Result<Fetche
     Ok(Fetched { files, left: left.finish(), decisions: kernel })
 }
 
-/// The path of a `file:` address (RFC 8089).
-fn place(from: &str) -> Result<PathBuf, Failed> {
+/// The path of a `file:` address (RFC 8089); without a `/` it is relative to the manifest.
+fn place(from: &str, root: &Path) -> Result<PathBuf, Failed> {
+    if let Some(path) = from.strip_prefix("file:").filter(|path| !path.starts_with('/')) {
+        return Ok(root.join(path));
+    }
     let url = url::Url::parse(from).map_err(|e| Failed::new(format!("`{from}` is no address: {e}")))?;
     url.to_file_path()
         .map_err(|()| Failed::new(format!("`{from}` is no file of this machine: write `file:///srv/share`")))

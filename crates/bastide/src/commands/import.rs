@@ -104,8 +104,10 @@ pub struct Source {
 pub struct Text {
     /// The file.
     pub file: String,
-    /// Whether it is another one than is saved.
+    /// Whether it is another one than is saved, or none is.
     pub differs: bool,
+    /// Whether none is saved.
+    pub new: bool,
     /// Whether the manifest names it anywhere; otherwise nobody reads it.
     pub read: bool,
 }
@@ -144,7 +146,7 @@ pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     let moment = args.moment.moment(after.estate())?;
     let is = after.snapshot(&moment, terminal)?;
     let mut answer = Imported {
-        imports: told(&wanted, &fetched, &texts, &manifest),
+        imports: told((&wanted, &fetched), &texts, &manifest, &root),
         first: before.loaded.estate.is_none(),
         movements: Vec::new(),
         radius: None,
@@ -153,12 +155,13 @@ pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
         verified: None,
         written: Vec::new(),
     };
+    let all = args.all || args.format == Format::Json;
+    let most = if all { usize::MAX } else { MOST_NAMED };
+    answer.movements = movements(before.loaded.estate.as_ref(), after.estate(), most);
     if let Some(earlier) = &before.loaded.estate {
-        let all = args.all || args.format == Format::Json;
         let (a, b) = (earlier, after.estate());
         let was_moment = args.moment.moment(a)?;
         let was = before.snapshot(&was_moment, terminal)?;
-        answer.movements = movements(a, b, if all { usize::MAX } else { MOST_NAMED });
         let found = difference(&was, &is, None);
         answer.radius = Some(radius(&found));
         answer.blocks = Some(blocks(&found, a, b, &b.groups, &after.loaded.audit.harmless, trial::most(all)));
@@ -259,7 +262,7 @@ fn differing(root: &Path, fetched: &[Fetched]) -> Result<Texts, Failure> {
     Ok(texts)
 }
 
-fn told(wanted: &[&Import], fetched: &[Fetched], texts: &Texts, manifest: &Manifest) -> Vec<Source> {
+fn told((wanted, fetched): (&[&Import], &[Fetched]), texts: &Texts, manifest: &Manifest, root: &Path) -> Vec<Source> {
     let sources = [&manifest.people, &manifest.groups, &manifest.catalog, &manifest.entries, &manifest.usage];
     let read = |file: &str| {
         manifest.policy.iter().any(|policy| manifest::names(&policy.text, file))
@@ -271,7 +274,12 @@ fn told(wanted: &[&Import], fetched: &[Fetched], texts: &Texts, manifest: &Manif
         files: fetched
             .files
             .keys()
-            .map(|file| Text { file: file.clone(), differs: texts.contains_key(file), read: read(file) })
+            .map(|file| Text {
+                file: file.clone(),
+                differs: texts.contains_key(file),
+                new: !root.join(file).exists(),
+                read: read(file),
+            })
             .collect(),
         left: fetched
             .left

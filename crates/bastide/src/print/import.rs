@@ -12,7 +12,7 @@ pub fn imported(i: &Imported, write: bool, columns: usize) -> String {
     let mut out: String = i.imports.iter().map(|source| one(source, columns)).collect();
     let differs = i.imports.iter().flat_map(|source| &source.files).any(|file| file.differs);
     if i.first {
-        let text = "there was no estate before that could be read, so nothing can be compared: everything is new";
+        let text = "there is no estate yet that could be compared with: everything is new";
         out.push_str(&format!("\n{}", hang("", text, columns)));
     }
     let moved: Vec<&Movement> = i.movements.iter().filter(|movement| !movement.is_still()).collect();
@@ -51,7 +51,11 @@ pub fn imported(i: &Imported, write: bool, columns: usize) -> String {
 fn one(source: &Source, columns: usize) -> String {
     let mut out = format!("{}  {}\n", bold(&visible(&source.name)), dim(&visible(&source.from)));
     for file in &source.files {
-        let state = if file.differs { doubt("differs") } else { "as it was".to_string() };
+        let state = match (file.differs, file.new) {
+            (true, true) => good("new"),
+            (true, false) => doubt("differs"),
+            (false, _) => dim("as it was"),
+        };
         let unread = if file.read {
             String::new()
         } else {
@@ -75,21 +79,24 @@ fn one(source: &Source, columns: usize) -> String {
 
 fn movement_lines(movement: &Movement, columns: usize) -> String {
     let mut out = String::new();
-    let sides: [(&Moved, &str, fn(&str) -> String); 3] = [
-        (&movement.come, "come", good),
-        (&movement.gone, "gone", bad),
-        (&movement.changed, "have other values", doubt),
-    ];
-    for (moved, verb, color) in sides {
+    let noun = match movement.of.as_str() {
+        "entries" => "entry",
+        of => of.strip_suffix('s').unwrap_or(of),
+    };
+    let sides: [(&Moved, &str, fn(&str) -> String); 3] =
+        [(&movement.come, "new", good), (&movement.gone, "gone", bad), (&movement.changed, "changed", doubt)];
+    for (moved, what, color) in sides {
         if moved.count == 0 {
             continue;
         }
         let names: Vec<String> = moved.some.iter().map(|name| visible(name).into_owned()).collect();
         let more = moved.count - moved.some.len();
         let more = if more > 0 { format!(" and {} more", grouped(more as u64)) } else { String::new() };
-        let head = color(&format!("{} {verb}", grouped(moved.count as u64)));
-        let list = format!("{} {head}: {}{more}", movement.of, names.join(", "));
-        out.push_str(&hang("  ", &list, columns));
+        let head = match what {
+            "new" => color(&count(moved.count, &format!("new {noun}"))),
+            what => color(&format!("{} {what}", count(moved.count, noun))),
+        };
+        out.push_str(&hang("  ", &format!("{head}: {}{more}", names.join(", ")), columns));
     }
     out
 }
