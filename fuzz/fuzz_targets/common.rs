@@ -16,13 +16,9 @@ pub fn source() -> DataSource {
     let span = Span::new(FileId(0), 0, 0);
     let placed = |text: &str| Placed { text: text.to_string(), span };
     DataSource {
-        file: placed("x"),
-        format: None,
         realm: Some("r".to_string()),
         attributes: vec![("departmentNumber".to_string(), placed("wing")), ("name.familyName".to_string(), placed("topics"))],
-        at_least: None,
-        group_id: None,
-        active: Vec::new(),
+        ..DataSource::of(placed("x"))
     }
 }
 

@@ -1,6 +1,8 @@
 //! The catalog from cells, whatever file they come from.
 
 use crate::csv_table::{Block, Cells, CsvRow, CsvTable, Plain};
+use crate::manifest::DataSource;
+use crate::shape::{ByPath, Paths, Shape, inside, look};
 use crate::untidy::untidy_name;
 use bastide_model::column::{NONE, Values};
 use bastide_model::rows::{CatalogPart, CatalogRows, Codes, SourceRows, grid};
@@ -157,13 +159,66 @@ impl<'s> CatalogSink<'s> {
         }
     }
 
+    /// The field of a column of a source.
+    fn field_of(&self, source: &DataSource, theirs: &str) -> Option<CatalogField> {
+        self.field(source.ours(theirs)).filter(|_| !source.ignores(theirs))
+    }
+
+    /// Whether a column holds a set.
+    pub fn is_set(&self, name: &str) -> bool {
+        name == "sources"
+            || matches!(self.field(name), Some(CatalogField::Attribute(id)) if self.schema.resource_attributes[id.index()].set)
+    }
+
+    /// Gathers what is at which path, of a CSV file whose rows give their parents so. What is wrong with it is told when it is
+    /// read.
+    pub fn paths(&self, file: FileId, text: &str, source: &DataSource, paths: &mut Paths) {
+        let mut out = Diagnostics::new();
+        let Some(mut table) = CsvTable::open(file, text, &mut out) else { return };
+        let column =
+            |wanted: CatalogField| table.header.iter().position(|c| self.field_of(source, &c.text) == Some(wanted));
+        let (Some(parent), Some(name)) = (column(CatalogField::Parent), column(CatalogField::Name)) else { return };
+        let id = column(CatalogField::Id);
+        let mut row = table.row();
+        while table.next(&mut row, &mut out) {
+            let path = inside(row.text(parent), row.text(name));
+            let id = id.map_or_else(|| path.clone(), |id| row.text(id).to_string());
+            paths
+                .entry(path)
+                .and_modify(|known| *known = known.take().filter(|known| *known == id))
+                .or_insert(Some(id));
+        }
+    }
+
     /// Reads a CSV file.
-    pub fn csv(&mut self, file: FileId, text: &str, out: &mut Diagnostics) {
+    pub fn csv(&mut self, file: FileId, text: &str, source: &DataSource, paths: &Paths, out: &mut Diagnostics) {
         let Some(mut table) = CsvTable::open(file, text, out) else { return };
-        let fields = table.fields(|n| self.field(n), &self.known(), &["id", "parent", "kind", "name"], out);
+        let known = self.known();
+        look(source, &known, out);
+        let mut required = vec!["parent", "name"];
+        required.extend((!source.by_path).then_some("id"));
+        required.extend(source.kind.is_none().then_some("kind"));
+        let ignored = |name: &str| source.ignores(name);
+        let mut fields = table.fields_but(|n| self.field_of(source, n), &known, &required, &ignored, out);
+        let ours = |cell: &bastide_model::rows::Cell| {
+            (!source.ignores(&cell.text)).then(|| source.ours(&cell.text).to_string())
+        };
+        let names: Vec<Option<String>> = table.header.iter().map(ours).collect();
+        let mut shape = Shape::new(source, &names, &|name| self.is_set(name));
+        let at = |fields: &[Option<CatalogField>], wanted| fields.iter().position(|f| *f == Some(wanted));
+        if shape.with_kind(at(&fields, CatalogField::Kind)) == Some(fields.len()) {
+            fields.push(Some(CatalogField::Kind));
+        }
+        if let (true, Some(parent), Some(name)) =
+            (source.by_path, at(&fields, CatalogField::Parent), at(&fields, CatalogField::Name))
+            && shape.with_paths(ByPath { parent, name, paths }, at(&fields, CatalogField::Id)) == fields.len()
+        {
+            fields.push(Some(CatalogField::Id));
+        }
         let layout = Self::layout(&fields);
         let parts = (text.len() / PART).max(LEAST_PARTS * rayon::current_num_threads());
         if out.is_empty()
+            && shape.is_plain()
             && let Some(parts) = table.plain(parts)
             && self.in_parts(&layout, &parts, table.first_line())
         {
@@ -171,7 +226,11 @@ impl<'s> CatalogSink<'s> {
         }
         let mut row = table.row();
         while table.next(&mut row, out) {
-            self.row(&layout, &row, out);
+            if shape.is_plain() {
+                self.row(&layout, &row, out);
+            } else {
+                self.row(&layout, &shape.row(&row), out);
+            }
         }
     }
 

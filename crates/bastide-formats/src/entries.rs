@@ -1,6 +1,8 @@
 //! Access entries from CSV; the engine makes statements of them.
 
 use crate::csv_table::{Cells, CsvTable};
+use crate::manifest::DataSource;
+use crate::shape::{Shape, look};
 use bastide_model::rows::{Cell, EntryRow};
 use bastide_model::tidy::untidy;
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
@@ -8,15 +10,22 @@ use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 const COLUMNS: [&str; 9] = ["subject", "modality", "actions", "place", "reach", "layer", "from", "until", "note"];
 
 /// Reads a CSV file of entries.
-pub fn csv(file: FileId, text: &str, rows: &mut Vec<EntryRow>, out: &mut Diagnostics) {
+pub fn csv(file: FileId, text: &str, source: &DataSource, rows: &mut Vec<EntryRow>, out: &mut Diagnostics) {
     let Some(mut table) = CsvTable::open(file, text, out) else { return };
     let known: Vec<String> = COLUMNS.iter().map(|c| c.to_string()).collect();
-    let field = |name: &str| COLUMNS.iter().position(|c| *c == name);
-    let fields = table.fields(field, &known, &COLUMNS[..5], out);
+    look(source, &known, out);
+    let field = |name: &str| {
+        let ours = source.ours(name);
+        COLUMNS.iter().position(|c| *c == ours).filter(|_| !source.ignores(name))
+    };
+    let fields = table.fields_but(field, &known, &COLUMNS[..5], &|name| source.ignores(name), out);
+    let names: Vec<Option<String>> = fields.iter().map(|f| f.map(|at| COLUMNS[at].to_string())).collect();
+    let shape = Shape::new(source, &names, &|name| name == "actions");
     let columns: [Option<usize>; 9] = std::array::from_fn(|wanted| fields.iter().position(|f| *f == Some(wanted)));
-    let mut row = table.row();
-    while table.next(&mut row, out) {
-        let (spans, whole) = (row.spans(), row.place().span());
+    let mut raw = table.row();
+    while table.next(&mut raw, out) {
+        let (spans, whole) = (raw.spans(), raw.place().span());
+        let row = shape.row(&raw);
         let cell = |wanted: usize| match columns[wanted] {
             Some(column) => {
                 Cell { text: row.text(column).to_string(), span: spans.get(column).copied().unwrap_or(whole) }
@@ -37,6 +46,7 @@ pub fn csv(file: FileId, text: &str, rows: &mut Vec<EntryRow>, out: &mut Diagnos
             modality: cell(1),
             actions: cell(2),
             place: cell(3),
+            by_path: false,
             reach: cell(4),
             layer: cell(5),
             from: cell(6),

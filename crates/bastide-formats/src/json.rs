@@ -1,7 +1,9 @@
 //! JSON values as cells, and a catalog with one JSON object a line.
 
-use crate::catalog::CatalogSink;
+use crate::catalog::{CatalogField, CatalogSink};
 use crate::csv_table::{Cells, unknown_column};
+use crate::manifest::DataSource;
+use crate::shape::look;
 use crate::strict::{Keys, object};
 use crate::text::LONGEST_LINE;
 use bastide_model::rows::RowPlace;
@@ -92,7 +94,12 @@ pub fn not_json(file: FileId, text: &str, from: usize, error: &serde_json::Error
 }
 
 /// Reads a catalog with one object a line; keys are the columns of the CSV form.
-pub fn catalog(file: FileId, text: &str, sink: &mut CatalogSink, out: &mut Diagnostics) {
+pub fn catalog(file: FileId, text: &str, source: &DataSource, sink: &mut CatalogSink, out: &mut Diagnostics) {
+    look(source, &sink.known(), out);
+    if source.by_path {
+        let message = "parents that are given as paths are read of tables alone";
+        out.push(Diagnostic::at(&codes::UNSUPPORTED, source.file.span, message));
+    }
     let mut told: Vec<String> = Vec::new();
     for (place, line) in lines(file, text) {
         if line.len() > LONGEST_LINE {
@@ -109,7 +116,11 @@ pub fn catalog(file: FileId, text: &str, sink: &mut CatalogSink, out: &mut Diagn
         };
         let (mut fields, mut texts) = (Vec::new(), Vec::new());
         for (key, value) in &object {
-            let field = sink.field(key);
+            if source.ignores(key) {
+                continue;
+            }
+            let ours = source.ours(key);
+            let field = sink.field(ours);
             if field.is_none() && !told.contains(key) {
                 told.push(key.clone());
                 out.push(unknown_column(key, place.span(), &sink.known()));
@@ -117,12 +128,17 @@ pub fn catalog(file: FileId, text: &str, sink: &mut CatalogSink, out: &mut Diagn
             match cell(value) {
                 Ok(text) => {
                     fields.push(field);
-                    texts.push(text);
+                    texts.push(source.value(ours, sink.is_set(ours), &text).unwrap_or(text));
                 }
                 Err(message) => {
                     out.push(Diagnostic::at(&codes::BAD_VALUE, place.span(), format!("`{key}`: {message}")))
                 }
             }
+        }
+        let kind = fields.iter().position(|field| *field == Some(CatalogField::Kind));
+        if let (Some(given), None) = (&source.kind, kind.filter(|at| !texts[*at].is_empty())) {
+            fields.push(Some(CatalogField::Kind));
+            texts.push(given.text.clone());
         }
         sink.loose(&fields, &LooseCells { texts, place }, out);
     }

@@ -191,7 +191,8 @@ fn user(
     if let (Some(id), Some(dn)) = (fields.iter().position(|f| *f == Some(PeopleField::Id)), entry.values("dn").next()) {
         links.names.insert(normal(dn), MemberRow::User(cells.texts[id].clone()));
     }
-    if people.row(&fields, &cells, source.realm.as_deref(), out) {
+    let shape = people.shape(source, &mut fields);
+    if people.row(&fields, &shape.row(&cells), source.realm.as_deref(), out) {
         source.active.iter().for_each(|rule| entry.must_be_text(&rule.attribute.text, out));
         people.activity(&source.active, &|name| entry.values(name).map(str::to_string).collect());
         for other in entry.attributes.iter().filter(|a| a.name != "dn" && !read.contains(&a.name)) {

@@ -30,6 +30,7 @@ pub mod csv_table;
 pub mod decisions;
 pub mod entries;
 pub mod farewell;
+pub mod grid;
 pub mod groups;
 pub mod json;
 pub mod junit;
@@ -40,6 +41,7 @@ pub mod parquet;
 pub mod people;
 pub mod sarif;
 pub mod scim;
+pub mod shape;
 pub mod sheets;
 pub mod store;
 pub mod stray;
@@ -47,6 +49,7 @@ pub mod strict;
 pub mod text;
 pub mod untidy;
 pub mod usage;
+pub mod workbook;
 pub mod write;
 
 /// The program of the guide's page on the library, which is run as it stands there.

@@ -6,12 +6,13 @@ use crate::ldif::{self, LdifLinks};
 use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::people::PeopleSink;
 use crate::scim::{self, ScimLinks};
+use crate::shape::Paths;
 use crate::store::{Folder, Laid, Store, find};
 use crate::stray;
 use crate::text;
 use crate::usage::Used;
 use crate::write::{self, Refused, Settled, Texts};
-use crate::{entries, groups, json, usage};
+use crate::{entries, grid, groups, json, usage, workbook};
 use bastide_engine::resolve::{self, Parts};
 use bastide_model::rows::{EntryRow, GroupRows};
 use bastide_model::{Estate, Schema};
@@ -61,8 +62,20 @@ pub struct Tables {
     pub entries: Vec<(FileId, Format)>,
     /// Policy files, in byte order of their relative paths.
     pub policy: Vec<FileId>,
-    /// For sources of people that name their columns otherwise: their names and ours.
+    /// For sources that name their columns otherwise: their names and ours.
     pub columns: HashMap<FileId, Vec<(String, String)>>,
+    /// The catalogs whose rows give their parents by path.
+    pub by_path: Vec<FileId>,
+}
+
+impl Tables {
+    fn note_columns(&mut self, file: FileId, source: &DataSource) {
+        let mapped = source.attributes.iter().map(|(theirs, ours)| (theirs.clone(), ours.text.clone()));
+        self.columns.insert(file, mapped.collect());
+        if source.by_path {
+            self.by_path.push(file);
+        }
+    }
 }
 
 /// Reads the estate in a folder. What cannot be read at all is told as an error of the estate.
@@ -300,13 +313,21 @@ impl<'r> Loader<'r> {
         let before = errors(&self.out);
         let mut catalog = CatalogSink::new(&schema);
         let mut came = Came::of(&manifest.catalog);
-        for (file, format, source) in self.files(&manifest.catalog, &[Format::Csv, Format::JsonLines]) {
+        let files = self.files(&manifest.catalog, &[Format::Csv, Format::JsonLines, Format::Workbook]);
+        let mut paths = Paths::new();
+        for (file, _, source) in
+            files.iter().filter(|(_, format, source)| source.by_path && *format != Format::JsonLines)
+        {
+            catalog.paths(*file, self.sources.text(*file), source, &mut paths);
+        }
+        for (file, format, source) in files {
             self.tables.catalog.push((file, format));
+            self.tables.note_columns(file, source);
             let text = self.sources.text(file);
             let rows = catalog.count();
             match format {
-                Format::JsonLines => json::catalog(file, text, &mut catalog, &mut self.out),
-                _ => catalog.csv(file, text, &mut self.out),
+                Format::JsonLines => json::catalog(file, text, source, &mut catalog, &mut self.out),
+                _ => catalog.csv(file, text, source, &paths, &mut self.out),
             }
             came.note(source, catalog.count() - rows);
         }
@@ -314,10 +335,16 @@ impl<'r> Loader<'r> {
         let catalog_whole = errors(&self.out) == before;
         let mut entry_rows: Vec<EntryRow> = Vec::new();
         let mut came = Came::of(&manifest.entries);
-        for (file, format, source) in self.files(&manifest.entries, &[Format::Csv]) {
-            self.tables.entries.push((file, format));
+        for (file, format, source) in self.files(&manifest.entries, &[Format::Csv, Format::Workbook]) {
+            // What is kept as a grid has no rows that could be written.
+            self.tables.entries.push((file, if source.grid.is_some() { Format::Workbook } else { format }));
+            self.tables.note_columns(file, source);
             let rows = entry_rows.len();
-            entries::csv(file, self.sources.text(file), &mut entry_rows, &mut self.out);
+            let text = self.sources.text(file);
+            match source.grid {
+                Some(reach) => grid::csv(file, text, source, reach, &mut entry_rows, &mut self.out),
+                None => entries::csv(file, text, source, &mut entry_rows, &mut self.out),
+            }
             came.note(source, entry_rows.len() - rows);
         }
         came.report(&mut self.out);
@@ -371,12 +398,34 @@ impl<'r> Loader<'r> {
         Some(file)
     }
 
+    /// Reads a sheet of a workbook, as a table.
+    fn sheet(&mut self, path: &str, source: &DataSource) -> Option<FileId> {
+        let bytes = self.store.read(path).map_err(|error| format!("the file cannot be read: {error}"));
+        let sheet = source.sheet.as_ref().map(|sheet| sheet.text.as_str());
+        match bytes.and_then(|bytes| workbook::table(path, &bytes, sheet)) {
+            Ok(text) => {
+                let file = self.sources.add(path, text);
+                if self.outside && self.store.is_outside(path).unwrap_or(true) {
+                    self.sources.hide(file);
+                }
+                Some(file)
+            }
+            Err(message) => {
+                let span = source.sheet.as_ref().map_or(source.file.span, |sheet| sheet.span);
+                self.out.push(Diagnostic::at(&codes::UNREADABLE, span, format!("`{path}`: {message}")));
+                None
+            }
+        }
+    }
+
     /// Where the files are that sources name; whatever is wrong is told when they are read.
     fn paths(&self, sources: &[DataSource]) -> Vec<String> {
         let find = |source: &DataSource| {
             find(self.store, &source.file.text, self.outside, source.file.span, &mut Diagnostics::new())
         };
-        sources.iter().flat_map(find).filter(|path| !self.texts.contains_key(path)).collect()
+        // Workbooks are no text.
+        let is_text = |path: &String| Format::of_name(path) != Some(Format::Workbook);
+        sources.iter().flat_map(find).filter(|path| !self.texts.contains_key(path) && is_text(path)).collect()
     }
 
     fn manifest(&mut self) -> Option<Manifest> {
@@ -429,11 +478,12 @@ impl<'r> Loader<'r> {
                         None => format!("the name `{path}` does not tell the format"),
                         Some(_) => format!("`{path}` is of a format that is not read here"),
                     };
-                    let help = "the formats are `csv`, `jsonl` (catalog), `scim` and `ldif` (people and groups); to name one, write `format = \"csv\"`";
+                    let help = "the formats are `csv`, sheets of workbooks (`.xlsx`, `.ods`), `jsonl` (catalog), `scim` and `ldif` (people and groups); to name one, write `format = \"csv\"`";
                     self.out.push(Diagnostic::at(&codes::MANIFEST, source.file.span, message).help(help));
                     continue;
                 };
-                if let Some(file) = self.read(&path) {
+                let read = if format == Format::Workbook { self.sheet(&path, source) } else { self.read(&path) };
+                if let Some(file) = read {
                     found.push((file, format, source));
                 }
             }
@@ -444,10 +494,11 @@ impl<'r> Loader<'r> {
     fn people_and_groups(&mut self, manifest: &Manifest, people: &mut PeopleSink, rows: &mut GroupRows) {
         let (mut names, mut ids) = (LdifLinks::default(), ScimLinks::default());
         let mut came = Came::of(&manifest.people);
-        for (file, format, source) in self.files(&manifest.people, &[Format::Csv, Format::Scim, Format::Ldif]) {
+        for (file, format, source) in
+            self.files(&manifest.people, &[Format::Csv, Format::Workbook, Format::Scim, Format::Ldif])
+        {
             self.tables.people.push((file, format));
-            let mapped = source.attributes.iter().map(|(theirs, ours)| (theirs.clone(), ours.text.clone()));
-            self.tables.columns.insert(file, mapped.collect());
+            self.tables.note_columns(file, source);
             let text = self.sources.text(file);
             let before = people.count() + rows.groups.len();
             match format {
@@ -459,14 +510,17 @@ impl<'r> Loader<'r> {
         }
         came.report(&mut self.out);
         let mut came = Came::of(&manifest.groups);
-        for (file, format, source) in self.files(&manifest.groups, &[Format::Csv, Format::Scim, Format::Ldif]) {
+        for (file, format, source) in
+            self.files(&manifest.groups, &[Format::Csv, Format::Workbook, Format::Scim, Format::Ldif])
+        {
             self.tables.groups.push((file, format));
+            self.tables.note_columns(file, source);
             let text = self.sources.text(file);
             let before = rows.groups.len() + people.count();
             match format {
                 Format::Ldif => ldif::read(file, text, source, people, rows, &mut names, &mut self.out),
                 Format::Scim => scim::read(file, text, source, people, rows, &mut ids, &mut self.out),
-                _ => groups::csv(file, text, rows, &mut self.out),
+                _ => groups::csv(file, text, source, rows, &mut self.out),
             }
             came.note(source, rows.groups.len() + people.count() - before);
         }

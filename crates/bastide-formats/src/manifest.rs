@@ -7,8 +7,8 @@ pub use import::{Import, Secret, System};
 use crate::activity::{ActiveRule, Off};
 use crate::farewell::WORDS;
 use crate::text::Placed;
-use bastide_model::Combining;
 use bastide_model::value::Pattern;
+use bastide_model::{Combining, Reach};
 use bastide_syntax::codes::Code;
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Severity, Span, codes};
@@ -29,6 +29,8 @@ pub enum Format {
     Scim,
     /// RFC 2849.
     Ldif,
+    /// A sheet of a workbook: Office Open XML (ISO/IEC 29500) or OpenDocument (ISO/IEC 26300).
+    Workbook,
 }
 
 impl Format {
@@ -44,6 +46,8 @@ impl Format {
             (".scim.jsonl", Format::Scim),
             (".jsonl", Format::JsonLines),
             (".ldif", Format::Ldif),
+            (".xlsx", Format::Workbook),
+            (".ods", Format::Workbook),
         ];
         endings.iter().find(|(ending, _)| name.ends_with(ending)).map(|(_, format)| *format)
     }
@@ -66,9 +70,43 @@ pub struct DataSource {
     pub group_id: Option<Placed>,
     /// What says whether an account is active.
     pub active: Vec<ActiveRule>,
+    /// Columns that are left aside.
+    pub ignore: Vec<Placed>,
+    /// By our name of a column, their words and ours.
+    pub values: Vec<(Placed, Words)>,
+    /// The kind of rows that say none.
+    pub kind: Option<Placed>,
+    /// Whether parents are given as paths.
+    pub by_path: bool,
+    /// The sheet of a workbook; the first one otherwise.
+    pub sheet: Option<Placed>,
+    /// Whether it is a grid of users by places, and how far what is in it reaches.
+    pub grid: Option<Reach>,
 }
 
+/// Their words, and ours.
+pub type Words = Vec<(String, Placed)>;
+
 impl DataSource {
+    /// A file, read as it is.
+    pub fn of(file: Placed) -> DataSource {
+        DataSource {
+            file,
+            format: None,
+            realm: None,
+            attributes: Vec::new(),
+            at_least: None,
+            group_id: None,
+            active: Vec::new(),
+            ignore: Vec::new(),
+            values: Vec::new(),
+            kind: None,
+            by_path: false,
+            sheet: None,
+            grid: None,
+        }
+    }
+
     /// Whether it reads a file, by its path in the estate.
     pub fn names(&self, path: &str) -> bool {
         names(&self.file.text, path)
@@ -136,6 +174,11 @@ impl Default for AuditSettings {
         }
     }
 }
+
+/// What every source may say.
+const FILE: &[&str] = &["file", "format", "at_least"];
+/// What sources may say whose rows are shaped.
+const SHAPE: &[&str] = &["attributes", "ignore", "values", "sheet"];
 
 /// Reads a manifest. What cannot be used is reported.
 pub fn read(file: FileId, text: &str, out: &mut Diagnostics) -> Manifest {
@@ -240,15 +283,15 @@ impl Reader<'_> {
                 "policy" => manifest.policy = self.texts(value),
                 "decide" => self.decide(value, &mut manifest),
                 "people" => {
-                    manifest.people = self
-                        .sources(value, &["file", "format", "at_least", "realm", "attributes", "group_id", "active"])
+                    manifest.people =
+                        self.sources(value, &[FILE, SHAPE, &["realm", "kind", "group_id", "active"]].concat())
                 }
                 "groups" => {
-                    manifest.groups = self.sources(value, &["file", "format", "at_least", "attributes", "group_id"])
+                    manifest.groups = self.sources(value, &[FILE, SHAPE, &["group_id"]].concat());
                 }
-                "catalog" => manifest.catalog = self.sources(value, &["file", "format", "at_least"]),
-                "entries" => manifest.entries = self.sources(value, &["file", "format", "at_least"]),
-                "usage" => manifest.usage = self.sources(value, &["file", "format", "at_least"]),
+                "catalog" => manifest.catalog = self.sources(value, &[FILE, SHAPE, &["kind", "parents"]].concat()),
+                "entries" => manifest.entries = self.sources(value, &[FILE, SHAPE, &["layout", "reach"]].concat()),
+                "usage" => manifest.usage = self.sources(value, FILE),
                 "import" => manifest.imports = self.imports(value),
                 "allow" => self.allow(value, &mut manifest),
                 "check" => self.check(value, &mut manifest),
@@ -393,12 +436,37 @@ impl Reader<'_> {
         let table = self.table(value)?;
         let (mut file, mut format, mut realm, mut attributes) = (None, None, None, Vec::new());
         let (mut at_least, mut group_id, mut active) = (None, None, Vec::new());
+        let (mut ignore, mut values, mut kind, mut by_path) = (Vec::new(), Vec::new(), None, false);
+        let (mut sheet, mut is_grid, mut reach) = (None, false, None);
         for (key, value) in self.entries(table, known) {
             match key.get_ref().as_ref() {
                 "file" => file = self.text(value),
                 "realm" => realm = self.text(value).map(|t| t.text),
                 "group_id" => group_id = self.text(value),
                 "active" => active = self.activity(value),
+                "ignore" => ignore = self.texts(value),
+                "kind" => kind = self.text(value),
+                "sheet" => sheet = self.text(value),
+                "values" => values = self.words(value),
+                "parents" => match self.text(value) {
+                    Some(text) if text.text == "paths" => by_path = true,
+                    Some(text) if text.text == "ids" => {}
+                    Some(_) => self.wrong(value, "expected `\"paths\"` or `\"ids\"`: how parents are given"),
+                    None => {}
+                },
+                "layout" => match self.text(value) {
+                    Some(text) if text.text == "grid" => is_grid = true,
+                    Some(text) if text.text == "rows" => {}
+                    Some(_) => self.wrong(value, "expected `\"grid\"` (users down, places across) or `\"rows\"`"),
+                    None => {}
+                },
+                "reach" => {
+                    let text = self.text(value).map(|t| t.text).unwrap_or_default();
+                    match [Reach::Under, Reach::Below, Reach::At].into_iter().find(|reach| reach.word() == text) {
+                        Some(found) => reach = Some((found, self.span(value))),
+                        None => self.wrong(value, "a reach is `under`, `below` or `at`"),
+                    }
+                }
                 "at_least" => {
                     let number = match value.get_ref() {
                         DeValue::Integer(number) => number.as_str().replace('_', "").parse::<usize>().ok(),
@@ -428,7 +496,42 @@ impl Reader<'_> {
             let span = self.span(value);
             self.out.push(Diagnostic::at(&codes::MANIFEST, span, "a source that does not say `file`"));
         }
-        Some(DataSource { file: file?, format, realm, attributes, at_least, group_id, active })
+        if let Some((_, span)) = reach.filter(|_| !is_grid) {
+            let message = "`reach` is said of a grid alone: of rows each says its own";
+            self.out.push(Diagnostic::at(&codes::MANIFEST, span, message));
+        }
+        let grid = is_grid.then(|| reach.map_or(Reach::Under, |(reach, _)| reach));
+        Some(DataSource {
+            format,
+            realm,
+            attributes,
+            at_least,
+            group_id,
+            active,
+            ignore,
+            values,
+            kind,
+            by_path,
+            sheet,
+            grid,
+            ..DataSource::of(file?)
+        })
+    }
+
+    /// `[people.values.active]`: their words and ours, by our name of the column.
+    fn words(&mut self, value: &Spanned<DeValue>) -> Vec<(Placed, Words)> {
+        let mut found = Vec::new();
+        let Some(table) = self.table(value) else { return found };
+        for (name, words) in table {
+            let of = Placed { text: name.get_ref().to_string(), span: self.span(name) };
+            let Some(table) = self.table(words) else { continue };
+            let mut list = Words::new();
+            for (theirs, ours) in table {
+                list.extend(self.text(ours).map(|ours| (theirs.get_ref().to_string(), ours)));
+            }
+            found.push((of, list));
+        }
+        found
     }
 
     /// `[people.active]`, or several of them.

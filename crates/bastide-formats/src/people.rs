@@ -4,6 +4,7 @@ use crate::activity::ActiveRule;
 use crate::csv_table::{Cells, CsvTable, unknown_column};
 use crate::farewell::Farewells;
 use crate::manifest::DataSource;
+use crate::shape::Shape;
 use crate::untidy::untidy_name;
 use bastide_model::column::ColumnBuilder;
 use bastide_model::rows::PeopleRows;
@@ -71,6 +72,30 @@ impl<'s> PeopleSink<'s> {
         })
     }
 
+    /// Our name of a field.
+    fn name_of(&self, field: PeopleField) -> &str {
+        match field {
+            PeopleField::Id => "id",
+            PeopleField::Name => "name",
+            PeopleField::Kind => "kind",
+            PeopleField::Active => "active",
+            PeopleField::Realm => "realm",
+            PeopleField::Attribute(id) => &self.schema.user_attributes[id.index()].name,
+        }
+    }
+
+    /// How the rows of a source are shaped that have these fields; a column of the kind may come behind them.
+    pub fn shape<'f>(&self, source: &'f DataSource, fields: &mut Vec<Option<PeopleField>>) -> Shape<'f> {
+        let names: Vec<Option<String>> =
+            fields.iter().map(|field| field.map(|field| self.name_of(field).to_string())).collect();
+        let mut shape = Shape::new(source, &names, &|name| self.field(name).is_some_and(|field| self.is_set(field)));
+        let kind = fields.iter().position(|field| *field == Some(PeopleField::Kind));
+        if shape.with_kind(kind) == Some(fields.len()) {
+            fields.push(Some(PeopleField::Kind));
+        }
+        shape
+    }
+
     /// Whether a field holds a set.
     pub fn is_set(&self, field: PeopleField) -> bool {
         matches!(field, PeopleField::Attribute(id) if self.schema.user_attributes[id.index()].set)
@@ -85,6 +110,13 @@ impl<'s> PeopleSink<'s> {
     /// The mapping of a source, its right sides looked up. Unknown ones are reported.
     pub fn mapping(&self, source: &DataSource, out: &mut Diagnostics) -> Vec<(String, PeopleField)> {
         let mut found = Vec::new();
+        for (of, _) in source.values.iter().filter(|(of, _)| self.field(&of.text).is_none()) {
+            out.push(unknown_column(&of.text, of.span, &self.known()));
+        }
+        if let Some(kind) = source.kind.as_ref().filter(|kind| !USER_KINDS.contains(&kind.text.as_str())) {
+            let message = format!("`{}` is no kind of user: `person`, `guest` or `service`", kind.text);
+            out.push(Diagnostic::at(&codes::BAD_VALUE, kind.span, message));
+        }
         for (theirs, ours) in &source.attributes {
             match self.field(&ours.text) {
                 Some(field) => found.push((theirs.clone(), field)),
@@ -221,20 +253,22 @@ impl<'s> PeopleSink<'s> {
         let mapping = self.mapping(source, out);
         let Some(mut table) = CsvTable::open(file, text, out) else { return };
         let field = |name: &str| {
-            mapping.iter().find(|(theirs, _)| theirs == name).map(|(_, f)| *f).or_else(|| self.field(name))
+            let mapped = mapping.iter().find(|(theirs, _)| theirs == name).map(|(_, f)| *f);
+            mapped.or_else(|| self.field(name)).filter(|_| !source.ignores(name))
         };
         // Columns that say whether somebody is active need be nothing else.
         let header: Vec<String> = table.header.iter().map(|c| c.text.clone()).collect();
         let mut known = self.known();
-        let asked = |name: &str| source.active.iter().any(|rule| rule.attribute.text == name);
+        let asked = |name: &str| source.ignores(name) || source.active.iter().any(|rule| rule.attribute.text == name);
         known.extend(header.iter().filter(|name| asked(name)).cloned());
         for rule in source.active.iter().filter(|rule| !header.contains(&rule.attribute.text)) {
             out.push(unknown_column(&rule.attribute.text, rule.attribute.span, &header));
         }
-        let fields = table.fields_but(field, &known, &["id"], &asked, out);
+        let mut fields = table.fields_but(field, &known, &["id"], &asked, out);
+        let shape = self.shape(source, &mut fields);
         let mut row = table.row();
         while table.next(&mut row, out) {
-            if self.row(&fields, &row, source.realm.as_deref(), out) {
+            if self.row(&fields, &shape.row(&row), source.realm.as_deref(), out) {
                 let values = |name: &str| {
                     let cell = header.iter().position(|h| h == name).map(|at| row.text(at).to_string());
                     cell.filter(|text| !text.is_empty()).into_iter().collect()

@@ -330,7 +330,8 @@ fn user(
     if let (Some(theirs), Some(ours)) = (get(resource, "id").and_then(Value::as_str), id) {
         links.users.insert(theirs.to_string(), ours);
     }
-    if people.row(&fields, &cells, source.realm.as_deref(), out) {
+    let shape = people.shape(source, &mut fields);
+    if people.row(&fields, &shape.row(&cells), source.realm.as_deref(), out) {
         let values = |name: &str| match lookup(resource, name).map(cell) {
             Some(Ok(text)) if !text.is_empty() => vec![text],
             // What cannot be read is not known.

@@ -301,6 +301,8 @@ pub struct EntryRow {
     pub actions: Cell,
     /// A catalog id; empty: everywhere.
     pub place: Cell,
+    /// Whether the place may be a path, too.
+    pub by_path: bool,
     /// `under`, `below`, `at`.
     pub reach: Cell,
     /// A layer.

@@ -131,7 +131,12 @@ impl Scope<'_> {
         if row.place.text.is_empty() {
             return None;
         }
-        let resource = self.place_id(&row.place.text, row.place.span, out);
+        let found = if row.by_path { self.catalog.find(&row.place.text) } else { None };
+        let resource = match found {
+            None if row.by_path => self.plain_path(&row.place.text, row.place.span, out),
+            None => self.place_id(&row.place.text, row.place.span, out),
+            found => found,
+        };
         Some(resource.into_iter().map(|resource| Place { resource, reach, span: row.place.span }).collect())
     }
 }

@@ -170,6 +170,25 @@ impl Scope<'_> {
         found
     }
 
+    /// The one resource of a path in which nothing is a wild card. Of several of the same name none is meant.
+    pub fn plain_path(&self, path: &str, span: Span, out: &mut Diagnostics) -> Option<ResourceId> {
+        let pattern = PathPattern::new(&path.replace('*', "\\*"));
+        let found = self.catalog.matching(&pattern);
+        match found.as_slice() {
+            [only] => Some(*only),
+            [] => {
+                out.push(self.stale_path(path, &pattern, span));
+                None
+            }
+            [first, ..] => {
+                let message = format!("path `{path}` fits {} resources of the same name", found.len());
+                let help = format!("to name one of them, write its id: `{}`", self.catalog.id(*first));
+                out.push(Diagnostic::at(&codes::AMBIGUOUS_PLACE, span, message).help(help));
+                None
+            }
+        }
+    }
+
     fn stale_path(&self, written: &str, pattern: &PathPattern, span: Span) -> Diagnostic {
         let message = format!("no resource fits the path `{written}`: this place reaches nothing");
         let diagnostic = Diagnostic::at(&codes::STALE_PLACE, span, message);

@@ -59,7 +59,8 @@ impl Store for Memory {
     fn identity(&self, folder: &str) -> io::Result<(u64, u64)> {
         // There are no links: a folder has one path, and is told by the first of what lies in it and by how deep it is.
         let at = self.0.keys().position(|path| path.starts_with(folder));
-        Ok((at.map_or(u64::MAX, |at| at as u64), folder.split('/').count() as u64))
+        let depth = folder.split('/').filter(|segment| !segment.is_empty()).count();
+        Ok((at.map_or(u64::MAX, |at| at as u64), depth as u64))
     }
 
     fn is_outside(&self, _path: &str) -> io::Result<bool> {
@@ -84,6 +85,8 @@ mod tests {
         assert_eq!(memory.kind("b/c.csv").unwrap(), Some(Kind::File));
         assert_eq!(memory.kind("c").unwrap(), None);
         assert_ne!(memory.identity("").unwrap(), memory.identity("b").unwrap());
+        let alone: Memory = [("data/a.csv", "")].into_iter().collect();
+        assert_ne!(alone.identity("").unwrap(), alone.identity("data").unwrap());
         assert_ne!(memory.identity("b").unwrap(), memory.identity("b/d").unwrap());
         assert_eq!(memory.read("b/c.csv").unwrap(), b"x");
         assert_eq!(memory.take("b/c.csv").as_deref(), Some(&b"x"[..]));

@@ -21,6 +21,11 @@ impl<R: Read> Limited<R> {
         Limited { from, left: packed.saturating_mul(RATIO).clamp(ALWAYS, MOST) }
     }
 
+    /// Something else within the same limit: what is left of it.
+    pub fn with<S>(self, from: S) -> Limited<S> {
+        Limited { from, left: self.left }
+    }
+
     /// All that comes out.
     ///
     /// # Errors

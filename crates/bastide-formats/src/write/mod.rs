@@ -21,18 +21,20 @@ pub use place::{keep, may_be_replaced};
 
 use crate::load::Loaded;
 use crate::manifest::Format;
+use crate::shape;
 use bastide_engine::change::{Change, ResourceCell, UserCell, cell_text, entry_cells};
 use bastide_model::groups::Member;
 use bastide_model::statement::Sort;
 use bastide_model::{ActionId, Estate, Origin, Statement, StatementId};
 use bastide_syntax::{FileId, tree};
+use hashbrown::HashMap;
 use std::collections::BTreeMap;
 
 /// Why a change cannot be written back.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum WriteError {
     /// The line stands in a file that is made elsewhere.
-    #[error("`{file}` is an export of a directory or a packed file: make the change where it comes from")]
+    #[error("`{file}` is an export of a directory, a workbook or a packed file: make the change where it comes from")]
     Export {
         /// The file.
         file: String,
@@ -117,7 +119,13 @@ pub fn newcomers(loaded: &Loaded, estate: &Estate, list: &[Newcomer]) -> Result<
         };
         let files = plan.csv(tables);
         let row = |file: FileId| -> Vec<(String, String)> {
-            cells.iter().map(|(name, value)| (plan.column(file, name), value.clone())).collect()
+            let by_path = plan.loaded.tables.by_path.contains(&file);
+            let value =
+                |name: &str, value: &String| match estate.catalog.find(value).filter(|_| by_path && name == "parent") {
+                    Some(parent) => estate.catalog.path(parent),
+                    None => value.clone(),
+                };
+            cells.iter().map(|(name, given)| (plan.column(file, name), value(name, given))).collect()
         };
         let fits =
             |file: &&FileId| table::append(&plan.text(&plan.name(**file), **file), &borrowed(&row(**file))).is_some();
@@ -157,7 +165,10 @@ impl Plan<'_> {
     /// Edits a CSV file; one of another form is somebody else's.
     fn edit(&mut self, file: FileId, what: &str, edit: impl FnOnce(&str) -> Option<String>) -> Result<(), WriteError> {
         let name = self.name(file);
-        let is_csv = Format::of_name(&name) == Some(Format::Csv) && !name.ends_with(".gz");
+        let tables = &self.loaded.tables;
+        let mut all = [&tables.people, &tables.groups, &tables.catalog, &tables.entries].into_iter().flatten();
+        let is_workbook = all.any(|(of, format)| *of == file && *format == Format::Workbook);
+        let is_csv = Format::of_name(&name) == Some(Format::Csv) && !name.ends_with(".gz") && !is_workbook;
         let is_policy = name.ends_with(".bastide");
         if !is_csv && !is_policy {
             return Err(WriteError::Export { file: name });
@@ -176,17 +187,20 @@ impl Plan<'_> {
             Change::Actions(_, actions) => self.action_names(actions),
             _ => Vec::new(),
         };
+        let column = |name: &str| self.column(origin.file, name);
+        let (from_column, until_column, actions_column) = (column("from"), column("until"), column("actions"));
         self.edit(origin.file, "the entry", |text| match change {
             Change::Window(_, from, until) => {
                 let day = |day: &Option<jiff::civil::Date>| day.map_or(String::new(), |d| d.to_string());
                 let is = |row: &table::Row| row.line == origin.line;
-                let text = table::set_cell(text, &is, "from", &day(from))?;
-                table::set_cell(&text, &is, "until", &day(until))
+                let text = table::set_cell(text, &is, &from_column, &day(from))?;
+                table::set_cell(&text, &is, &until_column, &day(until))
             }
             Change::Actions(_, actions) => {
                 let escaped = names.iter().map(|name| name.replace('\\', "\\\\").replace(';', "\\;"));
                 let cell = escaped.collect::<Vec<_>>().join(";");
-                table::set_cell(text, &|row| row.line == origin.line, "actions", &cell).filter(|_| !actions.is_empty())
+                table::set_cell(text, &|row| row.line == origin.line, &actions_column, &cell)
+                    .filter(|_| !actions.is_empty())
             }
             _ => table::remove_rows(text, &|row| row.line == origin.line),
         })
@@ -232,18 +246,31 @@ impl Plan<'_> {
             Change::Join(member, group) => {
                 let (group, member) = (estate.groups.id(*group), self.member(*member));
                 let files = self.csv(&self.loaded.tables.groups);
-                let named =
-                    |file: &&FileId| table::has_row(self.loaded.sources.text(**file), &|row| row.get("group") == group);
+                let of = |file: FileId| self.column(file, "group");
+                let named = |file: &&FileId| {
+                    let column = of(**file);
+                    table::has_row(self.loaded.sources.text(**file), &|row| row.get(&column) == group)
+                };
                 let file = files.iter().find(named).or(files.first()).copied();
                 let file = file.ok_or(WriteError::NoTable { what: "groups" })?;
+                let columns = (self.column(file, "group"), self.column(file, "member"));
                 self.edit(file, "the group", |text| {
-                    table::append(text, &[("group", group.to_string()), ("member", member)])
+                    table::append(text, &[(&columns.0, group.to_string()), (&columns.1, member)])
                 })
             }
             Change::Leave(member, group) => {
                 let origin = estate.groups.origin(*group, *member);
                 let (group, name) = (estate.groups.id(*group).to_string(), self.member(*member));
-                let is = |row: &table::Row| row.get("group") == group && row.get("member") == name;
+                let columns: HashMap<FileId, (String, String)> = self
+                    .csv(&self.loaded.tables.groups)
+                    .into_iter()
+                    .map(|file| (file, (self.column(file, "group"), self.column(file, "member"))))
+                    .collect();
+                let is = |file: FileId| {
+                    let (of, who) = &columns[&file];
+                    let (group, name) = (&group, &name);
+                    move |row: &table::Row| row.get(of) == group && row.get(who) == name
+                };
                 let files = self.csv(&self.loaded.tables.groups);
                 // Where the membership stands in an export too, taking out the row would not end it.
                 if let Some(origin) = origin
@@ -253,17 +280,18 @@ impl Plan<'_> {
                 }
                 let mut last = None;
                 for file in files.iter().copied() {
-                    if table::has_row(&self.text(&self.name(file), file), &is) {
-                        self.edit(file, "the membership", |text| table::remove_rows(text, &is))?;
+                    if table::has_row(&self.text(&self.name(file), file), &is(file)) {
+                        self.edit(file, "the membership", |text| table::remove_rows(text, &is(file)))?;
                         last = Some(file);
                     }
                 }
                 // A group that nobody is in any more is still a group: rules and entries name it.
                 let named = |file: &FileId| {
-                    table::has_row(&self.text(&self.name(*file), *file), &|row| row.get("group") == group)
+                    let column = &columns[file].0;
+                    table::has_row(&self.text(&self.name(*file), *file), &|row| row.get(column) == group)
                 };
                 if let Some(file) = last.filter(|_| !files.iter().any(named)) {
-                    self.edit(file, "the group", |text| table::append(text, &[("group", group.clone())]))?;
+                    self.edit(file, "the group", |text| table::append(text, &[(&columns[&file].0, group.clone())]))?;
                 }
                 Ok(())
             }
@@ -293,22 +321,33 @@ impl Plan<'_> {
                     ResourceCell::Attribute(at) => estate.schema.resource_attributes[at.index()].name.clone(),
                 };
                 let text = cell_text(&estate.schema, value);
-                self.edit(file, "the resource", |old| table::set_cell(old, &|row| row.get("id") == id, &name, &text))
+                let (mapped, id_column) = (self.column(file, &name), self.column(file, "id"));
+                let (parent, called) = (self.column(file, "parent"), self.column(file, "name"));
+                let by_path = self.loaded.tables.by_path.contains(&file);
+                self.edit(file, "the resource", |old| {
+                    // Without an id of its own, a row is told by its path.
+                    let is = |row: &table::Row| match row.get(&id_column) {
+                        "" if by_path => shape::inside(row.get(&parent), row.get(&called)) == id,
+                        own => own == id,
+                    };
+                    table::set_cell(old, &is, &mapped, &text)
+                })
             }
             Change::Give(entry) => {
                 let file = self.csv(&self.loaded.tables.entries).last().copied();
                 let file = file.ok_or(WriteError::NoTable { what: "entries" })?;
                 let names = ["subject", "modality", "actions", "place", "reach"];
-                let mut cells: Vec<(&str, String)> = names.into_iter().zip(entry_cells(estate, entry)).collect();
-                cells.extend(entry.because.clone().map(|note| ("note", note)));
-                cells.extend(entry.from.map(|day| ("from", day.to_string())));
-                cells.extend(entry.until.map(|day| ("until", day.to_string())));
+                let optional = ["note", "from", "until"].map(|name| self.column(file, name));
+                let mut cells: Vec<(String, String)> =
+                    names.map(|name| self.column(file, name)).into_iter().zip(entry_cells(estate, entry)).collect();
+                cells.extend(entry.because.clone().map(|note| (optional[0].clone(), note)));
+                cells.extend(entry.from.map(|day| (optional[1].clone(), day.to_string())));
+                cells.extend(entry.until.map(|day| (optional[2].clone(), day.to_string())));
                 self.edit(file, "the columns of entries", |text| {
                     // What an entry need not have may have no column yet.
-                    let mut optional = cells.iter().filter(|(name, _)| ["note", "from", "until"].contains(name));
-                    let text =
-                        optional.try_fold(text.to_string(), |text, (name, _)| table::with_column(&text, name))?;
-                    table::append(&text, &cells)
+                    let mut missing = cells.iter().filter(|(name, _)| optional.contains(name));
+                    let text = missing.try_fold(text.to_string(), |text, (name, _)| table::with_column(&text, name))?;
+                    table::append(&text, &borrowed(&cells))
                 })
             }
         }
@@ -326,7 +365,7 @@ impl Plan<'_> {
         tables.iter().filter(|(_, format)| *format == Format::Csv).map(|(file, _)| *file).filter(plain).collect()
     }
 
-    /// The name a source of people uses for one of ours.
+    /// The name a source uses for one of ours.
     fn column(&self, file: FileId, ours: &str) -> String {
         let names = self.loaded.tables.columns.get(&file);
         let theirs = names.and_then(|names| names.iter().find(|(_, our)| our == ours));
