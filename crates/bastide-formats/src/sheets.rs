@@ -1,4 +1,4 @@
-//! The sheets of an owner's review, as CSV files that any spreadsheet opens.
+//! The sheets of an owner's review, as CSV files that any spreadsheet opens, or as workbooks with a list to choose answers from.
 //!
 //! Cells that a spreadsheet would run as a formula are written with an apostrophe before them, which is taken
 //! off again when answers are read. Answers may come back parted by commas, semicolons or tabs, as
@@ -7,6 +7,10 @@
 use bastide_engine::difference::How;
 use bastide_engine::review::{Answer, Decision, Sheet};
 use bastide_model::schema::read_date;
+use rust_xlsxwriter::{
+    DataValidation, DataValidationErrorStyle, DocProperties, ExcelDateTime, Format, FormatAlign, ProtectionOptions,
+    Workbook, XlsxError,
+};
 use std::collections::HashSet;
 
 /// The columns; the last five are to be filled in.
@@ -29,11 +33,23 @@ const COLUMNS: [&str; 16] = [
     "reason",
 ];
 
+/// The first column that is to be filled in.
+const FILLED: u16 = 11;
+/// A cell of a workbook holds no more letters.
+const LONGEST_CELL: usize = 32_767;
+/// The height of a line of text, in points, and of so many lines of a row at most: the rest is seen when the cell is chosen.
+const LINE: (f64, usize) = (15.0, 12);
+/// Columns that tell a row, and need not be read.
+const KEYS: [&str; 3] = ["as_of", "given_by", "mark"];
+/// How wide the columns of a workbook are, in letters.
+const WIDTHS: [f64; 16] =
+    [18.0, 11.0, 10.0, 8.0, 28.0, 40.0, 24.0, 44.0, 10.0, 10.0, 44.0, 10.0, 20.0, 24.0, 12.0, 40.0];
+
 /// So many people are named in a cell.
 const MOST_PEOPLE: usize = 500;
 
-/// A name for the file of each sheet, each once, of letters that every system takes.
-pub fn names(sheets: &[Sheet]) -> Vec<String> {
+/// A name for the file of each sheet, each once, of letters that every system takes; `ending` is that of the file.
+pub fn names(sheets: &[Sheet], ending: &str) -> Vec<String> {
     let mut known: HashSet<String> = HashSet::new();
     let mut names = Vec::new();
     for sheet in sheets {
@@ -41,10 +57,10 @@ pub fn names(sheets: &[Sheet]) -> Vec<String> {
             sheet.name.chars().map(|c| if c.is_ascii_alphanumeric() || "._-".contains(c) { c } else { '-' }).collect();
         let plain = plain.trim_matches(['.', '-']).chars().take(80).collect::<String>();
         let plain = if plain.is_empty() { "nobody".to_string() } else { plain };
-        let mut name = format!("{plain}.csv");
+        let mut name = format!("{plain}.{ending}");
         let mut number = 2;
         while !known.insert(name.to_lowercase()) {
-            name = format!("{plain}-{number}.csv");
+            name = format!("{plain}-{number}.{ending}");
             number += 1;
         }
         names.push(name);
@@ -65,6 +81,77 @@ fn unguarded(text: &str) -> &str {
 pub fn text(sheet: &Sheet, date: &str) -> String {
     let mut out = csv::WriterBuilder::new().quote_style(csv::QuoteStyle::Always).from_writer(Vec::new());
     out.write_record(COLUMNS).expect("memory takes everything");
+    for cells in rows(sheet, date) {
+        let cells = cells.into_iter().chain(std::iter::repeat_n(String::new(), COLUMNS.len() - usize::from(FILLED)));
+        out.write_record(cells).expect("memory takes everything");
+    }
+    String::from_utf8(out.into_inner().expect("memory takes everything")).expect("it was text")
+}
+
+/// A sheet as a workbook (Office Open XML): what is asked cannot be changed, and an answer is chosen from a list.
+///
+/// # Errors
+/// An id is longer than a cell may be.
+pub fn workbook(sheet: &Sheet, date: &str) -> Result<Vec<u8>, XlsxError> {
+    let mut book = Workbook::new();
+    // The same sheet is the same file, whenever it is written.
+    let made = ExcelDateTime::parse_from_str(date)?;
+    book.set_properties(&DocProperties::new().set_creation_datetime(&made));
+    let head = Format::new().set_bold().set_text_wrap().set_align(FormatAlign::Top);
+    let asked = Format::new().set_text_wrap().set_align(FormatAlign::Top);
+    let key = Format::new().set_align(FormatAlign::Top).set_font_color("808080");
+    let open = Format::new().set_text_wrap().set_align(FormatAlign::Top).set_unlocked().set_background_color("FFF8DC");
+    let page = book.add_worksheet().set_name("Review")?;
+    for (column, (name, width)) in COLUMNS.iter().zip(WIDTHS).enumerate() {
+        page.write_with_format(0, column as u16, *name, &head)?;
+        page.set_column_width(column as u16, width)?;
+    }
+    page.set_freeze_panes(1, 0)?;
+    // Some print it.
+    page.set_landscape().set_print_fit_to_pages(1, 0).set_repeat_rows(0, 0)?;
+    let mut last = 0;
+    for (row, cells) in (1u32..).zip(rows(sheet, date)) {
+        let mut lines = 1;
+        for (column, cell) in (0u16..).zip(&cells) {
+            // What is only to be read may be cut; what tells the row may not.
+            let long =
+                cell.chars().count() > LONGEST_CELL && matches!(COLUMNS[usize::from(column)], "people" | "on" | "may");
+            let cut: String =
+                if long { cell.chars().take(LONGEST_CELL - 4).chain(" ...".chars()).collect() } else { cell.clone() };
+            let is_key = KEYS.contains(&COLUMNS[usize::from(column)]);
+            if !is_key {
+                let letters = cell.chars().count() as f64;
+                lines = lines.max((letters * 1.1 / WIDTHS[usize::from(column)]).ceil() as usize);
+            }
+            page.write_string_with_format(row, column, cut, if is_key { &key } else { &asked })?;
+        }
+        for column in FILLED..COLUMNS.len() as u16 {
+            page.write_blank(row, column, &open)?;
+        }
+        page.set_row_height(row, LINE.0 * lines.min(LINE.1) as f64)?;
+        last = row;
+    }
+    if last > 0 {
+        let choices = DataValidation::new()
+            .allow_list_strings(&["keep", "narrow", "remove"])?
+            .set_error_title("Choose an answer")?
+            .set_error_message("keep: as it is. narrow: say in the next cells what goes. remove: all of it goes.")?
+            .set_error_style(DataValidationErrorStyle::Stop);
+        page.add_data_validation(1, FILLED, last, FILLED, &choices)?;
+    }
+    let may = ProtectionOptions {
+        format_columns: true,
+        format_rows: true,
+        use_autofilter: true,
+        ..ProtectionOptions::default()
+    };
+    page.protect_with_options(&may);
+    book.save_to_buffer()
+}
+
+/// The cells of the rows of a sheet, without those that are to be filled in.
+fn rows(sheet: &Sheet, date: &str) -> Vec<Vec<String>> {
+    let mut all = Vec::new();
     for row in &sheet.rows {
         let mut people = row.people.iter().take(MOST_PEOPLE).cloned().collect::<Vec<_>>().join("; ");
         if row.people.len() > MOST_PEOPLE {
@@ -99,10 +186,9 @@ pub fn text(sheet: &Sheet, date: &str) -> String {
             row.elsewhere.to_string(),
             format!("{because}[{}]{until}", row.at),
         ];
-        let cells = cells.iter().map(|c| guarded(c)).chain(std::iter::repeat_n(String::new(), 5));
-        out.write_record(cells).expect("memory takes everything");
+        all.push(cells.iter().map(|c| guarded(c)).collect());
     }
-    String::from_utf8(out.into_inner().expect("memory takes everything")).expect("it was text")
+    all
 }
 
 /// What a filled sheet says.

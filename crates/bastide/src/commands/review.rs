@@ -5,11 +5,12 @@ use crate::changing::ChangeArgs;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened};
 use crate::print::review;
+use crate::print::text::visible;
 use crate::terminal::Terminal;
 use bastide_engine::change::Change;
 use bastide_engine::find;
 use bastide_engine::review::{Answer, Part, Sheet, proposal, sheets};
-use bastide_formats::sheets as files;
+use bastide_formats::{sheets as files, workbook};
 use bastide_model::Moment;
 use clap::{Args, Subcommand};
 use std::path::{Path, PathBuf};
@@ -42,8 +43,20 @@ struct PartArgs {
 struct SheetsArgs {
     /// The folder for the sheets; it is made where it is missing, and must hold none yet
     dir: PathBuf,
+    /// How the sheets are written
+    #[arg(long, value_enum, default_value = "csv")]
+    format: Format,
     #[command(flatten)]
     part: PartArgs,
+}
+
+/// How sheets are written.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+enum Format {
+    /// Tables, which any spreadsheet opens
+    Csv,
+    /// Workbooks: answers are chosen from a list, and nothing else can be changed
+    Xlsx,
 }
 
 #[derive(Args, Debug)]
@@ -89,7 +102,8 @@ fn write(args: &SheetsArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
     let opened = estate.open(terminal)?;
     let moment = args.part.moment.moment(opened.estate())?;
     let sheets = made(&opened, &moment, &args.part.by, terminal)?;
-    let names = files::names(&sheets);
+    let ending = if args.format == Format::Xlsx { "xlsx" } else { "csv" };
+    let names = files::names(&sheets, ending);
     if let Some(there) = names.iter().map(|name| args.dir.join(name)).find(|file| file.exists()) {
         let hint = "answers may stand in it; write the new sheets into another folder".to_string();
         return Err(Failure::Usage(format!("`{}` is there already", there.display()), vec![hint]));
@@ -97,8 +111,16 @@ fn write(args: &SheetsArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
     if sheets.is_empty() {
         std::fs::create_dir_all(&args.dir)?;
     }
-    let text = |sheet: &Sheet| files::text(sheet, &moment.date.to_string()).into_bytes();
-    let all = names.iter().zip(&sheets).map(|(name, sheet)| (args.dir.join(name), text(sheet))).collect();
+    let day = moment.date.to_string();
+    let mut all = crate::whole::Files::new();
+    for (name, sheet) in names.iter().zip(&sheets) {
+        let bytes = match args.format {
+            Format::Csv => files::text(sheet, &day).into_bytes(),
+            Format::Xlsx => files::workbook(sheet, &day)
+                .map_err(|e| Failure::Outside(format!("`{}` cannot be written as a workbook: {e}", visible(name))))?,
+        };
+        all.push((args.dir.join(name), bytes));
+    }
     crate::whole::write(&all)
         .map_err(|e| Failure::Outside(format!("`{}` cannot be written: {e}", args.dir.display())))?;
     terminal.print(&review::written(&sheets, &names, &args.dir, terminal.width()))?;
@@ -117,7 +139,7 @@ fn found(paths: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
         let mut inside = Vec::new();
         for entry in std::fs::read_dir(path).map_err(|e| outside(path, e))? {
             let file = entry.map_err(|e| outside(path, e))?.path();
-            if file.extension().is_some_and(|e| e == "csv") {
+            if file.extension().is_some_and(|e| e == "csv" || is_workbook(e)) {
                 inside.push(file);
             }
         }
@@ -127,6 +149,20 @@ fn found(paths: &[PathBuf]) -> Result<Vec<PathBuf>, Failure> {
     Ok(found)
 }
 
+fn is_workbook(ending: &std::ffi::OsStr) -> bool {
+    ending == "xlsx" || ending == "ods"
+}
+
+/// The text of a sheet with answers, be it a table or a workbook.
+fn answered(file: &Path) -> Result<String, Failure> {
+    let outside = |e: String| Failure::Outside(format!("`{}` cannot be read: {e}", file.display()));
+    if file.extension().is_some_and(is_workbook) {
+        let bytes = std::fs::read(file).map_err(|e| outside(e.to_string()))?;
+        return workbook::table(&file.display().to_string(), &bytes, None).map_err(outside);
+    }
+    std::fs::read_to_string(file).map_err(|e| outside(e.to_string()))
+}
+
 fn read(args: AnswersArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     let _lock = if args.write { estate.lock()? } else { None };
     let mut opened = estate.open(terminal)?;
@@ -134,8 +170,7 @@ fn read(args: AnswersArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resu
     let mut answers: Vec<Answer> = Vec::new();
     let (mut open, mut mistakes) = (0, Vec::new());
     for file in found(&args.sheets)? {
-        let text = std::fs::read_to_string(&file)
-            .map_err(|e| Failure::Outside(format!("`{}` cannot be read: {e}", file.display())))?;
+        let text = answered(&file)?;
         let read = files::answers(&file.display().to_string(), &text);
         answers.extend(read.answers);
         open += read.open;
