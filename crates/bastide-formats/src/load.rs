@@ -374,6 +374,7 @@ impl<'r> Loader<'r> {
             groups: group_rows,
             catalog,
             entries: entry_rows,
+            member_of: manifest.member_of.map(|name| (name.text, name.span)),
             lost: manifest.levels.iter().find(|(code, _)| **code == codes::LOST_RESTRICTION).map(|(_, level)| *level),
             today: self.today,
             hollow,

@@ -141,6 +141,8 @@ pub struct Manifest {
     pub entries: Vec<DataSource>,
     /// Who did what.
     pub usage: Vec<DataSource>,
+    /// The attribute of users that holds the ids of all groups they are in.
+    pub member_of: Option<Placed>,
     /// The systems that people and content are read from.
     pub imports: Vec<Import>,
     /// What the audit goes by.
@@ -269,13 +271,25 @@ impl Reader<'_> {
             entries: Vec::new(),
             usage: Vec::new(),
             imports: Vec::new(),
+            member_of: None,
             audit: AuditSettings::default(),
             outside: false,
             levels: Vec::new(),
         };
         let known = [
-            "name", "policy", "decide", "people", "groups", "catalog", "entries", "usage", "import", "audit", "allow",
+            "name",
+            "policy",
+            "decide",
+            "people",
+            "groups",
+            "catalog",
+            "entries",
+            "usage",
+            "import",
+            "audit",
+            "allow",
             "check",
+            "member_of",
         ];
         for (key, value) in self.entries(table, &known) {
             match key.get_ref().as_ref() {
@@ -292,6 +306,7 @@ impl Reader<'_> {
                 "catalog" => manifest.catalog = self.sources(value, &[FILE, SHAPE, &["kind", "parents"]].concat()),
                 "entries" => manifest.entries = self.sources(value, &[FILE, SHAPE, &["layout", "reach"]].concat()),
                 "usage" => manifest.usage = self.sources(value, FILE),
+                "member_of" => manifest.member_of = self.text(value),
                 "import" => manifest.imports = self.imports(value),
                 "allow" => self.allow(value, &mut manifest),
                 "check" => self.check(value, &mut manifest),

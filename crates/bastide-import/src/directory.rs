@@ -56,6 +56,9 @@ pub fn fetch(import: &Import, asking: &Asking) -> Result<Fetched, Failed> {
     for other in found {
         reading.left.note("other servers that it names, which were not asked", other);
     }
+    if reading.entries.is_empty() {
+        return Err(Failed::new("it gives nobody"));
+    }
     rest_of_ranges(&mut connection, import, &mut reading)?;
     let _ = connection.unbind();
     let files = [(import.into.text.clone(), ldif(&reading.entries))].into();

@@ -1,9 +1,12 @@
 //! Users, in byte order of their ids.
 
-use crate::column::Column;
-use crate::ids::{Origin, UserId};
+use crate::column::{Column, NONE};
+use crate::groups::Groups;
+use crate::ids::{GroupId, Origin, UserAttributeId, UserId};
 use crate::strings::{Index, Strings};
+use crate::value::Value;
 use fixedbitset::FixedBitSet;
+use hashbrown::HashMap;
 
 /// The users of an estate.
 #[derive(Clone, Default)]
@@ -40,6 +43,31 @@ pub struct Farewell {
 }
 
 impl People {
+    /// Fills an attribute with the ids of the groups that each user is in through data, nested ones too. A column that would be
+    /// the same stays. Cost: memberships, nested ones counted.
+    pub fn hold_groups(&mut self, attribute: UserAttributeId, groups: &Groups) {
+        let mut of: Vec<Vec<u32>> = vec![Vec::new(); self.len()];
+        for group in groups.all() {
+            groups.users(group).ones().for_each(|user| of[user].push(group.0));
+        }
+        let mut known: HashMap<Vec<u32>, u32> = HashMap::new();
+        let mut values = Vec::new();
+        let code = |list: Vec<u32>| {
+            if list.is_empty() {
+                return NONE;
+            }
+            *known.entry(list).or_insert_with_key(|list| {
+                values.push(Value::set(list.iter().map(|group| Value::Text(groups.id(GroupId(*group)).into()))));
+                values.len() as u32 - 1
+            })
+        };
+        let codes: Vec<u32> = of.into_iter().map(code).collect();
+        let column = Column::new(values, codes);
+        if !column.differing(&self.attributes[attribute.index()], self.len()).is_empty() {
+            self.attributes[attribute.index()] = column;
+        }
+    }
+
     /// How many.
     pub fn len(&self) -> usize {
         self.ids.len()

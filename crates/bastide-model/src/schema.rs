@@ -26,6 +26,8 @@ pub struct Schema {
     pub session_attributes: Vec<Attribute>,
     /// Roles.
     pub roles: Vec<Role>,
+    /// The attribute of users that holds the ids of all groups they are in, where there is one.
+    pub member_of: Option<UserAttributeId>,
 }
 
 /// A kind of resource.

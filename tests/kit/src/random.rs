@@ -108,7 +108,7 @@ impl Plan {
         let layers: Vec<String> = self.layers.iter().map(|l| format!("{l:?}")).collect();
         let mut case = Case::default();
         let manifest = format!(
-            "name = \"Random\"\npolicy = [\"policy/*.bastide\"]\n[decide]\ncombining = {:?}\nlayers = [{}]\n\
+            "name = \"Random\"\npolicy = [\"policy/*.bastide\"]\nmember_of = \"teams\"\n[decide]\ncombining = {:?}\nlayers = [{}]\n\
              [check.levels]\nlost-restriction = \"warning\"\n[[people]]\nfile = \"people.csv\"\n[[groups]]\nfile = \"groups.csv\"\n[[catalog]]\nfile = \"catalog.csv\"\n\
              [[entries]]\nfile = \"entries.csv\"\n",
             self.combining,
@@ -162,7 +162,7 @@ impl Make {
             out,
             "attribute site of user: site\nattribute site of resource: site{}\n\
              attribute level of user: level\nattribute level of resource: level{}\n\
-             attribute tags of user, resource: set of text\nattribute grade of user: number\nattribute weight of resource: number\n\
+             attribute tags of user, resource: set of text\nattribute teams of user: set of text\nattribute grade of user: number\nattribute weight of resource: number\n\
              attribute due of resource: date\nattribute vip of user: flag\nattribute note of doc: text{}\n\
              attribute net of session: text\nattribute badge of session: set of text\n",
             with_default_first(travel),
@@ -254,7 +254,7 @@ impl Make {
         let sources = if self.chance(5) { "nowhere".to_string() } else { sources };
         let site = self.pick(&["", "", "north", "south"]);
         let level = self.pick(&["", "", "low", "middle", "high"]);
-        let tags = self.some(&["red", "blue", "green"], ";");
+        let tags = self.some(&["red", "blue", "g1", "g3"], ";");
         let weight = self.pick(&["", "0", "2.5", "10"]);
         let due = self.pick(&["", "2026-11-01", "2026-11-24", "2026-12-24"]);
         let note = if matches!(kind, "doc" | "memo") { self.pick(&["", "Alpha", "alpha", "beta"]) } else { "" };
@@ -393,6 +393,7 @@ impl Make {
             "user.vip",
             "user.kind = guest",
             "\"red\" in user.tags",
+            "\"g2\" in user.teams",
             "user.site in (north, west)",
             "user.site is missing",
             "user.tags is empty",
@@ -409,6 +410,7 @@ impl Make {
             "user.level < resource.level",
             "user.tags overlaps resource.tags",
             "user.tags covers resource.tags",
+            "user.teams overlaps resource.tags",
             "user is owner",
             "resource.state = released",
             "resource.kind = doc",

@@ -42,6 +42,9 @@ pub fn apply(estate: &Estate, changes: &[Change]) -> Result<Estate, (usize, Chan
             let last = changes.iter().rposition(|c| matches!(c, Change::Join(..))).unwrap_or(0);
             return Err((last, ChangeError::Circle(cycle_text(groups, cycle))));
         }
+        if let Some(attribute) = after.schema.member_of {
+            Arc::make_mut(&mut after.people).hold_groups(attribute, &after.groups);
+        }
     }
     Ok(after)
 }
@@ -167,6 +170,9 @@ fn set_user(estate: &mut Estate, user: UserId, cell: UserCell, value: Option<Val
         UserCell::Realm => {
             let code = value.map(|v| people.realms.intern(v));
             people.realms.set_code(row, rows, code);
+        }
+        UserCell::Attribute(id) if schema.member_of == Some(id) => {
+            return Err(ChangeError::Filled(schema.user_attributes[id.index()].name.clone()));
         }
         UserCell::Attribute(id) => {
             let attribute = &schema.user_attributes[id.index()];

@@ -94,6 +94,9 @@ pub enum ChangeError {
     /// A value that must be there would be taken away.
     #[error("{0}")]
     Required(String),
+    /// The attribute follows from memberships.
+    #[error("`{0}` holds the groups that a user is in: it changes with them")]
+    Filled(String),
     /// The attribute is not one of this kind's.
     #[error("{0}")]
     NotHere(String),

@@ -44,5 +44,8 @@ pub fn with_personas(estate: &Estate) -> Cow<'_, Estate> {
     people.index = Index::of(&people.ids).0;
     groups.members.iter_mut().for_each(|list| list.sort());
     groups.close(rows);
+    if let Some(attribute) = estate.schema.member_of {
+        people.hold_groups(attribute, groups);
+    }
     Cow::Owned(whole)
 }

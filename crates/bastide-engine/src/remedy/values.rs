@@ -212,6 +212,8 @@ impl About<'_, '_> {
                     UserField::Kind => UserCell::Kind,
                     UserField::Realm => UserCell::Realm,
                     UserField::Active => UserCell::Active,
+                    // What follows from memberships is not set.
+                    UserField::Attribute(id) if self.reference.estate().schema.member_of == Some(*id) => return None,
                     UserField::Attribute(id) => UserCell::Attribute(*id),
                     UserField::Id | UserField::Name => return None,
                 };

@@ -56,6 +56,8 @@ pub struct Parts {
     pub catalog: CatalogRows,
     /// Entries, in policy order.
     pub entries: Vec<EntryRow>,
+    /// The attribute of users that is to hold the groups they are in, and where that is said.
+    pub member_of: Option<(String, Span)>,
     /// The level of what a restriction has lost, where the manifest sets one.
     pub lost: Option<Severity>,
     /// The day asked about.
@@ -82,8 +84,8 @@ pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), said: &mut Dia
 }
 
 fn linked(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut Diagnostics) -> Estate {
-    let Parts { schema, trees, .. } = parts;
-    let people = people::build(parts.people, &schema, diagnostics);
+    let Parts { mut schema, trees, .. } = parts;
+    let mut people = people::build(parts.people, &schema, diagnostics);
     let (mut of_catalog, mut of_groups) = (Diagnostics::new(), Diagnostics::new());
     let (catalog, mut groups) = rayon::join(
         || catalog::build(parts.catalog, &schema, &people, &mut of_catalog),
@@ -110,6 +112,9 @@ fn linked(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut 
         groups.computed[group.index()] = Some(body);
     }
     groups.close(people.len());
+    if let Some((name, span)) = &parts.member_of {
+        people::member_of(&mut schema, &mut people, &groups, (name, *span), diagnostics);
+    }
     let scope = scope::Scope {
         schema: &schema,
         people: &people,

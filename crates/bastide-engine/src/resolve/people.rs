@@ -3,11 +3,12 @@
 use bastide_model::column::{Column, NONE};
 use bastide_model::people::Farewell;
 use bastide_model::rows::{PeopleRows, RowPlace};
-use bastide_model::schema::Attribute;
+use bastide_model::schema::{Attribute, Scalar};
 use bastide_model::strings::{Index, Strings};
 use bastide_model::value::Value;
-use bastide_model::{People, Schema, UserId};
-use bastide_syntax::{Diagnostic, Diagnostics, codes};
+use bastide_model::{Groups, People, Schema, UserId};
+use bastide_syntax::nearest::nearest;
+use bastide_syntax::{Diagnostic, Diagnostics, Span, codes};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 
@@ -52,6 +53,40 @@ pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Diagnostics) ->
         ids,
         farewells,
     }
+}
+
+/// Fills the attribute that is to hold everybody's groups.
+pub(super) fn member_of(
+    schema: &mut Schema,
+    people: &mut People,
+    groups: &Groups,
+    (name, span): (&str, Span),
+    out: &mut Diagnostics,
+) {
+    let Some(id) = schema.user_attribute(name) else {
+        let near = nearest(name, schema.user_attributes.iter().map(|a| a.name.as_str()));
+        let told = Diagnostic::at(&codes::UNKNOWN_ATTRIBUTE, span, format!("there is no attribute `{name}` of user"));
+        out.push(match near {
+            Some(near) => told.help(format!("did you mean `{near}`?")),
+            None => told.help(format!("to declare it, write `attribute {name} of user: set of text`")),
+        });
+        return;
+    };
+    let attribute = &schema.user_attributes[id.index()];
+    if !attribute.set || attribute.scalar != Scalar::Text {
+        let message = format!("`{name}` cannot hold the groups of a user");
+        out.push(Diagnostic::at(&codes::TYPE_MISMATCH, span, message).help("it must be a `set of text`"));
+        return;
+    }
+    let own = (0..people.len()).find(|row| people.attributes[id.index()].get(*row).is_some());
+    if let Some(row) = own {
+        let user = people.id(UserId::new(row));
+        let message = format!("`{name}` holds the groups of a user, and user `{user}` has a value of it already");
+        out.push(Diagnostic::at(&codes::BAD_VALUE, span, message).help("leave the column and the default out"));
+        return;
+    }
+    schema.member_of = Some(id);
+    people.hold_groups(id, groups);
 }
 
 /// What is said of those who are left of the rows, in their new order.
