@@ -53,6 +53,8 @@ struct Attribute {
 struct Entry {
     attributes: Vec<Attribute>,
     place: RowPlace,
+    /// Its distinguished name in one form, where it has one.
+    name: Option<String>,
 }
 
 impl Entry {
@@ -61,11 +63,15 @@ impl Entry {
         self.attributes.iter().filter(move |a| a.name == name).map(|a| a.value.as_str())
     }
 
+    /// The values of an attribute by its name in lower case.
+    fn of<'e, 'n: 'e>(&'e self, lower: &'n str) -> impl Iterator<Item = &'e str> {
+        self.attributes.iter().filter(move |a| a.name == lower).map(|a| a.value.as_str())
+    }
+
     /// Reports values of an attribute that is read here and that are no text: pictures and certificates are of no use, and
     /// what is of use must be readable.
     fn must_be_text(&self, name: &str, out: &mut Diagnostics) {
-        let name = name.to_lowercase();
-        for attribute in self.attributes.iter().filter(|a| a.name == name) {
+        for attribute in self.attributes.iter().filter(|a| a.unread.is_some() && a.name.eq_ignore_ascii_case(name)) {
             if let Some(at) = attribute.unread {
                 let message = format!("`{name}`: a base64 value that is not UTF-8 at byte {at}");
                 out.push(Diagnostic::at(&codes::NOT_UTF8, attribute.span, message));
@@ -75,7 +81,7 @@ impl Entry {
 
     /// The class that says the most: the last that is not an abstract one.
     fn class(&self) -> &str {
-        self.values("objectclass").filter(|c| !c.eq_ignore_ascii_case("top")).last().unwrap_or("no class")
+        self.of("objectclass").filter(|c| !c.eq_ignore_ascii_case("top")).last().unwrap_or("no class")
     }
 
     fn has_members(&self) -> bool {
@@ -83,7 +89,7 @@ impl Entry {
     }
 
     fn is(&self, class: &str) -> bool {
-        self.values("objectclass").any(|c| c.eq_ignore_ascii_case(class))
+        self.of("objectclass").any(|c| c.eq_ignore_ascii_case(class))
     }
 }
 
@@ -103,36 +109,45 @@ pub fn read(
         let help = "save the file with line feeds: what follows would be a line for some programs and a part of this one for others";
         out.push(Diagnostic::at(&codes::BAD_ROW, Span::new(file, at, at + 1), message).help(help));
     }
-    let mapping = people.mapping(source, out);
-    let entries = entries(file, text, out);
-    for (theirs, ours) in &source.attributes {
-        if !entries.iter().any(|e| e.values(theirs).next().is_some()) {
-            let message = format!("no entry of the file has the attribute `{theirs}`, which is mapped here");
-            out.push(Diagnostic::at(&codes::NO_EFFECT, ours.span, message));
+    // Names of theirs in lower case, the ones that are mapped first.
+    let mut wanted: Vec<(String, PeopleField)> =
+        people.mapping(source, out).into_iter().map(|(theirs, field)| (theirs.to_lowercase(), field)).collect();
+    wanted.push(("uid".to_string(), PeopleField::Id));
+    wanted.push(("cn".to_string(), PeopleField::Name));
+    for name in people.known() {
+        if let Some(field @ PeopleField::Attribute(_)) = people.field(&name) {
+            wanted.push((name.to_lowercase(), field));
         }
     }
-    for entry in &entries {
+    let mapped: Vec<String> = source.attributes.iter().map(|(theirs, _)| theirs.to_lowercase()).collect();
+    let mut met = vec![false; mapped.len()];
+    // Entries are many: each is let go before the next one is read.
+    entries(file, text, out, &mut |entry, out| {
+        let entry = &entry;
+        for (met, name) in met.iter_mut().zip(&mapped).filter(|(met, _)| !**met) {
+            *met = entry.of(name).next().is_some();
+        }
         if let Some(change) = entry.attributes.iter().find(|a| a.name == "changetype") {
             let message = "a change record: only entries are read";
             let help = "to get a file of entries, export the directory instead of its change log";
             out.push(Diagnostic::at(&codes::UNSUPPORTED, change.span, message).help(help));
-            continue;
+            return;
         }
-        if let Some(dn) = entry.values("dn").next()
-            && let Some(first) = links.read.insert(normal(dn), entry.place)
+        if let Some(name) = &entry.name
+            && let Some(first) = links.read.insert(name.clone(), entry.place)
         {
-            let message = format!("`{dn}` stands twice in the export");
+            let message = format!("`{}` stands twice in the export", entry.of("dn").next().unwrap_or_default());
             out.push(
                 Diagnostic::at(&codes::DUPLICATE_ID, entry.place.span(), message)
                     .other(first.span(), "here it stands first"),
             );
-            continue;
+            return;
         }
         if let Some((attribute, last)) = cut_short(entry) {
             let message = format!("the values of `{attribute}` end with number {last}, and there are more");
             let help = "the directory gives so many at a time: export it with a tool that asks for the rest";
             out.push(Diagnostic::at(&codes::CUT_OFF, entry.place.span(), message).help(help));
-            continue;
+            return;
         }
         let is = |classes: &[&str]| classes.iter().any(|c| entry.is(c));
         if is(&["computer", "device"]) {
@@ -140,38 +155,35 @@ pub fn read(
         } else if is(&["groupofnames", "groupofuniquenames", "posixgroup", "group", "groupofmembers"]) {
             group(entry, source, groups, links, out);
         } else if is(&["inetorgperson", "organizationalperson", "person", "account", "posixaccount", "uidobject"]) {
-            user(entry, source, &mapping, people, links, out);
+            user(entry, source, &wanted, people, links, out);
         } else if entry.has_members() {
             // Whatever a directory calls it.
             group(entry, source, groups, links, out);
         } else {
             people.pass_over(entry.class());
         }
+    });
+    for ((theirs, ours), _) in source.attributes.iter().zip(&met).filter(|(_, met)| !**met) {
+        let message = format!("no entry of the file has the attribute `{theirs}`, which is mapped here");
+        out.push(Diagnostic::at(&codes::NO_EFFECT, ours.span, message));
     }
 }
 
 fn user(
     entry: &Entry,
     source: &DataSource,
-    mapping: &[(String, PeopleField)],
+    wanted: &[(String, PeopleField)],
     people: &mut PeopleSink,
     links: &mut LdifLinks,
     out: &mut Diagnostics,
 ) {
-    let (mut fields, mut read): (Vec<Option<PeopleField>>, Vec<String>) = Default::default();
+    let (mut fields, mut read): (Vec<Option<PeopleField>>, Vec<&str>) = Default::default();
     let mut cells = LooseCells { texts: Vec::new(), place: entry.place };
     let service = entry.is("applicationProcess");
-    let mut wanted: Vec<(String, PeopleField)> = mapping.to_vec();
-    wanted.push(("uid".to_string(), PeopleField::Id));
-    wanted.push(("cn".to_string(), PeopleField::Name));
-    for name in people.known() {
-        if let Some(field @ PeopleField::Attribute(_)) = people.field(&name) {
-            wanted.push((name, field));
-        }
-    }
     for (theirs, field) in wanted {
-        entry.must_be_text(&theirs, out);
-        let values: Vec<&str> = entry.values(&theirs).collect();
+        let field = *field;
+        entry.must_be_text(theirs, out);
+        let values: Vec<&str> = entry.of(theirs).collect();
         if values.is_empty() || fields.contains(&Some(field)) {
             continue;
         }
@@ -181,21 +193,21 @@ fn user(
             PeopleField::Id | PeopleField::Name | PeopleField::Kind | PeopleField::Active | PeopleField::Realm
         );
         fields.push(Some(field));
-        read.push(theirs.to_lowercase());
+        read.push(theirs);
         cells.texts.push(if single { values[0].to_string() } else { set_or_text(people, field, &values) });
     }
     if service && !fields.contains(&Some(PeopleField::Kind)) {
         fields.push(Some(PeopleField::Kind));
         cells.texts.push("service".to_string());
     }
-    if let (Some(id), Some(dn)) = (fields.iter().position(|f| *f == Some(PeopleField::Id)), entry.values("dn").next()) {
-        links.names.insert(normal(dn), MemberRow::User(cells.texts[id].clone()));
+    if let (Some(id), Some(name)) = (fields.iter().position(|f| *f == Some(PeopleField::Id)), &entry.name) {
+        links.names.insert(name.clone(), MemberRow::User(cells.texts[id].clone()));
     }
     let shape = people.shape(source, &mut fields);
     if people.row(&fields, &shape.row(&cells), source.realm.as_deref(), out) {
         source.active.iter().for_each(|rule| entry.must_be_text(&rule.attribute.text, out));
         people.activity(&source.active, &|name| entry.values(name).map(str::to_string).collect());
-        for other in entry.attributes.iter().filter(|a| a.name != "dn" && !read.contains(&a.name)) {
+        for other in entry.attributes.iter().filter(|a| a.name != "dn" && !read.contains(&a.name.as_str())) {
             people.remark(&other.name, &other.value);
         }
     }
@@ -224,8 +236,8 @@ fn group(entry: &Entry, source: &DataSource, rows: &mut GroupRows, links: &mut L
     let name = if source.group_id.is_some() { entry.values("cn").next() } else { None };
     let name = name.or_else(|| entry.values("description").next());
     rows.groups.push((id.to_string(), name.map(str::to_string)));
-    if let Some(dn) = entry.values("dn").next() {
-        links.names.insert(normal(dn), MemberRow::Group(id.to_string()));
+    if let Some(name) = &entry.name {
+        links.names.insert(name.clone(), MemberRow::Group(id.to_string()));
     }
     for attribute in &entry.attributes {
         let place = RowPlace {
@@ -313,19 +325,19 @@ fn normal(name: &str) -> String {
     places.iter().map(place).collect::<Vec<_>>().join("\u{0}")
 }
 
-/// Cuts a file into entries.
-fn entries(file: FileId, text: &str, out: &mut Diagnostics) -> Vec<Entry> {
-    let mut entries: Vec<Entry> = Vec::new();
+/// Cuts a file into entries, and gives them one by one.
+fn entries(file: FileId, text: &str, out: &mut Diagnostics, each: &mut dyn FnMut(Entry, &mut Diagnostics)) {
     let mut attributes: Vec<Attribute> = Vec::new();
-    let mut close = |attributes: &mut Vec<Attribute>| {
+    let mut close = |attributes: &mut Vec<Attribute>, out: &mut Diagnostics| {
         if let Some(first) = attributes.first() {
             let place = RowPlace { file, line: first.line, start: first.span.start, end: first.span.end };
-            entries.push(Entry { attributes: std::mem::take(attributes), place });
+            let name = attributes.iter().find(|a| a.name == "dn").map(|a| normal(&a.value));
+            each(Entry { attributes: std::mem::take(attributes), place, name }, out);
         }
     };
     for line in logical_lines(file, text) {
         if line.text.is_empty() {
-            close(&mut attributes);
+            close(&mut attributes, out);
             continue;
         }
         if line.text.starts_with('#') && says_cut_off(&line.text) {
@@ -357,8 +369,7 @@ fn entries(file: FileId, text: &str, out: &mut Diagnostics) -> Vec<Entry> {
             Err(diagnostic) => out.push(*diagnostic),
         }
     }
-    close(&mut attributes);
-    entries
+    close(&mut attributes, out);
 }
 
 /// Whether a comment of an export says that a limit was reached (RFC 4511, result codes 3, 4 and 11).
@@ -379,23 +390,24 @@ struct Line {
     line: u32,
 }
 
-fn logical_lines(file: FileId, text: &str) -> Vec<Line> {
-    let mut lines: Vec<Line> = Vec::new();
+fn logical_lines(file: FileId, text: &str) -> impl Iterator<Item = Line> {
     let mut start = if text.starts_with('\u{feff}') { 3 } else { 0 };
-    for (i, whole) in text[start..].split_inclusive('\n').enumerate() {
-        let line = whole.trim_end_matches('\n').trim_end_matches('\r');
-        match (line.strip_prefix(' '), lines.last_mut()) {
-            (Some(more), Some(last)) if !last.text.is_empty() => last.text.push_str(more),
-            // The span is the first line alone: it is what can be shown.
-            _ => lines.push(Line {
-                text: line.to_string(),
-                span: Span::new(file, start, start + line.len()),
-                line: i as u32 + 1,
-            }),
-        }
+    let mut physical = text[start..].split_inclusive('\n').enumerate().peekable();
+    let plain = |whole: &str| whole.trim_end_matches('\n').trim_end_matches('\r').len();
+    std::iter::from_fn(move || {
+        let (i, whole) = physical.next()?;
+        let line = &whole[..plain(whole)];
+        // The span is the first line alone: it is what can be shown.
+        let span = Span::new(file, start, start + line.len());
+        let mut text = line.to_string();
         start += whole.len();
-    }
-    lines
+        while let Some((_, more)) = physical.peek().filter(|(_, more)| !text.is_empty() && more.starts_with(' ')) {
+            text.push_str(&more[1..plain(more).max(1)]);
+            start += more.len();
+            physical.next();
+        }
+        Some(Line { text, span, line: i as u32 + 1 })
+    })
 }
 
 fn attribute(line: &Line) -> Result<Attribute, Box<Diagnostic>> {
@@ -454,7 +466,8 @@ mod tests {
     fn lines_fold_and_values_decode() {
         let text = "version: 1\n# a comment\n  that goes on\ndn: cn=a,\n o=x\ncn;lang-de:: U8O4cmVu\njpegPhoto:: /9j/\n\n\ndn: o=y\n";
         let mut out = Diagnostics::new();
-        let found = entries(FileId(0), text, &mut out);
+        let mut found = Vec::new();
+        entries(FileId(0), text, &mut out, &mut |entry, _| found.push(entry));
         assert!(out.is_empty(), "{out:?}");
         assert_eq!(found.len(), 2);
         assert_eq!(found[0].values("dn").next(), Some("cn=a,o=x"));
@@ -473,7 +486,7 @@ mod tests {
             ("dn: o=x\nphoto:< file:///x\n", "a value that stands in another file is not fetched"),
         ] {
             let mut out = Diagnostics::new();
-            entries(FileId(0), text, &mut out);
+            entries(FileId(0), text, &mut out, &mut |_, _| {});
             assert_eq!(out.iter().map(|d| d.message.as_str()).collect::<Vec<_>>(), [message], "{text}");
         }
     }

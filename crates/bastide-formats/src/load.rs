@@ -98,7 +98,7 @@ pub fn load_as_of(root: &Path, texts: &Texts, day: Date) -> Result<Loaded, Refus
         let laid = Laid::over(folder, texts);
         let mut loader = Loader::new(if texts.is_empty() { folder } else { &laid });
         loader.today = day;
-        loader.texts = texts.clone();
+        loader.texts = Some(texts);
         let (estate, usage_rows) = loader.run();
         loader.loaded(estate, usage_rows)
     })
@@ -248,8 +248,8 @@ struct Loader<'r> {
     passed: Vec<(String, usize)>,
     /// The day for which accounts end.
     today: Date,
-    /// Texts that stand in for files.
-    texts: Texts,
+    /// Texts that stand in for files, where there are any.
+    texts: Option<&'r Texts>,
     /// Whether files may lie outside of the estate.
     outside: bool,
     /// Files that were read ahead.
@@ -263,7 +263,7 @@ impl<'r> Loader<'r> {
             sources: Sources::new(),
             used: Vec::new(),
             passed: Vec::new(),
-            texts: Texts::new(),
+            texts: None,
             outside: false,
             ahead: HashMap::new(),
             today: jiff::ZonedDateTime::now().date(),
@@ -386,7 +386,7 @@ impl<'r> Loader<'r> {
 
     /// Reads a file, or what stands in for it.
     fn read(&mut self, path: &str) -> Option<FileId> {
-        if let Some(text) = self.texts.get(path) {
+        if let Some(text) = self.texts.and_then(|texts| texts.get(path)) {
             return Some(self.sources.add(path, text.clone()));
         }
         let file = match self.ahead.remove(path) {
@@ -426,7 +426,11 @@ impl<'r> Loader<'r> {
         };
         // Workbooks are no text.
         let is_text = |path: &String| Format::of_name(path) != Some(Format::Workbook);
-        sources.iter().flat_map(find).filter(|path| !self.texts.contains_key(path) && is_text(path)).collect()
+        sources
+            .iter()
+            .flat_map(find)
+            .filter(|path| !self.texts.is_some_and(|texts| texts.contains_key(path)) && is_text(path))
+            .collect()
     }
 
     fn manifest(&mut self) -> Option<Manifest> {

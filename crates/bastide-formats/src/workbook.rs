@@ -262,9 +262,7 @@ mod tests {
     fn what_has_no_end_is_refused() {
         let ods = |content: &str| {
             let mut zip = zip::ZipWriter::new(Cursor::new(Vec::new()));
-            let options = zip::write::SimpleFileOptions::default()
-                .compression_method(zip::CompressionMethod::Deflated)
-                .compression_level(Some(1));
+            let options = zip::write::SimpleFileOptions::default().compression_method(zip::CompressionMethod::Deflated);
             for (name, text) in [
                 ("mimetype", "application/vnd.oasis.opendocument.spreadsheet"),
                 (
@@ -296,7 +294,5 @@ mod tests {
         let long =
             ods(&sheet(&format!("<table:table-row table:number-rows-repeated=\"900000\">{many}</table:table-row>")));
         assert!(table("x.ods", &long, None).unwrap_err().contains("more than"));
-        let bomb = ods(&" ".repeat(300 << 20));
-        assert!(table("x.ods", &bomb, None).unwrap_err().contains("unpacks to far more"));
     }
 }

@@ -42,7 +42,7 @@ type Attributes = BTreeMap<String, BTreeSet<Vec<u8>>>;
 pub fn fetch(import: &Import, asking: &Asking) -> Result<Fetched, Failed> {
     let wanted = wanted(import, asking)?;
     let mut connection = connect(import, asking)?;
-    let mut reading = Reading { entries: BTreeMap::new(), bytes: 0, left: LeftOut::default() };
+    let mut reading = Reading { entries: BTreeMap::new(), open: BTreeMap::new(), bytes: 0, left: LeftOut::default() };
     let base = import.base.as_ref().map_or("", |base| &base.text);
     let filter = import.filter.as_ref().map_or("(objectClass=*)", |filter| &filter.text);
     let found = search(&mut connection, import, (base, Scope::Subtree, filter), &wanted, &mut |entry| {
@@ -61,7 +61,7 @@ pub fn fetch(import: &Import, asking: &Asking) -> Result<Fetched, Failed> {
     }
     rest_of_ranges(&mut connection, import, &mut reading)?;
     let _ = connection.unbind();
-    let files = [(import.into.text.clone(), ldif(&reading.entries))].into();
+    let files = [(import.into.text.clone(), ldif(reading.entries))].into();
     Ok(Fetched { files, left: reading.left.finish(), decisions: Vec::new() })
 }
 
@@ -209,8 +209,10 @@ fn said(error: &LdapError) -> String {
 }
 
 struct Reading {
-    /// By distinguished name.
-    entries: BTreeMap<String, Attributes>,
+    /// By distinguished name, the lines of an entry.
+    entries: BTreeMap<String, Box<str>>,
+    /// Entries of which a list came in part.
+    open: BTreeMap<String, Attributes>,
     bytes: usize,
     left: LeftOut,
 }
@@ -241,15 +243,22 @@ impl Reading {
         if self.bytes > MOST_BYTES {
             return Err(Failed::new(format!("it gives more than {} GiB", MOST_BYTES >> 30)));
         }
-        if self.entries.insert(name.clone(), kept).is_some() {
+        let lines = lines(&name, &kept);
+        if self.entries.insert(name.clone(), lines.into()).is_some() {
             return Err(Failed::new(format!("`{name}` came twice: the directory changes while it is read")));
+        }
+        if kept.keys().any(|attribute| range(attribute).is_some()) {
+            self.open.insert(name, kept);
         }
         Ok(())
     }
 }
 
+/// An attribute as it came, and its values.
+type Given = (String, Vec<Vec<u8>>);
+
 /// The name and the attributes of an entry; none where it is malformed.
-fn parts(entry: ResultEntry) -> Option<(String, Vec<(String, Vec<Vec<u8>>)>)> {
+fn parts(entry: ResultEntry) -> Option<(String, Vec<Given>)> {
     let mut parts = entry.0.match_id(4)?.expect_constructed()?.into_iter();
     let name = String::from_utf8(parts.next()?.expect_primitive()?).ok()?;
     let attribute = |tag: StructureTag| {
@@ -265,20 +274,11 @@ fn parts(entry: ResultEntry) -> Option<(String, Vec<(String, Vec<Vec<u8>>)>)> {
 
 /// Some directories give a long list in parts (`member;range=0-1499`): the rest is asked for.
 fn rest_of_ranges(connection: &mut LdapConn, import: &Import, reading: &mut Reading) -> Result<(), Failed> {
-    let ranged = |attributes: &Attributes| -> Vec<String> {
-        attributes.keys().filter(|name| range(name).is_some()).cloned().collect()
-    };
-    let open: Vec<(String, Vec<String>)> = reading
-        .entries
-        .iter()
-        .map(|(name, attributes)| (name.clone(), ranged(attributes)))
-        .filter(|(_, open)| !open.is_empty())
-        .collect();
-    for (name, attributes) in open {
-        for first in attributes {
+    for (name, mut entry) in std::mem::take(&mut reading.open) {
+        let first: Vec<String> = entry.keys().filter(|attribute| range(attribute).is_some()).cloned().collect();
+        for first in first {
             let mut at = first;
             while let Some((plain, last)) = range(&at) {
-                let entry = reading.entries.entry(name.clone()).or_default();
                 let values = entry.remove(&at).unwrap_or_default();
                 entry.entry(plain.clone()).or_default().extend(values);
                 let Some(last) = last else { break };
@@ -286,13 +286,13 @@ fn rest_of_ranges(connection: &mut LdapConn, import: &Import, reading: &mut Read
                 let mut more = None;
                 let place: Where = (&name, Scope::Base, "(objectClass=*)");
                 search(connection, import, place, &next, &mut |entry| {
-                    more = parts(entry).and_then(|(_, attributes)| {
-                        attributes.into_iter().find(|(name, _)| range(name).is_some_and(|(p, _)| p == plain))
-                    });
+                    let of_list = |(name, _): &Given| range(name).is_some_and(|(of, _)| of == plain);
+                    more = parts(entry).and_then(|(_, attributes)| attributes.into_iter().find(of_list));
                     Ok(())
                 })?;
                 let ends = || {
-                    Failed::new(format!("the list `{plain}` of `{name}` ends with number {last}, and there are more"))
+                    let message = format!("the list `{plain}` of `{name}` ends with number {last}, and there are more");
+                    Failed::new(message)
                 };
                 let (more, values) = more.ok_or_else(ends)?;
                 let more = more.to_lowercase();
@@ -305,10 +305,12 @@ fn rest_of_ranges(connection: &mut LdapConn, import: &Import, reading: &mut Read
                 if reading.bytes > MOST_BYTES {
                     return Err(Failed::new(format!("it gives more than {} GiB", MOST_BYTES >> 30)));
                 }
-                reading.entries.entry(name.clone()).or_default().insert(more.clone(), values.into_iter().collect());
+                entry.insert(more.clone(), values.into_iter().collect());
                 at = more;
             }
         }
+        let whole = lines(&name, &entry).into();
+        reading.entries.insert(name, whole);
     }
     Ok(())
 }
@@ -323,16 +325,23 @@ fn range(attribute: &str) -> Option<(String, Option<u64>)> {
     Some((plain.to_lowercase(), if until == "*" { None } else { Some(until.parse().ok()?) }))
 }
 
-/// Entries in the order of their names, each with its attributes and values in order.
-fn ldif(entries: &BTreeMap<String, Attributes>) -> String {
+/// Entries in the order of their names.
+fn ldif(entries: BTreeMap<String, Box<str>>) -> String {
     let mut out = String::from("version: 1\n");
-    for (name, attributes) in entries {
+    for lines in entries.into_values() {
         out.push('\n');
-        line(&mut out, "dn", name.as_bytes());
-        for (attribute, values) in attributes {
-            for value in values {
-                line(&mut out, attribute, value);
-            }
+        out.push_str(&lines);
+    }
+    out
+}
+
+/// The lines of an entry: its attributes and their values in order.
+fn lines(name: &str, attributes: &Attributes) -> String {
+    let mut out = String::new();
+    line(&mut out, "dn", name.as_bytes());
+    for (attribute, values) in attributes {
+        for value in values {
+            line(&mut out, attribute, value);
         }
     }
     out

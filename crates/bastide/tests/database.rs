@@ -147,6 +147,7 @@ copy (
 ";
 
 #[test]
+#[allow(clippy::print_stdout, reason = "how much was compared")]
 fn a_database_means_here_what_it_means_there() {
     if !are_there(&NEEDED) {
         return;

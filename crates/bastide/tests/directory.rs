@@ -38,21 +38,19 @@ fn entries() -> String {
             ),
             _ => format!("objectClass: inetOrgPerson\ncn: Person {i}\nsn: {i}\ndepartmentNumber: d{}\n", i % 17),
         };
-        let left = if i % 10 != 0 && i % 23 == 0 { "employeeType: left\n" } else { "" };
-        let locked = if i % 41 == 0 { "pwdAccountLockedTime: 20260101000000Z\n" } else { "" };
+        let left = if !i.is_multiple_of(10) && i.is_multiple_of(23) { "employeeType: left\n" } else { "" };
+        let locked = if i.is_multiple_of(41) { "pwdAccountLockedTime: 20260101000000Z\n" } else { "" };
         out.push_str(&format!("{person}{more}{left}{locked}\n"));
     }
     for g in 0..GROUPS {
         let dn = |user: usize| format!("uid=p{user},ou=people,{ROOT}");
         let users: BTreeSet<usize> = (0..rng.usize(1..30)).map(|_| rng.usize(..PEOPLE)).collect();
         out.push_str(&format!("dn: cn=g{g},ou=groups,{ROOT}\ncn: g{g}\n"));
-        // Five levels: each group of a level is in one of the level above; the topmost is in the lowest, too.
-        let nested = if g < 60 {
+        // Five levels: each group of a level is in one of the level above; the last one holds the first one: a circle.
+        let nested = if g < 240 {
             vec![g + 60]
-        } else if g < 240 {
-            vec![g + 60]
-        } else if g == 299 {
-            vec![59]
+        } else if g == 240 {
+            vec![0]
         } else {
             vec![]
         };
@@ -218,7 +216,7 @@ fn people_come_from_a_directory() {
     assert!(!first.to_lowercase().contains("password") && !first.contains("secret-of"), "no secret is asked for");
     let people = load(dir.path());
     assert_eq!(people.people.len(), PEOPLE);
-    let gone = |i: usize| (i % 10 != 0 && i % 23 == 0) || i % 41 == 0;
+    let gone = |i: usize| (!i.is_multiple_of(10) && i.is_multiple_of(23)) || i.is_multiple_of(41);
     for i in 0..PEOPLE {
         let user = people.people.find(&format!("p{i}")).unwrap();
         assert_eq!(people.people.is_active(user), !gone(i), "p{i}");

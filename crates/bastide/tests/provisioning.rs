@@ -126,7 +126,7 @@ fn the_examples_of_the_standard_are_read() {
     estate(dir.path(), &service.address, &authority, "");
     let run = common::run_in(dir.path(), &["import", "--write"]);
     assert_eq!(run.status, 0, "{}", run.whole());
-    assert!(run.out.contains("not taken along: 1 lists that the service does not have (Groups)"), "{}", run.out);
+    assert!(run.out.contains("not taken along: lists that the service does not have: 1 (Groups)"), "{}", run.out);
     assert_eq!(load(dir.path()).people.len(), 2);
     // What is neither a user nor a group is said to be neither.
     for other in

@@ -151,11 +151,11 @@ fn estate(dir: &Path, from: &str) {
 /// The id of a path, as the documentation says: `%` before what an id may not hold.
 fn id(root: &Path, path: &Path) -> String {
     let rest = path.strip_prefix(root.parent().unwrap()).unwrap().display().to_string();
-    let rest = rest.replace('%', "%25").replace("a b ", "a b%20").replace("e\u{301}", "e%CC%81").replace('\t', "%09");
-    rest.replace("%2541", "%2541")
+    rest.replace('%', "%25").replace("a b ", "a b%20").replace("e\u{301}", "e%CC%81").replace('\t', "%09")
 }
 
 #[test]
+#[allow(clippy::print_stderr, clippy::print_stdout, reason = "what is left out is said, and how much was compared")]
 fn a_tree_of_files_means_here_what_it_means_there() {
     if !are_there(&["setfacl", "getfacl", "setpriv"]) {
         return;

@@ -8,6 +8,7 @@ use std::path::Path;
 use std::process::Command;
 
 /// An interpreter with a library for workbooks; none where there is none, which is said.
+#[allow(clippy::print_stderr, reason = "what is left out must not be left out in silence")]
 fn interpreter() -> Option<String> {
     let python = std::env::var("BASTIDE_PYTHON").unwrap_or_else(|_| "python3".to_string());
     let there = Command::new(&python).args(["-c", "import openpyxl, odf"]).output();

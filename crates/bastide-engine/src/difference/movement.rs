@@ -1,14 +1,15 @@
 //! What came and went between two estates read by themselves: users, groups, memberships, resources and entries, and whose
 //! values are others now. Cost: linear in both, and a text for every value.
 
-use crate::change::{cell_text, entry_cells};
+use crate::change::entry_cells;
 use bastide_model::groups::Member;
+use bastide_model::schema::Attribute;
 use bastide_model::statement::Sort;
-use bastide_model::{Estate, ResourceId};
+use bastide_model::{Estate, ResourceId, Value};
 use hashbrown::HashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::fmt::Write;
 
 /// How one sort of data moved.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize, JsonSchema)]
@@ -41,7 +42,7 @@ impl Movement {
 
 /// What moved from one estate to the other, with at most so many names a list. Where there was none, everything comes.
 pub fn movements(before: Option<&Estate>, after: &Estate, most: usize) -> Vec<Movement> {
-    let sorts: [(&str, fn(&Estate) -> Rows); 5] = [
+    let sorts: [(&str, Reader); 5] = [
         ("users", users),
         ("groups", groups),
         ("memberships", memberships),
@@ -53,6 +54,9 @@ pub fn movements(before: Option<&Estate>, after: &Estate, most: usize) -> Vec<Mo
         .map(|(of, rows)| movement(of, before.map_or_else(Rows::default, rows), rows(after), most))
         .collect()
 }
+
+/// Gathers the rows of one sort.
+type Reader = fn(&Estate) -> Rows;
 
 /// What tells a row, what it is called, and all that it says; a row may stand there several times.
 type Rows = HashMap<String, (String, Vec<String>)>;
@@ -89,28 +93,40 @@ fn put(rows: &mut Rows, key: String, name: String, says: String) {
     said.push(says);
 }
 
-/// Cells as one text that no two lists of cells have in common.
-fn text(cells: BTreeMap<String, String>) -> String {
-    format!("{cells:?}")
+/// Values as one text that no two lists of values have in common.
+struct Says(String);
+
+impl Says {
+    fn value(&mut self, name: &str, value: &str) {
+        // Names and values are told apart by their lengths.
+        let _ = write!(self.0, "{}:{name}{}:{value}", name.len(), value.len());
+    }
+}
+
+/// The positions of attributes in the order of their names, which need not be the one in which they are declared.
+fn by_name(attributes: &[Attribute]) -> Vec<usize> {
+    let mut order: Vec<usize> = (0..attributes.len()).collect();
+    order.sort_by_key(|at| &attributes[*at].name);
+    order
 }
 
 fn users(estate: &Estate) -> Rows {
     let (people, schema) = (&estate.people, &estate.schema);
+    let order = by_name(&schema.user_attributes);
     let mut rows = Rows::default();
     for user in people.all() {
         let at = user.index();
-        let mut cells: BTreeMap<String, String> = [
-            ("name", people.name(user).to_string()),
-            ("kind", people.kind(user).to_string()),
-            ("active", people.is_active(user).to_string()),
-            ("realm", cell_text(schema, &people.realms.get(at).cloned())),
-        ]
-        .map(|(name, value)| (format!("user {name}"), value))
-        .into();
-        for (attribute, column) in schema.user_attributes.iter().zip(&people.attributes) {
-            cells.extend(column.get(at).map(|value| (attribute.name.clone(), schema.show(value))));
+        let mut says = Says(String::new());
+        says.value("name", people.name(user));
+        says.value("kind", people.kind(user));
+        says.value("active", if people.is_active(user) { "yes" } else { "no" });
+        says.value("realm", &people.realms.get(at).map_or(String::new(), |realm| schema.show(realm)));
+        for &number in &order {
+            if let Some(value) = people.attributes[number].get(at) {
+                says.value(&schema.user_attributes[number].name, &schema.show(value));
+            }
         }
-        put(&mut rows, people.id(user).to_string(), people.id(user).to_string(), text(cells));
+        put(&mut rows, people.id(user).to_string(), people.id(user).to_string(), says.0);
     }
     rows
 }
@@ -145,41 +161,38 @@ fn memberships(estate: &Estate) -> Rows {
 
 fn resources(estate: &Estate) -> Rows {
     let catalog = &estate.catalog;
+    let order = by_name(&estate.schema.resource_attributes);
     let mut rows = Rows::default();
     for resource in catalog.all() {
-        put(
-            &mut rows,
-            catalog.id(resource).to_string(),
-            catalog.id(resource).to_string(),
-            text(values(estate, resource)),
-        );
+        let id = catalog.id(resource).to_string();
+        put(&mut rows, id.clone(), id, values(estate, resource, &order));
     }
     rows
 }
 
 /// What a resource says of itself. What it has from others is theirs.
-fn values(estate: &Estate, resource: ResourceId) -> BTreeMap<String, String> {
+fn values(estate: &Estate, resource: ResourceId, order: &[usize]) -> String {
     let (catalog, schema) = (&estate.catalog, &estate.schema);
     let at = resource.index();
-    let id = |resource: ResourceId| catalog.id(resource).to_string();
-    let mut cells: BTreeMap<String, String> = [
-        ("name", catalog.name(resource).to_string()),
-        ("parent", catalog.parent(resource).map_or(String::new(), id)),
-        ("kind", schema.kinds[catalog.kind(resource).index()].name.clone()),
-        ("owner", cell_text(schema, &catalog.owners.get(at).cloned())),
-        ("state", cell_text(schema, &catalog.states.get(at).cloned())),
-        ("inherits", (!catalog.barriers.contains(at)).to_string()),
-        ("sources", format!("{:?}", catalog.sources(resource).iter().map(|s| source(estate, s)).collect::<Vec<_>>())),
-    ]
-    .map(|(name, value)| (format!("resource {name}"), value))
-    .into();
-    for (number, attribute) in schema.resource_attributes.iter().enumerate() {
+    let shown = |value: Option<&Value>| value.map_or(String::new(), |value| schema.show(value));
+    let mut says = Says(String::new());
+    says.value("name", catalog.name(resource));
+    says.value("parent", catalog.parent(resource).map_or("", |parent| catalog.id(parent)));
+    says.value("kind", &schema.kinds[catalog.kind(resource).index()].name);
+    says.value("owner", &shown(catalog.owners.get(at)));
+    says.value("state", &shown(catalog.states.get(at)));
+    says.value("inherits", if catalog.barriers.contains(at) { "no" } else { "yes" });
+    for of in catalog.sources(resource) {
+        says.value("source", &source(estate, of));
+    }
+    for &number in order {
         let own = catalog.own.get(number).and_then(Option::as_ref);
         let column = own.or_else(|| catalog.attributes.get(number));
-        let value = column.and_then(|column| column.get(at));
-        cells.extend(value.map(|value| (attribute.name.clone(), schema.show(value))));
+        if let Some(value) = column.and_then(|column| column.get(at)) {
+            says.value(&schema.resource_attributes[number].name, &schema.show(value));
+        }
     }
-    cells
+    says.0
 }
 
 fn source(estate: &Estate, source: &bastide_model::catalog::Source) -> String {

@@ -7,14 +7,16 @@ use std::io;
 /// A store with other texts in some of its files.
 pub struct Laid<'s> {
     beneath: &'s dyn Store,
-    texts: Memory,
+    texts: &'s BTreeMap<String, String>,
+    /// Their names alone, as files of a store.
+    names: Memory,
 }
 
 impl<'s> Laid<'s> {
     /// Texts by the paths of their files, over a store.
-    pub fn over(beneath: &'s dyn Store, texts: &BTreeMap<String, String>) -> Laid<'s> {
-        let texts = texts.iter().map(|(path, text)| (path.clone(), text.clone())).collect();
-        Laid { beneath, texts }
+    pub fn over(beneath: &'s dyn Store, texts: &'s BTreeMap<String, String>) -> Laid<'s> {
+        let names = texts.keys().map(|path| (path.clone(), "")).collect();
+        Laid { beneath, texts, names }
     }
 
     fn is_beneath(&self, path: &str) -> bool {
@@ -26,14 +28,14 @@ impl<'s> Laid<'s> {
 impl Store for Laid<'_> {
     fn kind(&self, path: &str) -> io::Result<Option<Kind>> {
         match self.beneath.kind(path) {
-            Ok(None) => self.texts.kind(path),
+            Ok(None) => self.names.kind(path),
             found => found,
         }
     }
 
     fn list(&self, folder: &str) -> io::Result<Vec<Name>> {
         let mut names = if self.is_beneath(folder) { self.beneath.list(folder)? } else { Vec::new() };
-        for name in self.texts.list(folder)? {
+        for name in self.names.list(folder)? {
             if !names.contains(&name) {
                 names.push(name);
             }
@@ -42,11 +44,14 @@ impl Store for Laid<'_> {
     }
 
     fn read(&self, path: &str) -> io::Result<Vec<u8>> {
-        self.texts.read(path).or_else(|_| self.beneath.read(path))
+        match self.texts.get(path) {
+            Some(text) => Ok(text.clone().into_bytes()),
+            None => self.beneath.read(path),
+        }
     }
 
     fn identity(&self, folder: &str) -> io::Result<(u64, u64)> {
-        if self.is_beneath(folder) { self.beneath.identity(folder) } else { self.texts.identity(folder) }
+        if self.is_beneath(folder) { self.beneath.identity(folder) } else { self.names.identity(folder) }
     }
 
     fn is_outside(&self, path: &str) -> io::Result<bool> {

@@ -41,7 +41,7 @@ impl List {
     /// As Linux asks it: where the mask lets nothing pass, it does not look at the list at all, but at the plain modes, by which
     /// whoever is named is everybody else.
     #[must_use]
-    pub fn as_asked(mut self) -> List {
+    pub fn in_practice(mut self) -> List {
         if self.mask == Some(0) {
             self.accounts.clear();
             self.groups = vec![(self.group, 0)];
@@ -86,9 +86,7 @@ pub struct Listed {
 /// Reads such a text.
 pub fn parse(text: &str, accounts: &Accounts) -> Result<Vec<Listed>, Failed> {
     let mut found: Vec<Listed> = Vec::new();
-    let mut number = 0;
-    for line in text.lines() {
-        number += 1;
+    for (number, line) in (1..).zip(text.lines()) {
         let wrong = || Failed::new(format!("line {number} is none of a list: `{line}`"));
         // What the mask takes away is said behind the entry.
         let plain = line.split('#').next().unwrap_or_default().trim_end();

@@ -138,7 +138,7 @@ fn walk(root: &Path, most: u64, left: &mut LeftOut) -> Result<Vec<Entry>, Failed
                 open.push((entry.path(), inner));
             }
         }
-        found.push(Entry { names, directory: about.is_dir(), list: list_of(&path, &about)?.as_asked() });
+        found.push(Entry { names, directory: about.is_dir(), list: list_of(&path, &about)?.in_practice() });
     }
     Ok(found)
 }
@@ -188,7 +188,7 @@ fn listed(path: &Path, accounts: &Accounts, most: u64) -> Result<Vec<Entry>, Fai
             return Err(Failed::new(format!("the tree is deeper than {DEEPEST} levels")));
         }
         let names = std::iter::once(called.clone()).chain(rest.iter().cloned()).collect();
-        entries.push(Entry { names, directory: listed.directory, list: listed.list.as_asked() });
+        entries.push(Entry { names, directory: listed.directory, list: listed.list.in_practice() });
     }
     let above: BTreeSet<Vec<Vec<u8>>> = entries.iter().filter_map(|e| Some(e.names.split_last()?.1.to_vec())).collect();
     entries.iter_mut().for_each(|entry| entry.directory |= above.contains(&entry.names));

@@ -127,26 +127,29 @@ pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     let root = estate.root()?;
     let manifest = manifest_of(&root, terminal)?;
     let wanted = wanted(&manifest, &args.names)?;
-    let fetched = fetch(&wanted, &manifest, &root, args.verify)?;
+    let mut fetched = fetch(&wanted, &manifest, &root, args.verify)?;
     // From here on to the end nobody else writes.
     let _lock = if args.write { estate.lock()? } else { None };
     let before = open::read(&root, &Texts::new())?;
     open::say_settled(&before, terminal);
-    let texts = differing(&root, &fetched)?;
-    let after = open::read(&root, &texts)?;
-    if after.estate.is_none() {
-        let errors: Vec<&Diagnostic> = after.diagnostics.iter().filter(|d| d.is_error()).collect();
-        let report = diagnostics::report(&after.sources, &errors, terminal);
+    let (names, texts) = differing(&root, &mut fetched)?;
+    // What is the same need not be read, and compared, again.
+    let same = texts.is_empty() && before.estate.is_some();
+    let later = if same { None } else { Some(open::read(&root, &texts)?) };
+    let opened = |loaded| Opened { loaded: ManuallyDrop::new(loaded), seconds: 0.0, root: root.clone() };
+    let (before, later) = (opened(before), later.map(opened));
+    let after = later.as_ref().unwrap_or(&before);
+    if after.loaded.estate.is_none() {
+        let errors: Vec<&Diagnostic> = after.loaded.diagnostics.iter().filter(|d| d.is_error()).collect();
+        let report = diagnostics::report(&after.loaded.sources, &errors, terminal);
         return Err(Failure::Estate(format!(
             "{report}\nwith what was imported there is no estate; nothing is written\n"
         )));
     }
-    let opened = |loaded| Opened { loaded: ManuallyDrop::new(loaded), seconds: 0.0, root: root.clone() };
-    let (before, after) = (opened(before), opened(after));
     let moment = args.moment.moment(after.estate())?;
     let is = after.snapshot(&moment, terminal)?;
     let mut answer = Imported {
-        imports: told((&wanted, &fetched), &texts, &manifest, &root),
+        imports: told((&wanted, &fetched, &names), &texts, &manifest, &root),
         first: before.loaded.estate.is_none(),
         movements: Vec::new(),
         radius: None,
@@ -157,8 +160,10 @@ pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     };
     let all = args.all || args.format == Format::Json;
     let most = if all { usize::MAX } else { MOST_NAMED };
-    answer.movements = movements(before.loaded.estate.as_ref(), after.estate(), most);
-    if let Some(earlier) = &before.loaded.estate {
+    if !same {
+        answer.movements = movements(before.loaded.estate.as_ref(), after.estate(), most);
+    }
+    if let Some(earlier) = before.loaded.estate.as_ref().filter(|_| !same) {
         let (a, b) = (earlier, after.estate());
         let was_moment = args.moment.moment(a)?;
         let was = before.snapshot(&was_moment, terminal)?;
@@ -166,7 +171,7 @@ pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
         answer.radius = Some(radius(&found));
         answer.blocks = Some(blocks(&found, a, b, &b.groups, &after.loaded.audit.harmless, trial::most(all)));
         let held = prove(a, &was_moment, &|_| true).map_err(|c| cycle(&before, &c, terminal))?;
-        let proofs = prove(b, &moment, &|_| true).map_err(|c| cycle(&after, &c, terminal))?;
+        let proofs = prove(b, &moment, &|_| true).map_err(|c| cycle(after, &c, terminal))?;
         answer.broken = broken_by(&held, proofs);
     }
     if args.verify {
@@ -178,7 +183,7 @@ pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     }
     let text = match args.format {
         Format::Table => import::imported(&answer, args.write, terminal.width()),
-        Format::Json => json::document("import", &About::of(&after, &moment), &answer),
+        Format::Json => json::document("import", &About::of(after, &moment), &answer),
     };
     terminal.deliver(&text, args.output.as_deref())?;
     let bad = !answer.broken.is_empty()
@@ -244,36 +249,43 @@ fn ask(question: &str) -> Option<String> {
     rpassword::prompt_password(format!("{}: ", visible(question))).ok()
 }
 
-/// The texts that are others than those that are saved.
-fn differing(root: &Path, fetched: &[Fetched]) -> Result<Texts, Failure> {
-    let mut texts = Texts::new();
-    for (file, text) in fetched.iter().flat_map(|fetched| &fetched.files) {
-        match fs::read(root.join(file)) {
-            Ok(old) if old == text.as_bytes() => {}
-            Ok(_) => {
-                texts.insert(file.clone(), text.clone());
+/// The names of the files of each import, and the texts that are others than those that are saved. What came is large: it is
+/// taken out, and not copied.
+fn differing(root: &Path, fetched: &mut [Fetched]) -> Result<(Vec<Vec<String>>, Texts), Failure> {
+    let (mut names, mut texts) = (Vec::new(), Texts::new());
+    for fetched in fetched {
+        let files = std::mem::take(&mut fetched.files);
+        names.push(files.keys().cloned().collect());
+        for (file, text) in files {
+            let same = match fs::read(root.join(&file)) {
+                Ok(old) => old == text.as_bytes(),
+                Err(error) if error.kind() == io::ErrorKind::NotFound => false,
+                Err(error) => return Err(Failure::Outside(format!("`{file}` cannot be read: {error}"))),
+            };
+            if !same {
+                texts.insert(file, text);
             }
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                texts.insert(file.clone(), text.clone());
-            }
-            Err(error) => return Err(Failure::Outside(format!("`{file}` cannot be read: {error}"))),
         }
     }
-    Ok(texts)
+    Ok((names, texts))
 }
 
-fn told((wanted, fetched): (&[&Import], &[Fetched]), texts: &Texts, manifest: &Manifest, root: &Path) -> Vec<Source> {
+fn told(
+    (wanted, fetched, names): (&[&Import], &[Fetched], &[Vec<String>]),
+    texts: &Texts,
+    manifest: &Manifest,
+    root: &Path,
+) -> Vec<Source> {
     let sources = [&manifest.people, &manifest.groups, &manifest.catalog, &manifest.entries, &manifest.usage];
     let read = |file: &str| {
         manifest.policy.iter().any(|policy| manifest::names(&policy.text, file))
             || sources.iter().any(|list| list.iter().any(|source| source.names(file)))
     };
-    let one = |(import, fetched): (&&Import, &Fetched)| Source {
+    let one = |((import, fetched), names): ((&&Import, &Fetched), &Vec<String>)| Source {
         name: import.name.text.clone(),
         from: import.from.text.clone(),
-        files: fetched
-            .files
-            .keys()
+        files: names
+            .iter()
             .map(|file| Text {
                 file: file.clone(),
                 differs: texts.contains_key(file),
@@ -287,7 +299,7 @@ fn told((wanted, fetched): (&[&Import], &[Fetched]), texts: &Texts, manifest: &M
             .map(|left| Left { what: left.what.clone(), count: left.count, some: left.some.clone() })
             .collect(),
     };
-    wanted.iter().zip(fetched).map(one).collect()
+    wanted.iter().zip(fetched).zip(names).map(one).collect()
 }
 
 /// What the systems decide themselves, beside what comes of it here.
@@ -310,6 +322,11 @@ fn compare(fetched: &[Fetched], snapshot: &Snapshot, all: bool) -> Result<Verifi
 /// Puts the new texts in place, all or none.
 fn put(root: &Path, texts: &Texts, before: &Opened) -> Result<(), Failure> {
     let outside = |error: io::Error| Failure::Outside(format!("the files cannot be written: {error}"));
+    // What was compared must be what stands there.
+    let changed = || before.loaded.folder.as_ref().and_then(bastide_formats::store::Folder::changed);
+    if let Some(file) = changed() {
+        return Err(Failure::Outside(format!("`{file}` has changed meanwhile; nothing is written")));
+    }
     let mut made = Made(Vec::new());
     let mut old = Vec::new();
     for file in texts.keys() {
@@ -323,14 +340,11 @@ fn put(root: &Path, texts: &Texts, before: &Opened) -> Result<(), Failure> {
             Err(error) => return Err(outside(error)),
         }
     }
-    let replacement =
-        |((file, text), old): ((&'_ String, &'_ String), &'_ Vec<u8>)| (file.clone(), text.clone(), old.clone());
-    let whole: Vec<(String, String, Vec<u8>)> = texts.iter().zip(&old).map(replacement).collect();
     let replacements: Vec<Replacement> =
-        whole.iter().map(|(file, new, old)| Replacement { file, old, new: new.as_bytes() }).collect();
-    // What was compared must be what stands there; the new files are the only ones that came.
+        texts.iter().zip(&old).map(|((file, new), old)| Replacement { file, old, new: new.as_bytes() }).collect();
+    // A file that was made here is one more than was read.
     let fresh = !made.0.is_empty();
-    let still = || before.loaded.folder.as_ref().filter(|_| !fresh).and_then(bastide_formats::store::Folder::changed);
+    let still = || if fresh { None } else { changed() };
     write::commit(root, &replacements, &still, &mut |_| Ok(())).map_err(|e| Failure::Outside(e.to_string()))?;
     made.0.clear();
     Ok(())

@@ -20,11 +20,13 @@ pub fn imported(i: &Imported, write: bool, columns: usize) -> String {
         out.push_str(&format!("\n{}\n", bold("what came and went")));
         moved.iter().for_each(|movement| out.push_str(&movement_lines(movement, columns)));
     }
+    if !differs && !i.first {
+        out.push_str(&format!("\n{}\n", bold("nothing has changed since the last import")));
+    }
     if let Some(radius) = &i.radius {
-        let text = match (differs, radius.triples()) {
-            (false, _) => "nothing has changed since the last import".to_string(),
-            (true, 0) => "nobody gains or loses anything".to_string(),
-            (true, _) => sentence(radius),
+        let text = match radius.triples() {
+            0 => "nobody gains or loses anything".to_string(),
+            _ => sentence(radius),
         };
         out.push_str(&format!("\n{}\n", bold(&text)));
     }
@@ -67,9 +69,9 @@ fn one(source: &Source, columns: usize) -> String {
         let some: Vec<String> = left.some.iter().map(|name| visible(name).into_owned()).collect();
         let more = if left.count > some.len() { ", ..." } else { "" };
         let text = format!(
-            "not taken along: {} {} ({}{more})",
-            grouped(left.count as u64),
+            "not taken along: {}: {} ({}{more})",
             visible(&left.what),
+            grouped(left.count as u64),
             some.join(", ")
         );
         out.push_str(&hang("  ", &text, columns));
@@ -77,13 +79,16 @@ fn one(source: &Source, columns: usize) -> String {
     out
 }
 
+/// Colours a text.
+type Paint = fn(&str) -> String;
+
 fn movement_lines(movement: &Movement, columns: usize) -> String {
     let mut out = String::new();
     let noun = match movement.of.as_str() {
         "entries" => "entry",
         of => of.strip_suffix('s').unwrap_or(of),
     };
-    let sides: [(&Moved, &str, fn(&str) -> String); 3] =
+    let sides: [(&Moved, &str, Paint); 3] =
         [(&movement.come, "new", good), (&movement.gone, "gone", bad), (&movement.changed, "changed", doubt)];
     for (moved, what, color) in sides {
         if moved.count == 0 {

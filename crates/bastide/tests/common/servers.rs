@@ -9,6 +9,7 @@ use tempfile::TempDir;
 
 /// Whether programs that a test needs are there. Where they are not, it says so; the script that runs every test installs
 /// them, and takes their absence for a failure.
+#[allow(clippy::print_stderr, reason = "what is left out must not be left out in silence")]
 pub fn are_there(programs: &[&str]) -> bool {
     let missing: Vec<&&str> = programs.iter().filter(|program| find(program).is_none()).collect();
     if missing.is_empty() {
