@@ -106,14 +106,9 @@ fn script() -> String {
 }
 
 fn estate(dir: &Path, from: &str, more: &str) {
-    let sources: String = ["people", "groups", "catalog", "entries"]
-        .iter()
-        .map(|sort| format!("[[{sort}]]\nfile = \"data/tides/{sort}.csv\"\n"))
-        .collect();
-    let manifest = format!(
-        "name = \"Tides\"\npolicy = [\"data/tides/*.bastide\"]\n[[import]]\nname = \"tides\"\nfrom = \"{from}\"\n\
-         secret = \"file:secret\"\ninto = \"data/tides\"\n{more}\n{sources}"
-    );
+    let shown =
+        common::shown_on("import-database.md", "postgres://keeper@warehouse.fourtides.example/tides", from, more);
+    let manifest = format!("name = \"Tides\"\npolicy = [\"data/tides/*.bastide\"]\n{shown}");
     fs::write(dir.join("bastide.toml"), manifest).unwrap();
     fs::write(dir.join("secret"), format!("{SECRET}\n")).unwrap();
     #[cfg(unix)]

@@ -77,14 +77,10 @@ fn entries() -> String {
 
 /// An estate that imports from an address.
 fn estate(dir: &Path, from: &str, more: &str) {
+    let more = format!("page = 100\n{more}");
+    let shown = common::shown_on("import-directory.md", "ldaps://directory.fourtides.example", from, &more);
     let manifest = format!(
-        "name = \"Four Tides Museums\"\npolicy = [\"policy.bastide\"]\n\n\
-         [[import]]\nname = \"staff\"\nfrom = \"{from}\"\nbase = \"{ROOT}\"\nbind = \"{READER}\"\nsecret = \"env:TIDES_READER\"\n\
-         into = \"data/staff.ldif\"\npage = 100\n{more}\n\
-         [[people]]\nfile = \"data/staff.ldif\"\n[people.attributes]\nuid = \"id\"\ncn = \"name\"\ndepartmentNumber = \"team\"\n\
-         [[people.active]]\nattribute = \"employeeType\"\noff_when = \"left\"\n\
-         [[people.active]]\nattribute = \"pwdAccountLockedTime\"\noff_when = \"*\"\n\n\
-         [[catalog]]\nfile = \"catalog.csv\"\n"
+        "name = \"Four Tides Museums\"\npolicy = [\"policy.bastide\"]\n{shown}[[catalog]]\nfile = \"catalog.csv\"\n"
     );
     fs::write(dir.join("bastide.toml"), manifest).unwrap();
     fs::write(

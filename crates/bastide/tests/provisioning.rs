@@ -21,13 +21,10 @@ const SECRET: &str = "quay-side-9";
 
 fn estate(dir: &Path, from: &str, authority: &Authority, more: &str) {
     fs::write(dir.join("authority.pem"), &authority.certificate).unwrap();
+    let more = format!("authority = \"authority.pem\"\n{more}");
+    let shown = common::shown_on("import-provisioning.md", "https://people.fourtides.example/scim/v2", from, &more);
     let manifest = format!(
-        "name = \"Four Tides Museums\"\npolicy = [\"policy.bastide\"]\n\
-         [[import]]\nname = \"staff\"\nfrom = \"{from}\"\nsecret = \"file:secret\"\nauthority = \"authority.pem\"\n\
-         into = \"data/staff.scim.jsonl\"\n{more}\n\
-         [[people]]\nfile = \"data/staff.scim.jsonl\"\n[people.attributes]\n\"name.formatted\" = \"name\"\n\
-         \"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User.department\" = \"team\"\n\
-         [[catalog]]\nfile = \"catalog.csv\"\n"
+        "name = \"Four Tides Museums\"\npolicy = [\"policy.bastide\"]\n{shown}[[catalog]]\nfile = \"catalog.csv\"\n"
     );
     fs::write(dir.join("bastide.toml"), manifest).unwrap();
     fs::write(dir.join("policy.bastide"), "kind room\naction read\nattribute team of user: text\n").unwrap();

@@ -50,6 +50,33 @@ fn every_json_output_follows_the_schema_that_is_printed_for_it() {
     }
 }
 
+/// Of commands that end with bad news here, and of one that needs something to import.
+#[test]
+fn imports_and_what_is_verified_follow_theirs() {
+    let schema = |name: &str| -> Value {
+        serde_json::from_str(&common::run_in(Path::new("."), &["schema", name]).ok()).unwrap()
+    };
+    let demo = common::demo();
+    let run = common::run_in(demo.path(), &["verify", "decisions.csv", "--format", "json", "--on", "2026-11-24"]);
+    assert_eq!(run.status, 1, "{}", run.whole());
+    follows(&schema("verify"), &run.out);
+    let dir = tempfile::tempdir().unwrap();
+    let write = |name: &str, text: &str| std::fs::write(dir.path().join(name), text).unwrap();
+    let shown =
+        common::shown_on("import-files.md", "file:///srv/share", "file:share.txt", "users = \"u\"\ngroups = \"g\"");
+    write("bastide.toml", &format!("name = \"x\"\npolicy = [\"data/share/*.bastide\"]\n{shown}"));
+    write("u", "ann:x:1:1:Ann:/:\n");
+    write("g", "staff:x:1:\n");
+    let list = "# file: share\n# owner: ann\n# group: staff\nuser::rwx\ngroup::r-x\nother::---\n";
+    write("share.txt", list);
+    for (list, write_it) in [(list.to_string(), true), (list.replace("group::r-x", "group::---"), false)] {
+        write("share.txt", &list);
+        let args: &[&str] =
+            if write_it { &["import", "--format", "json", "--write"] } else { &["import", "--format", "json"] };
+        follows(&schema("import"), &common::run_in(dir.path(), args).ok());
+    }
+}
+
 #[test]
 fn sarif_follows_the_standard() {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/schemas/sarif-schema-2.1.0.json");

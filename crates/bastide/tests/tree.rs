@@ -137,14 +137,9 @@ fn asked_as(number: u32, groups: &[u32], paths: &[PathBuf], dir: &Path) -> Vec<S
 }
 
 fn estate(dir: &Path, from: &str) {
-    let sources: String = ["people", "groups", "catalog"]
-        .iter()
-        .map(|sort| format!("[[{sort}]]\nfile = \"data/share/{sort}.csv\"\n"))
-        .collect();
-    let manifest = format!(
-        "name = \"Share\"\npolicy = [\"data/share/*.bastide\"]\n[[import]]\nname = \"share\"\nfrom = \"{from}\"\n\
-         into = \"data/share\"\nusers = \"passwd\"\ngroups = \"group\"\n{sources}"
-    );
+    let more = "users = \"passwd\"\ngroups = \"group\"";
+    let shown = common::shown_on("import-files.md", "file:///srv/share", from, more);
+    let manifest = format!("name = \"Share\"\npolicy = [\"data/share/*.bastide\"]\n{shown}");
     fs::write(dir.join("bastide.toml"), manifest).unwrap();
 }
 

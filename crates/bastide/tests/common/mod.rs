@@ -43,6 +43,16 @@ pub fn run_with(dir: &Path, args: &[&str], variables: &[(&str, &str)]) -> Run {
     Run { status: output.status.code().unwrap_or(-1), out: text(&output.stdout), err: text(&output.stderr) }
 }
 
+/// The part of a manifest that a page of the guide shows, with another address, and more of the import's keys.
+pub fn shown_on(page: &str, address: &str, from: &str, more: &str) -> String {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(page);
+    let text = std::fs::read_to_string(path).expect("there is such a page");
+    let block = text.split("```toml\n").nth(1).and_then(|rest| rest.split("```").next()).expect("it shows a manifest");
+    let begins = block.lines().find(|line| line.starts_with("into")).expect("it says where to");
+    assert!(block.contains(address), "{page}");
+    block.replace(address, from).replacen(begins, &format!("{begins}\n{more}"), 1)
+}
+
 /// A folder with the demo estate.
 pub fn demo() -> TempDir {
     let dir = tempfile::tempdir().expect("a temporary folder");
