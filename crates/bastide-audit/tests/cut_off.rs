@@ -61,7 +61,7 @@ fn speaks_for_itself(estate: &Estate, statement: &Statement, barrier: ResourceId
 #[test]
 fn the_numbers_are_those_of_every_triple() {
     let mut told = 0;
-    for seed in 0..150 {
+    for seed in 0..220 {
         let estate = plan(seed, Shape::PLAIN).case().estate();
         if estate.catalog.barriers.is_clear() {
             continue;
