@@ -108,13 +108,7 @@ fn said(error: &postgres::Error) -> String {
     if let Some(error) = error.as_db_error() {
         return error.message().to_string();
     }
-    let mut said = error.to_string();
-    let mut cause = std::error::Error::source(error);
-    while let Some(deeper) = cause {
-        said = format!("{said}: {deeper}");
-        cause = deeper.source();
-    }
-    said
+    crate::said(error)
 }
 
 struct Reading {

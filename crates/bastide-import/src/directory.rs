@@ -4,7 +4,7 @@
 //! once to be put in order, and once to be compared.
 
 use crate::secret::Hidden;
-use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, is_here, secret, tls};
+use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, is_here, said, secret, tls};
 use base64::Engine;
 use bastide_formats::manifest::{DataSource, Import};
 use ldap3::adapters::{Adapter, PagedResults};
@@ -192,20 +192,6 @@ fn texts(tag: &StructureTag) -> Vec<String> {
 fn told(result: &LdapResult) -> String {
     let text = if result.text.is_empty() { String::new() } else { format!(", {}", result.text) };
     format!("result {}{text}", result.rc)
-}
-
-/// What went wrong on the way, with the cause that an error of the library holds.
-fn said(error: &LdapError) -> String {
-    let mut said = error.to_string();
-    let mut cause = std::error::Error::source(error);
-    while let Some(deeper) = cause {
-        let text = deeper.to_string();
-        if !said.contains(&text) {
-            said = format!("{said}: {text}");
-        }
-        cause = deeper.source();
-    }
-    said
 }
 
 struct Reading {

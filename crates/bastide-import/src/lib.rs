@@ -130,6 +130,20 @@ fn read(import: &Import, asking: &Asking, decisions: bool) -> Result<Fetched, Fa
     }
 }
 
+/// What went wrong on the way, with the causes that an error of a library holds.
+fn said(error: &dyn std::error::Error) -> String {
+    let mut said = error.to_string();
+    let mut cause = error.source();
+    while let Some(deeper) = cause {
+        let text = deeper.to_string();
+        if !said.contains(&text) {
+            said = format!("{said}: {text}");
+        }
+        cause = deeper.source();
+    }
+    said
+}
+
 /// Whether an address leads to this machine itself, where nobody else listens.
 fn is_here(host: &str) -> bool {
     let host = host.trim_start_matches('[').trim_end_matches(']');

@@ -4,7 +4,7 @@
 //! nowhere. A service that is busy is asked again when it says so.
 
 use crate::secret::Hidden;
-use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, secret, tls};
+use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, said, secret, tls};
 use bastide_formats::manifest::Import;
 use bastide_formats::strict::{Keys, object};
 use serde_json::{Map, Value};
@@ -229,19 +229,6 @@ fn body(mut response: Response<Body>, list: &str) -> Result<String, Failed> {
     }
     read.map_err(|e| Failed::new(format!("`{list}` broke off: {e}")))?;
     String::from_utf8(bytes).map_err(|_| Failed::new(format!("`{list}` gives no text")))
-}
-
-fn said(error: &ureq::Error) -> String {
-    let mut said = error.to_string();
-    let mut cause = std::error::Error::source(error);
-    while let Some(deeper) = cause {
-        let text = deeper.to_string();
-        if !said.contains(&text) {
-            said = format!("{said}: {text}");
-        }
-        cause = deeper.source();
-    }
-    said
 }
 
 /// Keys are compared without case (RFC 7643, 2.1).
