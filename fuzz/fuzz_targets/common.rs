@@ -1,4 +1,5 @@
-use bastide_formats::manifest::{DataSource, Placed};
+use bastide_formats::manifest::DataSource;
+use bastide_formats::text::Placed;
 use bastide_model::Schema;
 use bastide_syntax::{Diagnostic, FileId, Span, parse};
 
@@ -20,6 +21,12 @@ pub fn source() -> DataSource {
         attributes: vec![("departmentNumber".to_string(), placed("wing")), ("name.familyName".to_string(), placed("topics"))],
         ..DataSource::of(placed("x"))
     }
+}
+
+/// A file that is read as it is.
+#[allow(dead_code, reason = "not every target reads tables")]
+pub fn plain() -> DataSource {
+    DataSource::of(Placed { text: "x".to_string(), span: Span::new(FileId(0), 0, 0) })
 }
 
 /// Every mistake has its place in the text. The mapping's own places lie in the manifest.

@@ -5,7 +5,7 @@ mod common;
 
 use bastide_formats::catalog::CatalogSink;
 use bastide_formats::people::PeopleSink;
-use bastide_formats::{entries, groups, usage};
+use bastide_formats::{entries, grid, groups, usage};
 use bastide_model::rows::GroupRows;
 use bastide_syntax::{Diagnostics, FileId};
 use libfuzzer_sys::fuzz_target;
@@ -16,11 +16,14 @@ fuzz_target!(|text: &str| {
     let mut people = PeopleSink::new(&schema, &[], common::today());
     people.csv(FileId(0), text, &common::source(), &mut out);
     let mut catalog = CatalogSink::new(&schema);
-    catalog.csv(FileId(0), text, &mut out);
-    groups::csv(FileId(0), text, &mut GroupRows::default(), &mut out);
-    entries::csv(FileId(0), text, &mut Vec::new(), &mut out);
+    let mut paths = bastide_formats::shape::Paths::new();
+    catalog.paths(FileId(0), text, &common::plain(), &mut paths);
+    catalog.csv(FileId(0), text, &common::plain(), &paths, &mut out);
+    groups::csv(FileId(0), text, &common::plain(), &mut GroupRows::default(), &mut out);
+    entries::csv(FileId(0), text, &common::plain(), &mut Vec::new(), &mut out);
+    grid::csv(FileId(0), text, &common::plain(), bastide_model::Reach::Under, &mut Vec::new(), &mut out);
     usage::csv(FileId(0), text, &schema, &mut Vec::new(), &mut out);
-    bastide_formats::json::catalog(FileId(0), text, &mut catalog, &mut out);
+    bastide_formats::json::catalog(FileId(0), text, &common::plain(), &mut catalog, &mut out);
     common::placed(text, &out);
     let _ = (people.finish(), catalog.finish());
 });
