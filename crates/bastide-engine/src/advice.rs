@@ -4,7 +4,7 @@
 use crate::decide::ReferenceEvaluator;
 use crate::decide::place::covers;
 use crate::show;
-use bastide_model::condition::{Condition, Operand, Test};
+use bastide_model::condition::{Condition, Operand, Test, UserField};
 use bastide_model::*;
 use bastide_syntax::{Diagnostic, codes};
 use fixedbitset::FixedBitSet;
@@ -46,7 +46,13 @@ fn compared(condition: &Condition) -> Vec<&Operand> {
         Test::Flag(_) | Test::Like { .. } | Test::Compare { .. } | Test::Sets { .. } => false,
     };
     let all = if can_do_without { Vec::new() } else { condition.test.operands() };
-    all.into_iter().filter(|o| matches!(o, Operand::User(_) | Operand::Resource(..))).collect()
+    // What a session lacks cannot be filled in.
+    let is_filled_in = |o: &&Operand| match o {
+        Operand::User(UserField::SignIn(_)) | Operand::Session(_) => false,
+        Operand::User(_) | Operand::Resource(..) => true,
+        Operand::Literal(_) | Operand::Kinds(_) | Operand::Today(_) => false,
+    };
+    all.into_iter().filter(is_filled_in).collect()
 }
 
 /// Those a statement speaks of that lack a value.

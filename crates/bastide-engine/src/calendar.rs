@@ -54,8 +54,10 @@ fn dates(estate: &Estate, moment: &Moment, operand: &Operand) -> Vec<Date> {
     match operand {
         Operand::Literal(value) => in_value(value),
         Operand::User(UserField::Attribute(id)) => of(&estate.people.attributes[id.index()]),
+        Operand::User(UserField::SignIn(id)) if !moment.is_given(*id) => of(&estate.people.sign_ins[id]),
+        Operand::User(UserField::SignIn(id)) => moment.value(*id).into_iter().flat_map(in_value).collect(),
         Operand::Resource(_, ResourceField::Attribute(id)) => of(&estate.catalog.attributes[id.index()]),
-        Operand::Session(id) => moment.session[id.index()].iter().flat_map(in_value).collect(),
+        Operand::Session(id) => moment.value(*id).into_iter().flat_map(in_value).collect(),
         // No other field of users and resources is a date, and what is counted from today moves along.
         Operand::User(_) | Operand::Resource(..) | Operand::Kinds(_) | Operand::Today(_) => Vec::new(),
     }

@@ -49,11 +49,11 @@ pub fn moment(schema: &Schema, date: jiff::civil::Date, given: &[(String, String
         let value = schema.read(scalar, text).map_err(|message| SessionError::Value { name: name.clone(), message })?;
         if attribute.set {
             sets[id.index()].push(value);
-            moment.session[id.index()] = Some(Value::set(sets[id.index()].iter().cloned()));
+            moment.give(id, Some(Value::set(sets[id.index()].iter().cloned())));
         } else if std::mem::replace(&mut set_already[id.index()], true) {
             return Err(SessionError::Twice { name: name.clone() });
         } else {
-            moment.session[id.index()] = Some(value);
+            moment.give(id, Some(value));
         }
     }
     Ok(moment)

@@ -42,8 +42,16 @@ struct Compared {
 
 /// The attributes of the session that a condition mentions.
 pub fn mentioned(condition: &Condition) -> BTreeSet<SessionAttributeId> {
-    let session = |o: &Operand| if let Operand::Session(id) = o { Some(*id) } else { None };
-    condition.operands().into_iter().filter_map(session).collect()
+    condition.operands().into_iter().filter_map(of_session).collect()
+}
+
+/// The attribute of the session that an operand is.
+fn of_session(operand: &Operand) -> Option<SessionAttributeId> {
+    match operand {
+        Operand::Session(id) | Operand::User(UserField::SignIn(id)) => Some(*id),
+        Operand::User(_) | Operand::Resource(..) | Operand::Literal(_) => None,
+        Operand::Kinds(_) | Operand::Today(_) => None,
+    }
 }
 
 /// The attributes of the session on which it hangs whether a statement applies, through the groups that it names.
@@ -71,6 +79,7 @@ pub fn mentioned_by(estate: &Estate, statement: &Statement) -> BTreeSet<SessionA
 /// The sessions that conditions in force can tell apart at a moment, as far as they can be tried. `only`: these attributes
 /// vary, the others stay as they are asked about; none: all of them.
 pub fn sessions(estate: &Estate, moment: &Moment, only: Option<&BTreeSet<SessionAttributeId>>) -> Sessions {
+    let schema = &estate.schema;
     let mut compared: BTreeMap<SessionAttributeId, Compared> = BTreeMap::new();
     let live = estate.statements.iter().filter(|s| s.is_on() && s.in_date(moment.date));
     let computed = estate.groups.computed.iter().flatten().filter_map(|body| match body {
@@ -82,7 +91,7 @@ pub fn sessions(estate: &Estate, moment: &Moment, only: Option<&BTreeSet<Session
     }
     let mut sessions = Sessions { moments: vec![moment.clone()], open: Vec::new() };
     for (id, compared) in compared.into_iter().filter(|(id, _)| only.is_none_or(|only| only.contains(id))) {
-        let (values, whole) = values(&estate.schema, id, &compared);
+        let (values, whole) = values(schema, id, &compared);
         let fits = sessions.moments.len() * (values.len() + 1) <= MOST_SESSIONS;
         if !fits || !whole {
             sessions.open.push(id);
@@ -92,9 +101,11 @@ pub fn sessions(estate: &Estate, moment: &Moment, only: Option<&BTreeSet<Session
         }
         let mut more = Vec::new();
         for moment in &sessions.moments {
-            for value in values.iter().filter(|value| **value != moment.session[id.index()]) {
+            // Where everybody signs in differently, each value for all of them is another session.
+            let by_user = schema.sign_ins.contains(&id) && !moment.is_given(id);
+            for value in values.iter().filter(|value| by_user || value.as_ref() != moment.value(id)) {
                 let mut other = moment.clone();
-                other.session[id.index()] = value.clone();
+                other.give(id, value.clone());
                 more.push(other);
             }
         }
@@ -106,8 +117,8 @@ pub fn sessions(estate: &Estate, moment: &Moment, only: Option<&BTreeSet<Session
 fn note(estate: &Estate, moment: &Moment, test: &Test, compared: &mut BTreeMap<SessionAttributeId, Compared>) {
     let operands = test.operands();
     for (at, operand) in operands.iter().enumerate() {
-        let Operand::Session(id) = operand else { continue };
-        let known = compared.entry(*id).or_default();
+        let Some(id) = of_session(operand) else { continue };
+        let known = compared.entry(id).or_default();
         known.more |= matches!(test, Test::Like { .. });
         known.ordered |= matches!(
             test,
@@ -214,11 +225,20 @@ fn days(values: &[Value]) -> Vec<Value> {
     near.flatten().map(Value::Date).collect()
 }
 
+/// The attributes of the session that each user has as signed in, since nothing else is given.
+pub fn signed_in(schema: &Schema, moment: &Moment) -> Vec<String> {
+    let own = schema.sign_ins.iter().filter(|id| !moment.is_given(**id));
+    own.map(|id| schema.session_attributes[id.index()].name.clone()).collect()
+}
+
 /// The values of a session as options give them: `NAME=VALUE`, one for each value of a set; what is missing is left out.
 pub fn told(schema: &Schema, moment: &Moment) -> Vec<String> {
     let mut told = Vec::new();
-    for (attribute, value) in schema.session_attributes.iter().zip(&moment.session) {
-        match value {
+    for (at, attribute) in schema.session_attributes.iter().enumerate() {
+        let id = SessionAttributeId::new(at);
+        // What everybody signs in with is no value that an option could give.
+        let by_user = schema.sign_ins.contains(&id) && !moment.is_given(id);
+        match moment.value(id).filter(|_| !by_user) {
             Some(Value::Set(elements)) => {
                 told.extend(elements.iter().map(|element| format!("{}={}", attribute.name, schema.show(element))));
             }

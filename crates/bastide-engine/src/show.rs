@@ -61,6 +61,9 @@ fn is_word(of: &Operand) -> bool {
 /// One side of a comparison. `bare`: texts are words.
 pub fn operand(estate: &Estate, of: &Operand, bare: bool) -> String {
     match of {
+        Operand::Session(id) | Operand::User(UserField::SignIn(id)) => {
+            format!("session.{}", part(&estate.schema.session_attributes[id.index()].name))
+        }
         Operand::User(field) => format!("user.{}", user_field(estate, *field)),
         Operand::Resource(step, field) => {
             let step = match step {
@@ -70,7 +73,6 @@ pub fn operand(estate: &Estate, of: &Operand, bare: bool) -> String {
             };
             format!("resource.{step}{}", resource_field(estate, *field))
         }
-        Operand::Session(id) => format!("session.{}", part(&estate.schema.session_attributes[id.index()].name)),
         Operand::Literal(value) => literal(estate, value, bare),
         Operand::Kinds(kinds) => {
             let names: Vec<String> = kinds.iter().map(|k| quote::name(&estate.schema.kinds[k.index()].name)).collect();
@@ -94,6 +96,7 @@ fn user_field(estate: &Estate, field: UserField) -> String {
         UserField::Active => "active".into(),
         UserField::Realm => "realm".into(),
         UserField::Attribute(id) => part(&estate.schema.user_attributes[id.index()].name),
+        UserField::SignIn(id) => part(&estate.schema.session_attributes[id.index()].name),
     }
 }
 

@@ -87,6 +87,7 @@ fn renamed(plan: &Plan) -> Plan {
         members: all(&plan.members),
         catalog: all(&plan.catalog),
         entries: all(&plan.entries),
+        sign_ins: plan.sign_ins.as_ref().map(|(columns, rows)| (*columns, all(rows))),
         ..plan.clone()
     }
 }
@@ -195,4 +196,58 @@ fn random_estates_are_worth_their_name() {
     for reason in Reason::ALL {
         assert!(seen.get(&reason).copied().unwrap_or(0) > 100, "{seen:?}");
     }
+}
+
+/// Whoever signs in somehow is decided on as if that was given for everybody and nothing was known of sign-ins; and what is
+/// given is above all sign-ins.
+#[test]
+fn a_sign_in_is_what_is_given_of_one_user() {
+    let (mut compared, mut others) = (0, 0);
+    for seed in 0..90 {
+        let mut plan = plan(seed, Shape::ALL);
+        let Some((columns, rows)) = plan.sign_ins.take() else { continue };
+        let without = load(&plan.case());
+        plan.sign_ins = Some((columns, rows.clone()));
+        let with = load(&plan.case());
+        let day = "2026-11-24".parse().unwrap();
+        let plain = Moment::on(day, &with.schema);
+        let signed = ReferenceEvaluator::new(&with, &plain).expect("no circles are made");
+        let alike = Moment::on(day, &without.schema);
+        let same = ReferenceEvaluator::new(&without, &alike).expect("no circles are made");
+        let columns: Vec<&str> = columns.split(',').collect();
+        for user in with.people.all() {
+            let id = format!("{},", with.people.id(user));
+            let row = rows.iter().find(|row| row.starts_with(&id)).cloned().unwrap_or_default();
+            let cells = row.split(',').skip(1).zip(&columns).filter(|(cell, _)| !cell.is_empty());
+            let given: Vec<(String, String)> = cells
+                .flat_map(|(cell, column)| cell.split(';').map(|one| (column.to_string(), one.to_string())))
+                .collect();
+            let moment = session::moment(&without.schema, day, &given).unwrap();
+            let given_to_all = ReferenceEvaluator::new(&without, &moment).expect("no circles are made");
+            let over = moment_over(&with, day, &given, &columns);
+            let above = ReferenceEvaluator::new(&with, &over).expect("no circles are made");
+            for resource in with.catalog.all() {
+                for action in ActionId::all(with.schema.actions.len()) {
+                    let expected = given_to_all.decide(user, action, resource).reason;
+                    assert_eq!(signed.decide(user, action, resource).reason, expected, "estate {seed}, {id}");
+                    compared += 1;
+                    others += usize::from(expected != same.decide(user, action, resource).reason);
+                    for other in with.people.all() {
+                        let expected = given_to_all.decide(other, action, resource).reason;
+                        assert_eq!(above.decide(other, action, resource).reason, expected, "estate {seed}, {id}");
+                    }
+                }
+            }
+        }
+    }
+    assert!(compared > 10_000 && others > 100, "{compared}, {others}");
+}
+
+/// A moment in which all of these attributes are given: those without a value as missing.
+fn moment_over(estate: &Estate, day: jiff::civil::Date, given: &[(String, String)], all: &[&str]) -> Moment {
+    let mut moment = session::moment(&estate.schema, day, given).unwrap();
+    for name in all.iter().filter(|name| !given.iter().any(|(given, _)| given == *name)) {
+        moment.give(estate.schema.session_attribute(name).unwrap(), None);
+    }
+    moment
 }

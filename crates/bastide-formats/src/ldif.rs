@@ -259,6 +259,29 @@ fn group(entry: &Entry, source: &DataSource, rows: &mut GroupRows, links: &mut L
     }
 }
 
+/// The values of an entry by the name of an attribute in lower case. What is asked for and is no text is reported.
+pub type Values<'v, 'e> = dyn Fn(&str, &mut Diagnostics) -> Vec<&'e str> + 'v;
+
+/// Reads the entries of a file, whatever they are, and gives the values of each.
+pub fn values(
+    file: FileId,
+    text: &str,
+    out: &mut Diagnostics,
+    each: &mut dyn FnMut(&Values<'_, '_>, RowPlace, &mut Diagnostics),
+) {
+    entries(file, text, out, &mut |entry, out| {
+        if let Some((attribute, last)) = cut_short(&entry) {
+            let message = format!("the values of `{attribute}` end with number {last}, and there are more");
+            out.push(Diagnostic::at(&codes::CUT_OFF, entry.place.span(), message));
+        }
+        let values = |name: &str, out: &mut Diagnostics| {
+            entry.must_be_text(name, out);
+            entry.attributes.iter().filter(|a| a.name == name).map(|a| a.value.as_str()).collect()
+        };
+        each(&values, entry.place, out);
+    });
+}
+
 /// Two groups of one name in one export: taken as one, each would get the members of both.
 pub(crate) fn same_group(id: &str, (first, second): (&str, &str), by: &str, span: Span) -> Diagnostic {
     Diagnostic::at(&codes::DUPLICATE_ID, span, format!("two groups of this export are named `{id}`"))

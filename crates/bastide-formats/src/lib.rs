@@ -43,6 +43,7 @@ pub mod sarif;
 pub mod scim;
 pub mod shape;
 pub mod sheets;
+pub mod sign_ins;
 pub mod store;
 pub mod stray;
 pub mod strict;

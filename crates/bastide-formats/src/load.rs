@@ -7,6 +7,7 @@ use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::people::PeopleSink;
 use crate::scim::{self, ScimLinks};
 use crate::shape::Paths;
+use crate::sign_ins::SignInSink;
 use crate::store::{Folder, Laid, Store, find};
 use crate::stray;
 use crate::text;
@@ -14,7 +15,7 @@ use crate::usage::Used;
 use crate::write::{self, Refused, Settled, Texts};
 use crate::{entries, grid, groups, json, usage, workbook};
 use bastide_engine::resolve::{self, Parts};
-use bastide_model::rows::{EntryRow, GroupRows};
+use bastide_model::rows::{EntryRow, GroupRows, SignInRows};
 use bastide_model::{Estate, Schema};
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Sources, codes, diagnostic};
 use hashbrown::HashMap;
@@ -349,6 +350,7 @@ impl<'r> Loader<'r> {
         }
         came.report(&mut self.out);
         let usage_rows = self.usage(&manifest, &schema);
+        let sign_ins = self.sign_ins(&manifest, &schema);
         let (people, catalog) = (people.finish(), catalog.finish());
         let files: Vec<String> =
             (0..self.sources.len()).map(|i| self.sources.name(FileId(i as u32)).to_string()).collect();
@@ -371,6 +373,7 @@ impl<'r> Loader<'r> {
             schema,
             trees,
             people,
+            sign_ins,
             groups: group_rows,
             catalog,
             entries: entry_rows,
@@ -483,7 +486,7 @@ impl<'r> Loader<'r> {
                         None => format!("the name `{path}` does not tell the format"),
                         Some(_) => format!("`{path}` is of a format that is not read here"),
                     };
-                    let help = "the formats are `csv`, sheets of workbooks (`.xlsx`, `.ods`), `jsonl` (catalog), `scim` and `ldif` (people and groups); to name one, write `format = \"csv\"`";
+                    let help = "the formats are `csv`, sheets of workbooks (`.xlsx`, `.ods`), `jsonl` (catalog, sessions), `scim` (people and groups) and `ldif` (those, and sessions); to name one, write `format = \"csv\"`";
                     self.out.push(Diagnostic::at(&codes::MANIFEST, source.file.span, message).help(help));
                     continue;
                 };
@@ -533,6 +536,23 @@ impl<'r> Loader<'r> {
         ids.report(&mut self.out);
         names.join(rows);
         ids.join(rows);
+    }
+
+    fn sign_ins(&mut self, manifest: &Manifest, schema: &Schema) -> SignInRows {
+        let mut sink = SignInSink::new(schema);
+        let mut came = Came::of(&manifest.sessions);
+        let formats = [Format::Csv, Format::Workbook, Format::JsonLines, Format::Ldif];
+        let files = self.files(&manifest.sessions, &formats);
+        for source in &manifest.sessions {
+            let before = sink.count();
+            for (file, format, _) in files.iter().filter(|(.., of)| std::ptr::eq(*of, source)) {
+                sink.read(*file, *format, self.sources.text(*file), source, &mut self.out);
+            }
+            came.note(source, sink.count() - before);
+            sink.end(source, &mut self.out);
+        }
+        came.report(&mut self.out);
+        sink.finish()
     }
 
     fn usage(&mut self, manifest: &Manifest, schema: &Schema) -> usize {

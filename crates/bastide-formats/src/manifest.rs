@@ -53,7 +53,7 @@ impl Format {
     }
 }
 
-/// One `[[people]]`, `[[groups]]`, `[[catalog]]`, `[[entries]]` or `[[usage]]`.
+/// One `[[people]]`, `[[groups]]`, `[[catalog]]`, `[[entries]]`, `[[sessions]]` or `[[usage]]`.
 #[derive(Clone, Debug)]
 pub struct DataSource {
     /// A path or glob.
@@ -139,6 +139,8 @@ pub struct Manifest {
     pub catalog: Vec<DataSource>,
     /// Access entries.
     pub entries: Vec<DataSource>,
+    /// How users sign in.
+    pub sessions: Vec<DataSource>,
     /// Who did what.
     pub usage: Vec<DataSource>,
     /// The attribute of users that holds the ids of all groups they are in.
@@ -269,6 +271,7 @@ impl Reader<'_> {
             groups: Vec::new(),
             catalog: Vec::new(),
             entries: Vec::new(),
+            sessions: Vec::new(),
             usage: Vec::new(),
             imports: Vec::new(),
             member_of: None,
@@ -284,6 +287,7 @@ impl Reader<'_> {
             "groups",
             "catalog",
             "entries",
+            "sessions",
             "usage",
             "import",
             "audit",
@@ -305,6 +309,7 @@ impl Reader<'_> {
                 }
                 "catalog" => manifest.catalog = self.sources(value, &[FILE, SHAPE, &["kind", "parents"]].concat()),
                 "entries" => manifest.entries = self.sources(value, &[FILE, SHAPE, &["layout", "reach"]].concat()),
+                "sessions" => manifest.sessions = self.sources(value, &[FILE, SHAPE].concat()),
                 "usage" => manifest.usage = self.sources(value, FILE),
                 "member_of" => manifest.member_of = self.text(value),
                 "import" => manifest.imports = self.imports(value),

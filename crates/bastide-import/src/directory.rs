@@ -88,7 +88,12 @@ fn wanted(import: &Import, asking: &Asking) -> Result<Vec<String>, Failed> {
 /// The sources of the manifest that read what is written here.
 fn sources<'a>(import: &'a Import, asking: &'a Asking) -> impl Iterator<Item = &'a DataSource> {
     let manifest = asking.manifest;
-    manifest.people.iter().chain(&manifest.groups).filter(|source| source.names(&import.into.text))
+    manifest
+        .people
+        .iter()
+        .chain(&manifest.groups)
+        .chain(&manifest.sessions)
+        .filter(|source| source.names(&import.into.text))
 }
 
 fn connect(import: &Import, asking: &Asking) -> Result<LdapConn, Failed> {

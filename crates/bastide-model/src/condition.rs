@@ -125,6 +125,8 @@ pub enum UserField {
     Realm,
     /// A declared attribute.
     Attribute(UserAttributeId),
+    /// An attribute of the session, where the estate tells it for each user.
+    SignIn(SessionAttributeId),
 }
 
 impl UserField {
@@ -132,7 +134,8 @@ impl UserField {
     pub fn all(schema: &Schema) -> impl Iterator<Item = UserField> {
         use UserField::{Active, Id, Kind, Name, Realm};
         let declared = (0..schema.user_attributes.len()).map(|at| UserField::Attribute(UserAttributeId::new(at)));
-        [Id, Name, Kind, Active, Realm].into_iter().chain(declared)
+        let sign_ins = schema.sign_ins.iter().map(|id| UserField::SignIn(*id));
+        [Id, Name, Kind, Active, Realm].into_iter().chain(declared).chain(sign_ins)
     }
 }
 
@@ -182,7 +185,10 @@ pub enum Term {
 impl Operand {
     fn mentions(&self, seen: &mut Mentions) {
         match self {
-            Operand::User(_) => seen.user = true,
+            Operand::User(field) => {
+                seen.user = true;
+                seen.session |= matches!(field, UserField::SignIn(_));
+            }
             Operand::Resource(..) => seen.resource = true,
             Operand::Session(_) => seen.session = true,
             Operand::Today(_) => seen.today = true,

@@ -2,11 +2,12 @@
 
 use crate::column::{Column, NONE};
 use crate::groups::Groups;
-use crate::ids::{GroupId, Origin, UserAttributeId, UserId};
+use crate::ids::{GroupId, Origin, SessionAttributeId, UserAttributeId, UserId};
 use crate::strings::{Index, Strings};
 use crate::value::Value;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
+use std::collections::BTreeMap;
 
 /// The users of an estate.
 #[derive(Clone, Default)]
@@ -25,6 +26,10 @@ pub struct People {
     pub realms: Column,
     /// One column an attribute, defaults applied.
     pub attributes: Vec<Column>,
+    /// The session attributes that each one's sign-in tells, defaults applied.
+    pub sign_ins: BTreeMap<SessionAttributeId, Column>,
+    /// Where each one's value of such an attribute stands in the files, in order.
+    pub signed_in_at: BTreeMap<(SessionAttributeId, UserId), Origin>,
     /// Where each one stands in the files.
     pub origins: Vec<Origin>,
     /// What the data says in words of users who by those words are gone, in order of users.

@@ -2,7 +2,9 @@
 //! declared types already; references are still text.
 
 use crate::column::{Column, Distinct, Grid, NONE};
+use crate::ids::SessionAttributeId;
 use crate::strings::{Pool, Strings};
+use crate::value::Value;
 use bastide_syntax::{FileId, Span};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashSet;
@@ -52,6 +54,26 @@ pub struct PeopleRows {
     pub places: Vec<RowPlace>,
     /// Words by which somebody is gone: the row, the field and what stands there.
     pub farewells: Vec<(u32, String, String)>,
+}
+
+/// How a user signs in.
+#[derive(Clone, Debug)]
+pub struct SignInRow {
+    /// The user's id.
+    pub user: String,
+    /// What is known of the session.
+    pub values: Vec<(SessionAttributeId, Value)>,
+    /// Where it stands.
+    pub place: RowPlace,
+}
+
+/// How users sign in.
+#[derive(Default, Debug)]
+pub struct SignInRows {
+    /// In order of users; of one user several, where several sources tell of different attributes.
+    pub rows: Vec<SignInRow>,
+    /// The attributes that any source tells, in order, each told by one.
+    pub tells: Vec<SessionAttributeId>,
 }
 
 /// What a membership names.

@@ -28,6 +28,8 @@ pub struct Schema {
     pub roles: Vec<Role>,
     /// The attribute of users that holds the ids of all groups they are in, where there is one.
     pub member_of: Option<UserAttributeId>,
+    /// The session attributes that are told for each user, in order.
+    pub sign_ins: Vec<SessionAttributeId>,
 }
 
 /// A kind of resource.

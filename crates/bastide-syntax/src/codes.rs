@@ -68,7 +68,7 @@ codes! {
     UNKNOWN_KIND "unknown-kind" Error "a kind that no file declares";
     UNKNOWN_LAYER "unknown-layer" Error "a layer that the manifest does not declare";
     UNKNOWN_PARENT "unknown-parent" Error "a parent that is not in the catalog";
-    UNKNOWN_REFERENCE "unknown-reference" Warning "a member, owner or source that does not exist";
+    UNKNOWN_REFERENCE "unknown-reference" Warning "a member, owner, source or user of a sign-in that does not exist";
     UNKNOWN_SUBJECT "unknown-subject" Warning "a user or group that does not exist";
     UNKNOWN_TYPE "unknown-type" Error "a type that no file declares";
     UNKNOWN_VALUE "unknown-value" Error "a value that its type does not have";

@@ -32,6 +32,10 @@ pub struct About {
     pub zone: String,
     /// What was known of the session, as `--session` takes it.
     pub session: Vec<String>,
+    /// The attributes of the session that were each user's own, as signed in.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub signed_in: Vec<String>,
     /// What was asked, as words of the command line; where the answer goes and where the estate lies are left out.
     pub asked: Vec<String>,
     /// The version of Bastide.
@@ -53,7 +57,8 @@ impl About {
         let estate = opened.estate();
         let about = About::loaded(&opened.loaded, &opened.root);
         let session = sessions::told(&estate.schema, moment);
-        About { estate: estate.name.clone(), day: moment.date.to_string(), session, ..about }
+        let signed_in = sessions::signed_in(&estate.schema, moment);
+        About { estate: estate.name.clone(), day: moment.date.to_string(), session, signed_in, ..about }
     }
 
     /// Of an answer about what was read, whatever came of it.
@@ -67,6 +72,7 @@ impl About {
             day: crate::open::now().date().to_string(),
             zone: crate::open::zone_name(),
             session: Vec::new(),
+            signed_in: Vec::new(),
             asked: asked(std::env::args().skip(1)),
             version: env!("CARGO_PKG_VERSION").to_string(),
         }

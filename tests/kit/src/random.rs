@@ -44,6 +44,8 @@ pub struct Plan {
     pub catalog: Vec<String>,
     /// Rows of entries.
     pub entries: Vec<String>,
+    /// Rows of sign-ins, where these are told: the attributes, and who has which.
+    pub sign_ins: Option<(&'static str, Vec<String>)>,
 }
 
 const ACTIONS: [&str; 6] = ["see", "read", "write", "sign", "query", "list"];
@@ -67,6 +69,7 @@ pub fn plan(seed: u64, shape: Shape) -> Plan {
         members: make.members(),
         catalog: make.catalog(),
         entries: Vec::new(),
+        sign_ins: sign_ins(seed),
     };
     for i in 0..make.rng.usize(1..4) {
         let group = make.group(i);
@@ -81,6 +84,23 @@ pub fn plan(seed: u64, shape: Shape) -> Plan {
         plan.entries.push(entry);
     }
     plan
+}
+
+/// How the users of a seed sign in; of every other seed nothing is told. Drawn apart, so that nothing else hangs on it.
+fn sign_ins(seed: u64) -> Option<(&'static str, Vec<String>)> {
+    let mut make = Make { rng: Rng::with_seed(!seed), shape: Shape::ALL };
+    let columns = make.pick(&["", "", "", "net,badge", "net,badge", "net", "badge"]);
+    let row = |i: usize, make: &mut Make| {
+        let net = make.pick(&["", "office", "home", "beta"]);
+        let badge = make.some(&["x", "red", "blue"], ";");
+        match columns {
+            "net" => format!("u{i},{net}"),
+            "badge" => format!("u{i},{badge}"),
+            _ => format!("u{i},{net},{badge}"),
+        }
+    };
+    let rows = (0..PEOPLE).filter_map(|i| if make.chance(80) { Some(row(i, &mut make)) } else { None }).collect();
+    (!columns.is_empty()).then_some((columns, rows))
 }
 
 /// A further rule of a modality, for a plan of the same shape.
@@ -114,6 +134,10 @@ impl Plan {
             self.combining,
             layers.join(", ")
         );
+        let manifest = match &self.sign_ins {
+            Some(_) => format!("{manifest}[[sessions]]\nfile = \"sign-ins.csv\"\n"),
+            None => manifest,
+        };
         let table = |header: &str, rows: &[String]| format!("{header}\n{}\n", rows.join("\n"));
         case.set("bastide.toml", manifest);
         case.set("policy/a.bastide", self.vocabulary.clone());
@@ -125,6 +149,9 @@ impl Plan {
             "catalog.csv",
             table("id,parent,kind,name,owner,state,inherits,sources,site,level,tags,weight,due,note", &self.catalog),
         );
+        if let Some((columns, rows)) = &self.sign_ins {
+            case.set("sign-ins.csv", table(&format!("user,{columns}"), rows));
+        }
         case.set("entries.csv", table("subject,modality,actions,place,reach,layer,from,until", &self.entries));
         case
     }
@@ -400,6 +427,8 @@ impl Make {
             "user.name like \"*3\"",
             "session.net = \"office\"",
             "\"x\" in session.badge",
+            "session.net like \"*e\"",
+            "session.badge overlaps user.tags",
             "today >= 2026-11-24",
             "user member of g1",
             "not user.vip",
@@ -412,6 +441,8 @@ impl Make {
             "user.tags covers resource.tags",
             "user.teams overlaps resource.tags",
             "user is owner",
+            "session.badge overlaps resource.tags",
+            "session.net = resource.note",
             "resource.state = released",
             "resource.kind = doc",
             "resource.kind in (doc, folder)",

@@ -240,7 +240,11 @@ fn lookup(estate: &Estate, operand: &Operand) -> Option<Lookup> {
         }
         Operand::User(UserField::Id | UserField::Name | UserField::Kind | UserField::Active) => None,
         // What a session lacks cannot be filled in.
-        Operand::Session(_) | Operand::Literal(_) | Operand::Kinds(_) | Operand::Today(_) => None,
+        Operand::User(UserField::SignIn(_))
+        | Operand::Session(_)
+        | Operand::Literal(_)
+        | Operand::Kinds(_)
+        | Operand::Today(_) => None,
     }
 }
 

@@ -1,7 +1,7 @@
 //! Everything that is known of one user, group or resource.
 
 use crate::decide::place::anchor;
-use crate::explain::{Met, StatementRef, of_resource, of_user};
+use crate::explain::{Met, StatementRef, of_resource, of_user, signed_in};
 use crate::show;
 use crate::snapshot::Snapshot;
 use bastide_model::condition::{Condition, Elsewhere, Term, Test};
@@ -62,7 +62,7 @@ pub fn known(snapshot: &Snapshot, subject: Subject) -> Known {
         allowed: Vec::new(),
     };
     match subject {
-        Subject::User(user) => of_one(estate, user, &mut known),
+        Subject::User(user) => of_one(snapshot, user, &mut known),
         Subject::Group(group) => of_group(estate, group, &mut known),
         Subject::Resource(resource) => of_place(snapshot, resource, &mut known),
     }
@@ -98,7 +98,8 @@ fn naming(estate: &Estate, term: &Term, asks: &dyn Fn(&Test) -> bool) -> Vec<Sta
     naming.map(|(id, _)| StatementRef::new(estate, id)).collect()
 }
 
-fn of_one(estate: &Estate, user: UserId, known: &mut Known) {
+fn of_one(snapshot: &Snapshot, user: UserId, known: &mut Known) {
+    let estate = snapshot.estate();
     let people = &estate.people;
     known.sort = "user".to_string();
     (known.id, known.name) = (people.id(user).to_string(), people.name(user).to_string());
@@ -115,6 +116,7 @@ fn of_one(estate: &Estate, user: UserId, known: &mut Known) {
         let value = people.attributes[at].get(user.index()).map(|value| estate.schema.show(value));
         known.attributes.push(Met { name: attribute.name.clone(), value, from: of_user(estate, id, user) });
     }
+    known.attributes.extend(signed_in(estate, snapshot.moment(), user));
     known.groups = groups_of(estate, Member::User(user));
     known.statements = naming(estate, &Term::User(user), &|_| false);
 }

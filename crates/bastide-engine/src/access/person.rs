@@ -2,7 +2,7 @@
 
 use super::sweep;
 use crate::decide::ReferenceEvaluator;
-use crate::explain::{Met, StatementRef, Way, of_user, ways};
+use crate::explain::{Met, StatementRef, Way, of_user, signed_in, ways};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use schemars::JsonSchema;
@@ -134,7 +134,7 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
         name: estate.people.name(user).to_string(),
         kind: estate.people.kind(user).to_string(),
         active: estate.people.is_active(user),
-        attributes: attributes(estate, user),
+        attributes: attributes(&reference, user),
         groups: groups(&reference, user),
         counts: counts(estate, &resources, &access),
         touched: access.iter().filter(|a| !a.is_empty()).count(),
@@ -144,12 +144,13 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
     }
 }
 
-fn attributes(estate: &Estate, user: UserId) -> Vec<Met> {
+fn attributes(reference: &ReferenceEvaluator, user: UserId) -> Vec<Met> {
+    let estate = reference.estate();
     let all = estate.schema.user_attributes.iter().enumerate().map(|(at, attribute)| {
         let value = estate.people.attributes[at].get(user.index()).map(|value| estate.schema.show(value));
         Met { name: attribute.name.clone(), value, from: of_user(estate, UserAttributeId::new(at), user) }
     });
-    all.collect()
+    all.chain(signed_in(estate, reference.moment(), user)).collect()
 }
 
 fn groups(reference: &ReferenceEvaluator, user: UserId) -> Vec<InGroup> {

@@ -4,7 +4,7 @@ use super::narrow::{Narrowed, Step, narrowing, steps};
 use crate::change::{Change, apply};
 use crate::difference::{Blocks, Fold, Radius, blocks, difference, fold, radius};
 use crate::explain::StatementRef;
-use crate::sessions::{mentioned_by, sessions, told};
+use crate::sessions::{mentioned_by, sessions, signed_in, told};
 use crate::show;
 use crate::snapshot::Snapshot;
 use bastide_model::condition::Who;
@@ -40,6 +40,10 @@ pub struct Reached {
     pub undecided: u64,
     /// The session that was looked at, as options give it: what is missing is left out.
     pub session: Vec<String>,
+    /// The attributes of the session that were each user's own, as signed in.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub signed_in: Vec<String>,
     /// Where the statement asks for the session: what it reaches in the other sessions that it tells apart.
     pub elsewhere: Option<Elsewhere>,
     /// What changes if the statement goes (or comes, where it does not apply today).
@@ -117,6 +121,7 @@ pub fn reach(
     let (before, after) = if comes { (without, with) } else { (with, without) };
     reached.blocks = blocks(&sole, before, after, &after.groups, harmless, most);
     reached.session = told(&estate.schema, moment);
+    reached.signed_in = signed_in(&estate.schema, moment);
     reached.elsewhere = elsewhere(&with_it, id, reached.triples)?;
     reached.live = asleep.is_none();
     reached.asleep = asleep;
@@ -224,6 +229,7 @@ fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
         triples,
         undecided,
         session: Vec::new(),
+        signed_in: Vec::new(),
         elsewhere: None,
         sole: Radius::default(),
         blocks: Blocks::default(),

@@ -57,8 +57,8 @@ pub fn turns(
     };
     for day in turning_days(estate, moment, through) {
         turns.looked_at += 1;
-        let before = Moment { date: day.checked_sub(1.day()).unwrap_or(day), session: moment.session.clone() };
-        let after = Moment { date: day, session: moment.session.clone() };
+        let before = moment.on_day(day.checked_sub(1.day()).unwrap_or(day));
+        let after = moment.on_day(day);
         let (old, new) = (Snapshot::new(estate, &before)?, Snapshot::new(estate, &after)?);
         let found = difference(&old, &new, Some(user)).only(user.0);
         if !found.is_empty() {

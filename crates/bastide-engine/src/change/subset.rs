@@ -148,6 +148,12 @@ impl UserSubset {
             active,
             realms: column(&all.realms),
             attributes: all.attributes.iter().map(column).collect(),
+            sign_ins: all.sign_ins.iter().map(|(id, of)| (*id, column(of))).collect(),
+            signed_in_at: all
+                .signed_in_at
+                .iter()
+                .filter_map(|((id, user), origin)| Some(((*id, self.number(*user)?), *origin)))
+                .collect(),
             origins: self.0.iter().map(|user| all.origins[user.index()]).collect(),
             farewells: Vec::new(),
         }

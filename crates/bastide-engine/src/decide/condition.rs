@@ -134,7 +134,11 @@ impl ReferenceEvaluator<'_> {
             }
             Operand::Session(id) => {
                 let attribute = &estate.schema.session_attributes[id.index()];
-                kept(self.moment.session[id.index()].as_ref(), attribute.set)
+                kept(self.moment.value(*id), attribute.set)
+            }
+            // The same for everybody: it can be asked without a user.
+            Operand::User(UserField::SignIn(id)) if self.moment.is_given(*id) => {
+                kept(self.moment.value(*id), estate.schema.session_attributes[id.index()].set)
             }
             Operand::User(field) => {
                 let people = &estate.people;
@@ -148,6 +152,10 @@ impl ReferenceEvaluator<'_> {
                     UserField::Attribute(id) => {
                         let set = estate.schema.user_attributes[id.index()].set;
                         kept(people.attributes[id.index()].get(user.index()), set)
+                    }
+                    UserField::SignIn(id) => {
+                        let set = estate.schema.session_attributes[id.index()].set;
+                        kept(self.moment.value_for(people, *id, user), set)
                     }
                 }
             }

@@ -232,7 +232,7 @@ pub(super) fn changed_fields(old: &Estate, new: &Estate) -> Option<HashSet<UserF
     if Arc::ptr_eq(a, b) {
         return Some(HashSet::new());
     }
-    if a.active.ones().ne(b.active.ones()) {
+    if a.active.ones().ne(b.active.ones()) || old.schema.sign_ins != new.schema.sign_ins {
         return None;
     }
     let rows = a.len();
@@ -245,6 +245,7 @@ pub(super) fn changed_fields(old: &Estate, new: &Estate) -> Option<HashSet<UserF
         UserField::Active => false,
         UserField::Realm => cells(&a.realms, &b.realms),
         UserField::Attribute(id) => cells(&a.attributes[id.index()], &b.attributes[id.index()]),
+        UserField::SignIn(id) => cells(&a.sign_ins[id], &b.sign_ins[id]),
     };
     Some(UserField::all(&new.schema).filter(differs).collect())
 }

@@ -126,6 +126,11 @@ fn users(estate: &Estate) -> Rows {
                 says.value(&schema.user_attributes[number].name, &schema.show(value));
             }
         }
+        for (id, column) in &people.sign_ins {
+            if let Some(value) = column.get(at) {
+                says.value(&format!("session.{}", schema.session_attributes[id.index()].name), &schema.show(value));
+            }
+        }
         put(&mut rows, people.id(user).to_string(), people.id(user).to_string(), says.0);
     }
     rows

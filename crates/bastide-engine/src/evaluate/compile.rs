@@ -246,9 +246,19 @@ impl<'c, 'e> Compiler<'c, 'e> {
         }
     }
 
+    /// Whether it may differ from one user to another. What was given of the session does not.
+    fn differs_by_user(&self, operand: &Operand) -> bool {
+        match operand {
+            Operand::User(UserField::SignIn(id)) => !self.reference.moment().is_given(*id),
+            Operand::User(_) => true,
+            Operand::Resource(..) | Operand::Session(_) | Operand::Literal(_) => false,
+            Operand::Kinds(_) | Operand::Today(_) => false,
+        }
+    }
+
     fn comparison(&mut self, condition: &Condition, test: &Test, open: bool) -> Expr {
         let operands = test.operands();
-        let of_user = operands.iter().any(|operand| matches!(operand, Operand::User(_)));
+        let of_user = operands.iter().any(|operand| self.differs_by_user(operand));
         let of_resource = operands.iter().any(|operand| matches!(operand, Operand::Resource(..)));
         match (of_user, of_resource) {
             (false, false) => {
@@ -279,6 +289,7 @@ impl<'c, 'e> Compiler<'c, 'e> {
         let column = match fields[..] {
             [UserField::Attribute(id)] => Some(&people.attributes[id.index()]),
             [UserField::Realm] => Some(&people.realms),
+            [UserField::SignIn(id)] => Some(&people.sign_ins[&id]),
             _ => None,
         };
         let reference = self.reference;
@@ -507,7 +518,7 @@ pub fn covering(compiler: &mut Compiler, condition: &Condition, open: bool) -> E
         | Test::Like { .. }
         | Test::Compare { .. }
         | Test::Sets { .. }) => {
-            let of_user = test.operands().into_iter().any(|operand| matches!(operand, Operand::User(_)));
+            let of_user = test.operands().into_iter().any(|operand| compiler.differs_by_user(operand));
             if of_user { constant(open) } else { compiler.condition(condition, open) }
         }
     }

@@ -51,7 +51,7 @@ pub struct Index {
     span: usize,
 }
 
-/// The value of a user's field.
+/// The value of a user's field; of an attribute of the session that of the sign-in, which is asked where none is given.
 fn value_of(people: &People, field: UserField, user: UserId) -> Option<Value> {
     match field {
         UserField::Id => Some(Value::Text(people.id(user).into())),
@@ -60,6 +60,7 @@ fn value_of(people: &People, field: UserField, user: UserId) -> Option<Value> {
         UserField::Active => Some(Value::Flag(people.is_active(user))),
         UserField::Realm => people.realms.get(user.index()).cloned(),
         UserField::Attribute(id) => people.attributes[id.index()].get(user.index()).cloned(),
+        UserField::SignIn(id) => people.sign_ins[&id].get(user.index()).cloned(),
     }
 }
 
@@ -93,6 +94,7 @@ impl Index {
         let column = match by.field {
             UserField::Attribute(id) => Some(&people.attributes[id.index()]),
             UserField::Realm => Some(&people.realms),
+            UserField::SignIn(id) => Some(&people.sign_ins[&id]),
             UserField::Id | UserField::Name | UserField::Kind | UserField::Active => None,
         };
         match column {

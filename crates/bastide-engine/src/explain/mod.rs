@@ -7,7 +7,7 @@ mod origin;
 mod statement;
 
 pub use gather::{explain, in_a_sentence};
-pub(crate) use origin::{of_resource, of_user};
+pub(crate) use origin::{of_resource, of_user, signed_in};
 pub(crate) use statement::told;
 pub use statement::{StatementRef, Way, ways};
 

@@ -1,5 +1,6 @@
 //! Where a value comes from that a condition looked up.
 
+use super::Met;
 use crate::decide::ReferenceEvaluator;
 use bastide_model::condition::*;
 use bastide_model::schema::Travel;
@@ -25,17 +26,31 @@ pub(super) fn origin(reference: &ReferenceEvaluator, operand: &Operand, user: Us
             };
             format!("{beside}{from}").trim_end_matches([',', ' ']).to_string()
         }
-        Operand::Session(id) => {
-            let attribute = &estate.schema.session_attributes[id.index()];
-            match &reference.moment().session[id.index()] {
-                None => String::new(),
-                value if *value == attribute.default => "the default".to_string(),
-                Some(_) => "given".to_string(),
-            }
+        Operand::Session(id) | Operand::User(UserField::SignIn(id)) => {
+            of_session(estate, reference.moment(), *id, user)
         }
         Operand::Today(_) => "the day asked for".to_string(),
         Operand::User(_) | Operand::Literal(_) | Operand::Kinds(_) => String::new(),
     }
+}
+
+/// Where the value of an attribute of the session comes from.
+fn of_session(estate: &Estate, moment: &Moment, id: SessionAttributeId, user: UserId) -> String {
+    match (moment.value_for(&estate.people, id, user), estate.people.signed_in_at.get(&(id, user))) {
+        (None, _) => String::new(),
+        (Some(_), _) if moment.is_given(id) => "given".to_string(),
+        (Some(_), Some(origin)) => format!("the sign-in, {}", estate.place(*origin)),
+        (Some(_), None) => "the default".to_string(),
+    }
+}
+
+/// What is known of the session of a user, of the attributes that sign-ins tell.
+pub(crate) fn signed_in(estate: &Estate, moment: &Moment, user: UserId) -> impl Iterator<Item = Met> {
+    estate.schema.sign_ins.iter().map(move |id| Met {
+        name: format!("session.{}", estate.schema.session_attributes[id.index()].name),
+        value: moment.value_for(&estate.people, *id, user).map(|value| estate.schema.show(value)),
+        from: of_session(estate, moment, *id, user),
+    })
 }
 
 /// Where the value of a user's attribute comes from.

@@ -13,11 +13,11 @@ use bastide_syntax::Diagnostic;
 pub fn moment(estate: &Estate, run: &Moment, of: &Expectation) -> Moment {
     let date = of.on.unwrap_or(run.date);
     if of.session.is_empty() {
-        return Moment { date, ..run.clone() };
+        return run.on_day(date);
     }
     let mut moment = Moment::on(date, &estate.schema);
     for (id, value) in &of.session {
-        moment.session[id.index()] = Some(value.clone());
+        moment.give(*id, Some(value.clone()));
     }
     moment
 }

@@ -124,7 +124,7 @@ pub fn through(
 ) -> Result<Vec<Proof>, Vec<Diagnostic>> {
     let mut broken: Vec<Proof> = Vec::new();
     for day in crate::calendar::turning_days(estate, moment, through) {
-        let then = Moment { date: day, session: moment.session.clone() };
+        let then = moment.on_day(day);
         let fresh = |name: &str| wanted(name) && !broken.iter().any(|p| p.name == name);
         let found = guarantees(estate, &then, &fresh)?;
         broken.extend(found.into_iter().filter(|p| !p.holds));

@@ -41,6 +41,9 @@ pub fn with_personas(estate: &Estate) -> Cow<'_, Estate> {
     for (attribute, column) in estate.schema.user_attributes.iter().zip(&mut people.attributes) {
         fill(column, attribute, rows, |row| row >= first);
     }
+    for (id, column) in &mut people.sign_ins {
+        fill(column, &estate.schema.session_attributes[id.index()], rows, |row| row >= first);
+    }
     people.index = Index::of(&people.ids).0;
     groups.members.iter_mut().for_each(|list| list.sort());
     groups.close(rows);

@@ -215,7 +215,7 @@ impl About<'_, '_> {
                     // What follows from memberships is not set.
                     UserField::Attribute(id) if self.reference.estate().schema.member_of == Some(*id) => return None,
                     UserField::Attribute(id) => UserCell::Attribute(*id),
-                    UserField::Id | UserField::Name => return None,
+                    UserField::Id | UserField::Name | UserField::SignIn(_) => return None,
                 };
                 Some(Cell::User(self.user, cell))
             }

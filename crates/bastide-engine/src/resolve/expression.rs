@@ -431,7 +431,9 @@ impl Typer<'_, '_, '_> {
                 let Some(id) = schema.session_attribute(name) else {
                     return self.unknown_attribute(member, "the session", &schema.session_attributes, &[]);
                 };
-                Ok((Operand::Session(id), of(&schema.session_attributes[id.index()])))
+                let by_user = schema.sign_ins.contains(&id);
+                let operand = if by_user { Operand::User(UserField::SignIn(id)) } else { Operand::Session(id) };
+                Ok((operand, of(&schema.session_attributes[id.index()])))
             }
             Domain::Resource => {
                 let step = match &member.step {

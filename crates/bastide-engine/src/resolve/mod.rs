@@ -26,7 +26,7 @@ pub use cycles::stratification;
 pub use overlay::{is_light, lay_over};
 pub use schema::{Declarations, declarations};
 
-use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows};
+use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows, SignInRows};
 use bastide_model::{Combining, Estate, Schema, Statement};
 use bastide_syntax::codes::Code;
 use bastide_syntax::{Diagnostic, Diagnostics, Severity, Span, tree};
@@ -50,6 +50,8 @@ pub struct Parts {
     pub trees: Vec<tree::File>,
     /// People.
     pub people: PeopleRows,
+    /// How users sign in.
+    pub sign_ins: SignInRows,
     /// Groups.
     pub groups: GroupRows,
     /// The catalog.
@@ -86,6 +88,7 @@ pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), said: &mut Dia
 fn linked(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut Diagnostics) -> Estate {
     let Parts { mut schema, trees, .. } = parts;
     let mut people = people::build(parts.people, &schema, diagnostics);
+    people::sign_ins(&mut schema, &mut people, &parts.sign_ins, diagnostics);
     let (mut of_catalog, mut of_groups) = (Diagnostics::new(), Diagnostics::new());
     let (catalog, mut groups) = rayon::join(
         || catalog::build(parts.catalog, &schema, &people, &mut of_catalog),

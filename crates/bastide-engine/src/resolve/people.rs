@@ -2,15 +2,16 @@
 
 use bastide_model::column::{Column, NONE};
 use bastide_model::people::Farewell;
-use bastide_model::rows::{PeopleRows, RowPlace};
+use bastide_model::rows::{PeopleRows, RowPlace, SignInRows};
 use bastide_model::schema::{Attribute, Scalar};
 use bastide_model::strings::{Index, Strings};
 use bastide_model::value::Value;
-use bastide_model::{Groups, People, Schema, UserId};
+use bastide_model::{Groups, People, Schema, SessionAttributeId, UserId};
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, Diagnostics, Span, codes};
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
+use std::collections::BTreeMap;
 
 pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Diagnostics) -> People {
     let (_, twice) = Index::of(&rows.ids);
@@ -49,10 +50,53 @@ pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Diagnostics) ->
         active: (0..count).filter(|&new| rows.active.contains(order[new] as usize)).collect(),
         realms: rows.realms.reordered(&order),
         attributes,
+        sign_ins: BTreeMap::new(),
+        signed_in_at: BTreeMap::new(),
         origins: places.iter().map(|p| p.origin()).collect(),
         ids,
         farewells,
     }
+}
+
+/// Gives users what their sign-ins tell. From here on the attributes that any source tells are asked of each user.
+pub(super) fn sign_ins(schema: &mut Schema, people: &mut People, rows: &SignInRows, out: &mut Diagnostics) {
+    let count = people.len();
+    let mut values: BTreeMap<SessionAttributeId, (HashMap<Value, u32>, Vec<Value>, Vec<u32>)> =
+        rows.tells.iter().map(|id| (*id, (HashMap::new(), Vec::new(), vec![NONE; count]))).collect();
+    let (mut strangers, mut first) = (0, None);
+    for row in &rows.rows {
+        let Some(user) = people.find(&row.user) else {
+            strangers += 1;
+            first = first.or(Some(row));
+            continue;
+        };
+        for (id, value) in &row.values {
+            let Some((known, list, codes)) = values.get_mut(id) else { continue };
+            codes[user.index()] = *known.entry(value.clone()).or_insert_with(|| {
+                list.push(value.clone());
+                list.len() as u32 - 1
+            });
+            people.signed_in_at.insert((*id, user), row.place.origin());
+        }
+    }
+    if let Some(row) = first {
+        let message = match strangers {
+            1 => format!("a sign-in of `{}`, who is no user", row.user),
+            _ => format!("{strangers} sign-ins are of nobody who is a user; the first is of `{}`", row.user),
+        };
+        let told = Diagnostic::at(&codes::UNKNOWN_REFERENCE, row.place.span(), message);
+        let near = nearest(&row.user, people.all().map(|user| people.id(user)));
+        out.push(match near {
+            Some(near) if strangers == 1 => told.help(format!("did you mean `{near}`?")),
+            _ => told,
+        });
+    }
+    for (id, (_, list, codes)) in values {
+        let mut column = Column::new(list, codes);
+        fill(&mut column, &schema.session_attributes[id.index()], count, |_| true);
+        people.sign_ins.insert(id, column);
+    }
+    schema.sign_ins = rows.tells.clone();
 }
 
 /// Fills the attribute that is to hold everybody's groups.

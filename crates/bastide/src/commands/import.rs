@@ -276,7 +276,8 @@ fn told(
     manifest: &Manifest,
     root: &Path,
 ) -> Vec<Source> {
-    let sources = [&manifest.people, &manifest.groups, &manifest.catalog, &manifest.entries, &manifest.usage];
+    let sources =
+        [&manifest.people, &manifest.groups, &manifest.catalog, &manifest.entries, &manifest.sessions, &manifest.usage];
     let read = |file: &str| {
         manifest.policy.iter().any(|policy| manifest::names(&policy.text, file))
             || sources.iter().any(|list| list.iter().any(|source| source.names(file)))

@@ -70,7 +70,10 @@ fn open(r: &Reached, columns: usize) -> String {
 /// The session that was looked at, and what others come to, where it matters.
 fn elsewhere(r: &Reached, columns: usize) -> String {
     let Some(e) = &r.elsewhere else { return String::new() };
-    let asked = if r.session.is_empty() { "nothing known of it".to_string() } else { r.session.join(", ") };
+    let own = Some(format!("{} as each user signs in", r.signed_in.join(" and ")));
+    let own = own.filter(|_| !r.signed_in.is_empty());
+    let known: Vec<String> = r.session.iter().cloned().chain(own).collect();
+    let asked = if known.is_empty() { "nothing known of it".to_string() } else { known.join(", ") };
     let mut text = format!("asked for with {asked}");
     if e.otherwise == 0 {
         text.push_str(&format!("; the same in {} that it tells apart", count(e.sessions, "other session")));
