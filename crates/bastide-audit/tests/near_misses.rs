@@ -3,7 +3,7 @@
 mod common;
 
 use bastide_testkit::Case;
-use common::{append, clean, enlarge, findings_of, replace};
+use common::{append, clean, enlarge, findings_of, inside, replace};
 
 fn entry(case: &mut Case, row: &str) {
     append(case, "entries.csv", row);
@@ -200,6 +200,43 @@ const NEAR_MISSES: &[NearMiss] = &[
     }),
     ("wide-reach", |c| rule(c, "who user ben may export what item")),
     ("deny-without-need", |c| entry(c, "group:staff,may not,read,n1,at,,,Somebody could")),
+    // All colleagues, and no guest; and everybody, but for one slice.
+    ("rows-open-to-everybody", |c| inside(c, "s3", "")),
+    ("rows-open-to-everybody", |c| {
+        inside(c, "s3", "");
+        for place in ["r1", "s", "s3"] {
+            entry(c, &format!("anyone,may,read,{place},at,,,The way"));
+        }
+        rule(c, "who anyone may read what slice under id \"s3\" where resource.house = north");
+    }),
+    // Few of those who read the dataset; and a label that the dataset has as well.
+    ("column-in-the-open", |c| {
+        inside(c, "s3", "[inside.marked.pay]\nlabel = \"sealed\"");
+        entry(c, "user:fay,may,read,s3.pay,at,,,She pays");
+    }),
+    ("column-in-the-open", |c| inside(c, "s3", "[inside.marked.pay]\nlabel = \"internal\"")),
+    // One slice is left; and whoever gets none does not read the dataset.
+    ("filter-leaves-nothing", |c| {
+        inside(c, "s3", "");
+        rule(c, "who user fay may not read what slice under id \"s3\" where resource.house = north");
+    }),
+    ("filter-leaves-nothing", |c| {
+        inside(c, "s3", "");
+        entry(c, "user:fay,may not,read,s3,under,,,Not even the page");
+    }),
+    // Shut on both sides; and no source of it.
+    ("rows-by-another-door", |c| {
+        inside(c, "s3", "");
+        append(c, "catalog.csv", "n5,n,data,Report,ben,released,,s3,south,,2027-01-01");
+        inside(c, "n5", "");
+        rule(c, "who user fay may not read what slice where resource.house = north");
+    }),
+    ("rows-by-another-door", |c| {
+        inside(c, "s3", "");
+        append(c, "catalog.csv", "n5,n,data,Report,ben,released,,,south,,2027-01-01");
+        inside(c, "n5", "");
+        rule(c, "who user fay may not read what slice under id \"s3\" where resource.house = north");
+    }),
 ];
 
 #[test]

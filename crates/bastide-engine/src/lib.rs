@@ -46,6 +46,7 @@ pub mod difference;
 pub mod evaluate;
 pub mod explain;
 pub mod find;
+pub mod inside;
 pub mod prove;
 pub mod remedy;
 pub mod resolve;

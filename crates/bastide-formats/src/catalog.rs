@@ -137,6 +137,15 @@ impl<'s> CatalogSink<'s> {
         self.rows.len()
     }
 
+    /// Which of these ids are among the rows that came.
+    pub fn among<'n>(&self, ids: impl Iterator<Item = &'n str>) -> HashSet<String> {
+        let wanted: HashSet<&str> = ids.collect();
+        if wanted.is_empty() {
+            return HashSet::new();
+        }
+        (0..self.rows.len()).map(|row| self.rows.id(row)).filter(|id| wanted.contains(id)).map(str::to_string).collect()
+    }
+
     /// Makes room for the rows of a text of so many bytes, so that what is there need not move while more comes.
     fn reserve(&mut self, bytes: usize) {
         let rows = bytes / USUAL_ROW;

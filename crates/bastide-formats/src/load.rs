@@ -2,6 +2,8 @@
 //! in one run, and no estate comes back where there is one.
 
 use crate::catalog::CatalogSink;
+use crate::data::DataFormat;
+use crate::inside::Data;
 use crate::ldif::{self, LdifLinks};
 use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::people::PeopleSink;
@@ -13,9 +15,10 @@ use crate::stray;
 use crate::text;
 use crate::usage::Used;
 use crate::write::{self, Refused, Settled, Texts};
-use crate::{entries, grid, groups, json, usage, workbook};
+use crate::{entries, grid, groups, inside, json, usage, workbook};
 use bastide_engine::resolve::{self, Parts};
-use bastide_model::rows::{EntryRow, GroupRows, SignInRows};
+use bastide_model::inside::Inside;
+use bastide_model::rows::{EntryRow, GroupRows, RowPlace, SignInRows};
 use bastide_model::{Estate, Schema};
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Sources, codes, diagnostic};
 use hashbrown::HashMap;
@@ -349,6 +352,7 @@ impl<'r> Loader<'r> {
             came.note(source, entry_rows.len() - rows);
         }
         came.report(&mut self.out);
+        let insides = self.insides(&manifest, &schema, &mut catalog);
         let usage_rows = self.usage(&manifest, &schema);
         let sign_ins = self.sign_ins(&manifest, &schema);
         let (people, catalog) = (people.finish(), catalog.finish());
@@ -376,6 +380,7 @@ impl<'r> Loader<'r> {
             sign_ins,
             groups: group_rows,
             catalog,
+            insides,
             entries: entry_rows,
             member_of: manifest.member_of.map(|name| (name.text, name.span)),
             lost: manifest.levels.iter().find(|(code, _)| **code == codes::LOST_RESTRICTION).map(|(_, level)| *level),
@@ -536,6 +541,62 @@ impl<'r> Loader<'r> {
         ids.report(&mut self.out);
         names.join(rows);
         ids.join(rows);
+    }
+
+    /// What lies inside datasets goes into the catalog.
+    fn insides(&mut self, manifest: &Manifest, schema: &Schema, catalog: &mut CatalogSink) -> Vec<Inside> {
+        let mut found = Vec::new();
+        let there = catalog.among(manifest.insides.iter().map(|source| source.dataset.text.as_str()));
+        for source in &manifest.insides {
+            let span = source.dataset.span;
+            let line = text::line_of(&self.sources, span);
+            let place = RowPlace { file: span.file, line, start: span.start, end: span.end };
+            if !there.contains(&source.dataset.text) {
+                let message = format!("the catalog has no dataset `{}`", source.dataset.text);
+                self.out.push(Diagnostic::at(&codes::UNKNOWN_PARENT, span, message));
+                continue;
+            }
+            let file = &source.data.file;
+            let paths = find(self.store, &file.text, self.outside, file.span, &mut self.out);
+            let [path] = paths.as_slice() else {
+                if paths.len() > 1 {
+                    let message = format!("`{}` names several files: the rows of a dataset lie in one", file.text);
+                    self.out.push(Diagnostic::at(&codes::MANIFEST, file.span, message));
+                }
+                continue;
+            };
+            let format = DataFormat::of_name(path);
+            let counted = match format {
+                Some(DataFormat::Parquet) => match self.store.read(path) {
+                    Ok(bytes) => inside::count(source, Data::Parquet(bytes.into()), place, &mut self.out),
+                    Err(error) => {
+                        let message = format!("`{path}`: the file cannot be read: {error}");
+                        self.out.push(Diagnostic::at(&codes::UNREADABLE, file.span, message));
+                        None
+                    }
+                },
+                Some(format) => self.read(path).and_then(|file| {
+                    let text = self.sources.text(file);
+                    let data = match source.table {
+                        Some(_) => Data::Counted(file, text),
+                        None => Data::Text(file, format, text),
+                    };
+                    inside::count(source, data, place, &mut self.out)
+                }),
+                None => {
+                    let message = format!("the name `{path}` does not tell the format");
+                    let help = "the formats are `.csv`, `.jsonl` and `.parquet`";
+                    self.out.push(Diagnostic::at(&codes::MANIFEST, file.span, message).help(help));
+                    None
+                }
+            };
+            let Some(counted) = counted else { continue };
+            let mut came = Came(vec![(&source.data, 0)]);
+            came.note(&source.data, counted.rows() as usize);
+            came.report(&mut self.out);
+            found.extend(inside::take_in(source, path, counted, schema, place, catalog, &mut self.out));
+        }
+        found
     }
 
     fn sign_ins(&mut self, manifest: &Manifest, schema: &Schema) -> SignInRows {

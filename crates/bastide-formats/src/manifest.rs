@@ -1,8 +1,10 @@
 //! `bastide.toml`: what an estate is made of.
 
 mod import;
+mod inside;
 
 pub use import::{Import, Secret, System};
+pub use inside::{Counting, InsideSource, table_name};
 
 use crate::activity::{ActiveRule, Off};
 use crate::farewell::WORDS;
@@ -145,6 +147,8 @@ pub struct Manifest {
     pub usage: Vec<DataSource>,
     /// The attribute of users that holds the ids of all groups they are in.
     pub member_of: Option<Placed>,
+    /// What lies inside datasets.
+    pub insides: Vec<InsideSource>,
     /// The systems that people and content are read from.
     pub imports: Vec<Import>,
     /// What the audit goes by.
@@ -273,6 +277,7 @@ impl Reader<'_> {
             entries: Vec::new(),
             sessions: Vec::new(),
             usage: Vec::new(),
+            insides: Vec::new(),
             imports: Vec::new(),
             member_of: None,
             audit: AuditSettings::default(),
@@ -289,6 +294,7 @@ impl Reader<'_> {
             "entries",
             "sessions",
             "usage",
+            "inside",
             "import",
             "audit",
             "allow",
@@ -312,7 +318,12 @@ impl Reader<'_> {
                 "sessions" => manifest.sessions = self.sources(value, &[FILE, SHAPE].concat()),
                 "usage" => manifest.usage = self.sources(value, FILE),
                 "member_of" => manifest.member_of = self.text(value),
-                "import" => manifest.imports = self.imports(value),
+                "inside" => {
+                    let (insides, imports) = self.insides(value);
+                    manifest.insides = insides;
+                    manifest.imports.extend(imports);
+                }
+                "import" => manifest.imports.extend(self.imports(value)),
                 "allow" => self.allow(value, &mut manifest),
                 "check" => self.check(value, &mut manifest),
                 _ => self.audit(value, &mut manifest.audit),
@@ -444,6 +455,11 @@ impl Reader<'_> {
         }
     }
 
+    /// A source of which only some keys are looked at: whoever asks looks at the others.
+    fn part_of(&mut self, value: &Spanned<DeValue>, keys: &[&str]) -> Option<DataSource> {
+        self.source_among(value, keys, true)
+    }
+
     fn sources(&mut self, value: &Spanned<DeValue>, known: &[&str]) -> Vec<DataSource> {
         let DeValue::Array(list) = value.get_ref() else {
             self.wrong(value, "expected `[[...]]`: there may be several sources of one sort");
@@ -453,12 +469,20 @@ impl Reader<'_> {
     }
 
     fn source(&mut self, value: &Spanned<DeValue>, known: &[&str]) -> Option<DataSource> {
+        self.source_among(value, known, false)
+    }
+
+    fn source_among(&mut self, value: &Spanned<DeValue>, known: &[&str], others: bool) -> Option<DataSource> {
         let table = self.table(value)?;
         let (mut file, mut format, mut realm, mut attributes) = (None, None, None, Vec::new());
         let (mut at_least, mut group_id, mut active) = (None, None, Vec::new());
         let (mut ignore, mut values, mut kind, mut by_path) = (Vec::new(), Vec::new(), None, false);
         let (mut sheet, mut is_grid, mut reach) = (None, false, None);
-        for (key, value) in self.entries(table, known) {
+        let entries = match others {
+            true => table.iter().filter(|(key, _)| known.contains(&key.get_ref().as_ref())).collect(),
+            false => self.entries(table, known),
+        };
+        for (key, value) in entries {
             match key.get_ref().as_ref() {
                 "file" => file = self.text(value),
                 "realm" => realm = self.text(value).map(|t| t.text),

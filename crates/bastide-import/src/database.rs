@@ -7,10 +7,12 @@
 use crate::ids::{id, name, segment};
 use crate::table::Table;
 use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, is_here, secret, tls};
-use bastide_formats::manifest::Import;
+use bastide_formats::manifest::{Counting, Import};
+use bastide_formats::sql;
 use postgres::fallible_iterator::FallibleIterator;
 use postgres::types::ToSql;
 use postgres::{Client, Config, IsolationLevel, NoTls, Row, Transaction};
+use serde_json::json;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 use tokio_postgres_rustls::MakeRustlsConnect;
@@ -57,6 +59,14 @@ pub fn fetch(import: &Import, asking: &Asking, decisions: bool) -> Result<Fetche
         .start()
         .map_err(|e| broken(&e))?;
     let mut reading = Reading { most: import.at_most.unwrap_or(MOST_ROWS), rows: 0, left: LeftOut::default() };
+    if let Some(counting) = &import.counting {
+        let text = count(&mut reading, &mut transaction, counting)?;
+        return Ok(Fetched {
+            files: [(import.into.text.clone(), text)].into(),
+            left: Vec::new(),
+            decisions: Vec::new(),
+        });
+    }
     let schemas: Vec<String> = import.schemas.iter().map(|schema| schema.text.clone()).collect();
     let found = Found::read(&mut reading, &mut transaction, &schemas)?;
     if let Some(missing) =
@@ -70,6 +80,65 @@ pub fn fetch(import: &Import, asking: &Asking, decisions: bool) -> Result<Fetche
     let mut files = found.files(&import.prefix, into);
     files.insert(format!("{into}/words.bastide"), WORDS.to_string());
     Ok(Fetched { files, left: reading.left.finish(), decisions })
+}
+
+/// What is in a table: its columns, then each combination of values that occurs in some of them, and in how many rows.
+fn count(reading: &mut Reading, transaction: &mut Transaction, counting: &Counting) -> Result<String, Failed> {
+    let quoted = |parts: &[String]| parts.iter().map(|part| sql::name(part)).collect::<Vec<_>>().join(".");
+    let (shown, table) = (counting.table.join("."), quoted(&counting.table));
+    let mut columns: Vec<(String, &'static str)> = Vec::new();
+    let query = "select a.attname::text, coalesce(b.typname, t.typname)::text, coalesce(b.typcategory, t.typcategory)::text \
+         from pg_attribute a join pg_type t on t.oid = a.atttypid left join pg_type b on b.oid = t.typbasetype and t.typtype = 'd' \
+         where a.attrelid = to_regclass($1) and a.attnum > 0 and not a.attisdropped order by a.attnum";
+    reading.each(transaction, query, &[&table], |row, _| {
+        let (kind, category): (String, String) = (row.try_get(1)?, row.try_get(2)?);
+        columns.push((row.try_get(0)?, literal(&kind, &category)));
+        Ok(())
+    })?;
+    if columns.is_empty() {
+        return Err(Failed::new(format!("the database has no table `{shown}`, or it is not shown to this user")));
+    }
+    for by in &counting.slices {
+        match columns.iter().find(|(name, _)| name == by) {
+            None => return Err(Failed::new(format!("table `{shown}` has no column `{by}`"))),
+            Some((_, "other")) => {
+                return Err(Failed::new(format!(
+                    "rows of `{shown}` are not told apart by `{by}`: its values are no texts, exact numbers, days or flags"
+                )));
+            }
+            Some(_) => {}
+        }
+    }
+    let told: Vec<_> = columns.iter().map(|(name, kind)| json!({"name": name, "type": kind})).collect();
+    let mut text = format!("{}\n", json!({"columns": told}));
+    // Values that the database takes for one are one slice: it is asked to tell them apart, not their texts.
+    let by: Vec<String> = counting.slices.iter().map(|name| sql::name(name)).collect();
+    let values: Vec<String> = by.iter().map(|column| format!("min({column}::text collate \"C\")")).collect();
+    let query = match by.is_empty() {
+        true => format!("select array[]::text[], count(*) from {table}"),
+        false => format!("select array[{}], count(*) from {table} group by {}", values.join(", "), by.join(", ")),
+    };
+    let mut slices: Vec<(Vec<Option<String>>, i64)> = Vec::new();
+    reading.each(transaction, &query, &[], |row, _| {
+        slices.push((row.try_get(0)?, row.try_get(1)?));
+        Ok(())
+    })?;
+    slices.sort_unstable();
+    for (values, rows) in slices {
+        text.push_str(&format!("{}\n", json!({"values": values, "rows": rows})));
+    }
+    Ok(text)
+}
+
+/// How values of a type are written, by its name and category.
+fn literal(kind: &str, category: &str) -> &'static str {
+    match (kind, category) {
+        ("date", _) => "date",
+        ("int2" | "int4" | "int8" | "numeric", _) => "number",
+        (_, "B") => "flag",
+        (_, "S" | "E") | ("uuid", _) => "text",
+        _ => "other",
+    }
 }
 
 fn connect(import: &Import, asking: &Asking) -> Result<Client, Failed> {

@@ -4,6 +4,7 @@
 use crate::catalog::Catalog;
 use crate::groups::Groups;
 use crate::ids::*;
+use crate::inside::Inside;
 use crate::people::People;
 use crate::proof::Proofs;
 use crate::schema::Schema;
@@ -62,6 +63,8 @@ pub struct Estate {
     pub statements: Vec<Arc<Statement>>,
     /// What must always hold.
     pub proofs: Arc<Proofs>,
+    /// What lies inside datasets.
+    pub insides: Arc<Vec<Inside>>,
     /// The level of what a restriction has lost, where the manifest sets one.
     pub lost: Option<Severity>,
 }

@@ -23,6 +23,7 @@ pub mod estate;
 pub mod graph;
 pub mod groups;
 pub mod ids;
+pub mod inside;
 pub mod labels;
 pub mod moment;
 pub mod people;

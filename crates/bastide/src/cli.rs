@@ -1,8 +1,8 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
 use crate::commands::{
-    about, audit, check, compare, diff, fmt, import, matrix, new, reach, report, review, rules, schema, setup, test,
-    r#try, verify, what, who, why,
+    about, audit, check, compare, diff, filter, fmt, import, matrix, new, reach, report, review, rules, schema, setup,
+    test, r#try, verify, what, who, why,
 };
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
@@ -96,6 +96,9 @@ pub enum Command {
     /// Compare two users, or a user with the members of a group
     #[command(after_help = examples::COMPARE)]
     Compare(compare::CompareArgs),
+    /// Show which rows and columns of a dataset somebody gets: in words, as SQL, as the rows themselves
+    #[command(after_help = examples::FILTER)]
+    Filter(filter::FilterArgs),
     /// Show who would gain and who would lose what by a change, before anybody saves it
     #[command(after_help = examples::TRY)]
     Try(r#try::TryArgs),
@@ -205,6 +208,7 @@ pub fn run(cli: Cli, terminal: &mut Terminal) -> Result<u8, Failure> {
         Command::Who(args) => who::run(args, &cli.estate, terminal),
         Command::Why(args) => why::run(args, &cli.estate, terminal),
         Command::Compare(args) => compare::run(args, &cli.estate, terminal),
+        Command::Filter(args) => filter::run(args, &cli.estate, terminal),
         Command::Diff(args) => diff::run(args, &cli.estate, terminal),
         Command::Audit(args) => audit::run(args, &cli.estate, terminal),
         Command::Test(args) => test::run(args, &cli.estate, terminal),

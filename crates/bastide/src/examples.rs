@@ -46,6 +46,11 @@ examples! {
         "bastide audit --format sarif -o audit.sarif";
     TEST: "bastide test", "bastide test --only 'courier*'", "bastide test --format junit -o tests.xml", "bastide test --record bruno.tavares";
     COMPARE: "bastide compare bruno.tavares carys.penhale", "bastide compare bruno.tavares group:conservators";
+    FILTER:
+        "bastide filter saskia.duma read d-climate",
+        "bastide filter saskia.duma read d-climate --format sql",
+        "bastide filter saskia.duma read d-climate --format csv -o rows.csv",
+        "bastide filter --everybody read d-climate";
     TRY:
         "bastide try --off staff-comment-on-reviews",
         "bastide try --drop data/entries.csv:43 --join ulla.fairweather:lenders",

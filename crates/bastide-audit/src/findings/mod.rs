@@ -1,6 +1,7 @@
 //! The findings: one module each, registered here. The order of the list is the order of their names.
 
 mod active_leaver;
+mod column_in_the_open;
 mod contradiction;
 mod copies;
 mod copy_without_a_source;
@@ -11,6 +12,7 @@ mod empty_group;
 mod ended;
 mod ending;
 mod far_end;
+mod filter_leaves_nothing;
 mod full_power;
 mod group_cycle;
 mod guest_among_staff;
@@ -36,6 +38,8 @@ mod person_by_person;
 pub(crate) mod pointless_narrowing;
 mod redundant;
 mod role_without_effect;
+mod rows_by_another_door;
+mod rows_open_to_everybody;
 mod shadowed;
 mod source_leak;
 mod switched_off;
@@ -94,6 +98,7 @@ pub struct Descriptor {
 /// Every finding, by name.
 pub const ALL: &[&Descriptor] = &[
     &active_leaver::DESCRIPTOR,
+    &column_in_the_open::DESCRIPTOR,
     &contradiction::DESCRIPTOR,
     &copies::DESCRIPTOR,
     &copy_without_a_source::DESCRIPTOR,
@@ -104,6 +109,7 @@ pub const ALL: &[&Descriptor] = &[
     &ended::DESCRIPTOR,
     &ending::DESCRIPTOR,
     &far_end::DESCRIPTOR,
+    &filter_leaves_nothing::DESCRIPTOR,
     &full_power::DESCRIPTOR,
     &group_cycle::DESCRIPTOR,
     &guest_among_staff::DESCRIPTOR,
@@ -127,6 +133,8 @@ pub const ALL: &[&Descriptor] = &[
     &pointless_narrowing::DESCRIPTOR,
     &redundant::DESCRIPTOR,
     &role_without_effect::DESCRIPTOR,
+    &rows_by_another_door::DESCRIPTOR,
+    &rows_open_to_everybody::DESCRIPTOR,
     &shadowed::DESCRIPTOR,
     &source_leak::DESCRIPTOR,
     &switched_off::DESCRIPTOR,

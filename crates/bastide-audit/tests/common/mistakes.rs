@@ -1,6 +1,6 @@
 //! One mistake of each sort.
 
-use super::{append, replace};
+use super::{append, inside, replace};
 use bastide_testkit::Case;
 use fastrand::Rng;
 
@@ -23,6 +23,23 @@ fn rule(case: &mut Case, body: &str) {
 }
 
 pub const MISTAKES: &[Mistake] = &[
+    ("rows-open-to-everybody", &["open-to-anyone", "wide-reach", "pointless-narrowing"], |c, _| {
+        inside(c, "s3", "");
+        for place in ["r1", "s", "s3"] {
+            entry(c, format!("anyone,may,read,{place},at,,,The way"));
+        }
+        entry(c, "anyone,may,read,s3,below,,,Every row".into());
+    }),
+    ("column-in-the-open", &["label-exposure", "pointless-narrowing", "wide-reach", "opener-inside"], |c, _| {
+        inside(c, "s3", "[inside.marked.pay]\nlabel = \"sealed\"");
+        entry(c, "group:staff,may,read,s3.pay,at,,,Whoever reads the table".into());
+    }),
+    ("rows-by-another-door", &[], |c, _| {
+        inside(c, "s3", "");
+        append(c, "catalog.csv", "n5,n,data,Report,ben,released,,s3,south,,2027-01-01");
+        inside(c, "n5", "");
+        rule(c, "who user fay may not read what slice under id \"s3\" where resource.house = north");
+    }),
     ("open-to-anyone", &["guest-power", "wide-reach", "no-place"], |c, rng| {
         entry(c, format!("anyone,may,read;update,{},under,,,Open", one(rng, &WORKSPACES)));
         entry(c, "anyone,may,read,r1,at,,,The way".into());
@@ -223,6 +240,10 @@ pub const NOTES: &[Note] = &[
             "attribute label of resource: label default internal",
         );
         append(c, "catalog.csv", "copy,c,item,Copy of the secret,ann,released,,c1,north,open,2027-01-01");
+    }),
+    ("filter-leaves-nothing", |c| {
+        inside(c, "s3", "");
+        rule(c, "who user fay may not read what slice under id \"s3\"");
     }),
     ("no-reason", |c| append(c, "p.bastide", "\nrule added { who members of editors may export what data }")),
     ("opener-inside", |c| {

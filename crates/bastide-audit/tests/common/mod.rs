@@ -22,6 +22,21 @@ pub fn used_findings_of(case: &Case) -> Vec<Finding> {
     audited(case, &[("gus", "update", "n4")])
 }
 
+/// What lies inside a dataset is told: rows by house, columns with these marks.
+pub fn inside(case: &mut Case, dataset: &str, marks: &str) {
+    if !case.files().iter().any(|(file, _)| file == "rows.csv") {
+        append(case, "p.bastide", "kind slice in data\nkind column in data\nattribute rows of slice: number\n");
+        case.set("rows.csv", "day,house,pay\n1,north,5\n2,south,6\n3,south,7\n".to_string());
+    }
+    append(
+        case,
+        "bastide.toml",
+        &format!(
+            "[[inside]]\ndataset = \"{dataset}\"\nfile = \"rows.csv\"\nslices = [\"house\"]\ncolumns = true\n{marks}"
+        ),
+    );
+}
+
 /// People and papers more, with nothing wrong about them.
 pub fn enlarge(case: &mut Case, people: usize, papers: usize) {
     let (mut users, mut members, mut rows) = (String::new(), String::new(), String::new());

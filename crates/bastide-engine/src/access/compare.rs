@@ -5,6 +5,7 @@ use super::person::KindCount;
 use crate::decide::{Reason, ReferenceEvaluator, targets};
 use crate::difference::{Fold, fold};
 use crate::explain::{StatementRef, Way, ways};
+use crate::inside::{RowsSeen, rows_seen};
 use crate::show;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
@@ -37,6 +38,10 @@ pub struct Party {
     pub counts: Vec<KindCount>,
     /// By kind, in the same order, on how many anything is allowed.
     pub touched: Vec<usize>,
+    /// What a user gets of datasets of which is told what lies inside; nothing of a group.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub rows: Vec<RowsSeen>,
 }
 
 /// Two sides compared.
@@ -151,9 +156,12 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
             list.sort_by_key(|a| std::cmp::Reverse(a.pairs));
             list
         };
+    let rows = |user: Option<UserId>| user.map_or(Vec::new(), |user| rows_seen(snapshot, user));
+    let left_party = left_tally.party(estate, left_id, left_name, "user", 1);
+    let right_party = right_tally.party(estate, right_id, right_name, sort, others.len());
     Comparison {
-        left: left_tally.party(estate, left_id, left_name, "user", 1),
-        right: right_tally.party(estate, right_id, right_name, sort, others.len()),
+        left: Party { rows: rows(Some(left)), ..left_party },
+        right: Party { rows: rows(first.filter(|_| sort == "user")), ..right_party },
         same,
         only_left: told(only_left, Some(left), first),
         only_right: told(only_right, first, Some(left)),
@@ -233,6 +241,7 @@ impl Tally {
             estate.schema.actions.iter().map(|a| a.name.clone()).zip(counts.iter().copied()).collect::<Vec<_>>()
         };
         Party {
+            rows: Vec::new(),
             id,
             name,
             sort: sort.to_string(),

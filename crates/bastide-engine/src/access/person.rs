@@ -3,6 +3,7 @@
 use super::sweep;
 use crate::decide::ReferenceEvaluator;
 use crate::explain::{Met, StatementRef, Way, of_user, signed_in, ways};
+use crate::inside::{RowsSeen, rows_seen};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use schemars::JsonSchema;
@@ -31,6 +32,10 @@ pub struct Person {
     pub touched: usize,
     /// All resources looked at.
     pub resources: usize,
+    /// What the user gets of datasets of which is told what lies inside.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub rows: Vec<RowsSeen>,
     /// The statements that decide what is allowed, most triples first.
     pub through: Vec<Through>,
     /// The tree, branches without any access left out.
@@ -139,6 +144,7 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
         counts: counts(estate, &resources, &access),
         touched: access.iter().filter(|a| !a.is_empty()).count(),
         resources: resources.len(),
+        rows: rows_seen(snapshot, user),
         through,
         tree: tree.branches(roots.into_iter()).0,
     }

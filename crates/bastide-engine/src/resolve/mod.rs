@@ -26,6 +26,7 @@ pub use cycles::stratification;
 pub use overlay::{is_light, lay_over};
 pub use schema::{Declarations, declarations};
 
+use bastide_model::inside::Inside;
 use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows, SignInRows};
 use bastide_model::{Combining, Estate, Schema, Statement};
 use bastide_syntax::codes::Code;
@@ -56,6 +57,8 @@ pub struct Parts {
     pub groups: GroupRows,
     /// The catalog.
     pub catalog: CatalogRows,
+    /// What lies inside datasets.
+    pub insides: Vec<Inside>,
     /// Entries, in policy order.
     pub entries: Vec<EntryRow>,
     /// The attribute of users that is to hold the groups they are in, and where that is said.
@@ -95,7 +98,7 @@ fn linked(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut 
         || groups::build(&parts.groups, &trees, &people, lines, &mut of_groups),
     );
     diagnostics.extend(of_catalog.into_iter().chain(of_groups));
-    unused::report(&trees, &schema, &parts.groups, &parts.entries, &catalog, diagnostics);
+    unused::report(&trees, &schema, &parts.groups, &parts.entries, (&catalog, &parts.insides), diagnostics);
     let computed = {
         let scope = scope::Scope {
             schema: &schema,
@@ -144,6 +147,7 @@ fn linked(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut 
         catalog: Arc::new(catalog),
         statements,
         proofs: Arc::new(proofs),
+        insides: Arc::new(parts.insides),
         lost: parts.lost,
     };
     let scope = scope::Scope::of(&estate, Some(parts.today), &hurt);

@@ -1,5 +1,6 @@
 //! Declarations that nothing uses: what is written and never meant is often a misspelling elsewhere.
 
+use bastide_model::inside::Inside;
 use bastide_model::rows::{EntryRow, GroupRows, MemberRow};
 use bastide_model::schema::split_set;
 use bastide_model::{Catalog, Schema};
@@ -22,12 +23,17 @@ pub(super) fn report(
     schema: &Schema,
     rows: &GroupRows,
     entries: &[EntryRow],
-    catalog: &Catalog,
+    (catalog, insides): (&Catalog, &[Inside]),
     out: &mut Diagnostics,
 ) {
     let mut used = Used::default();
     let declarations = || trees.iter().flat_map(|t| &t.declarations);
     declarations().for_each(|d| used.declaration(d));
+    // What is told of the inside of datasets is there to be asked for, and need not be.
+    for inside in insides.iter().filter(|inside| !inside.by.is_empty()) {
+        let names = inside.by.iter().map(|by| by.attribute.clone()).chain(["rows".to_string()]);
+        used.attributes.extend(names.map(|name| (Domain::Resource, name)));
+    }
     let mut lists: HashSet<&str> = HashSet::new();
     for entry in entries {
         // Entries are many, and their lists of actions few.

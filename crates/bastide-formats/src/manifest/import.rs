@@ -1,8 +1,9 @@
 //! `[[import]]`: the systems that people and content are read from, and how to reach them.
 
+use super::inside::Counting;
 use super::{Entry, Reader};
 use crate::text::Placed;
-use bastide_syntax::{Diagnostic, codes};
+use bastide_syntax::{Diagnostic, Span, codes};
 use toml::Spanned;
 use toml::de::DeValue;
 
@@ -100,6 +101,36 @@ pub struct Import {
     pub users: Option<Placed>,
     /// The file of groups of a tree, in place of the system's.
     pub groups: Option<Placed>,
+    /// Where a table of a database is to be looked into, and nothing else of it.
+    pub counting: Option<Counting>,
+}
+
+impl Import {
+    /// Of an address; nothing else is said yet.
+    fn of(from: Placed, system: System, span: Span) -> Import {
+        let none = Placed { text: String::new(), span };
+        Import {
+            name: none.clone(),
+            from,
+            system,
+            into: none,
+            base: None,
+            bind: None,
+            secret: None,
+            authority: None,
+            starttls: false,
+            filter: None,
+            page: None,
+            wait: None,
+            clear: false,
+            at_most: None,
+            prefix: String::new(),
+            schemas: Vec::new(),
+            users: None,
+            groups: None,
+            counting: None,
+        }
+    }
 }
 
 const EVERYWHERE: [&str; 3] = ["name", "from", "into"];
@@ -143,27 +174,7 @@ impl Reader<'_> {
             self.out.push(told.note(format!("an address begins with one of {}", names.join(", "))));
             return None;
         };
-        let none = Placed { text: String::new(), span: self.span(value) };
-        let mut import = Import {
-            name: none.clone(),
-            from,
-            system,
-            into: none,
-            base: None,
-            bind: None,
-            secret: None,
-            authority: None,
-            starttls: false,
-            filter: None,
-            page: None,
-            wait: None,
-            clear: false,
-            at_most: None,
-            prefix: String::new(),
-            schemas: Vec::new(),
-            users: None,
-            groups: None,
-        };
+        let mut import = Import::of(from, system, self.span(value));
         let known: Vec<&str> = EVERYWHERE.iter().chain(system.keys()).copied().collect();
         for entry in self.entries(table, &known) {
             self.setting(&mut import, entry);
@@ -190,16 +201,33 @@ impl Reader<'_> {
         if !import.into.text.is_empty() {
             self.written_to(&import);
         }
-        if carries_secret(&import.from.text) {
-            let told = Diagnostic::at(&codes::MANIFEST, import.from.span, "an address with a secret in it");
+        self.no_secret_in(&import.from);
+        (!import.name.text.is_empty() && !import.into.text.is_empty()).then_some(import)
+    }
+
+    /// An import from an address that must be one of a system.
+    pub(super) fn reached(&mut self, from: &Spanned<DeValue>, system: System) -> Option<Import> {
+        let from = self.text(from)?;
+        if System::of(&from.text) != Some(system) {
+            let message = format!("`{}` is no address of a database: `postgres://NAME@HOST/DATABASE`", from.text);
+            self.out.push(Diagnostic::at(&codes::MANIFEST, from.span, message));
+            return None;
+        }
+        self.no_secret_in(&from);
+        let span = from.span;
+        Some(Import::of(from, system, span))
+    }
+
+    fn no_secret_in(&mut self, from: &Placed) {
+        if carries_secret(&from.text) {
+            let told = Diagnostic::at(&codes::MANIFEST, from.span, "an address with a secret in it");
             let help =
                 "a secret stands in no file that is kept: write `secret = \"env:NAME\"`, `\"file:PATH\"` or `\"ask\"`";
             self.out.push(told.help(help));
         }
-        (!import.name.text.is_empty() && !import.into.text.is_empty()).then_some(import)
     }
 
-    fn setting(&mut self, import: &mut Import, (key, value): Entry) {
+    pub(super) fn setting(&mut self, import: &mut Import, (key, value): Entry) {
         match key.get_ref().as_ref() {
             "name" => import.name = self.text(value).unwrap_or_else(|| import.name.clone()),
             "into" => import.into = self.text(value).unwrap_or_else(|| import.into.clone()),
@@ -233,7 +261,7 @@ impl Reader<'_> {
         number
     }
 
-    fn flag(&mut self, value: &Spanned<DeValue>) -> bool {
+    pub(super) fn flag(&mut self, value: &Spanned<DeValue>) -> bool {
         match value.get_ref() {
             DeValue::Boolean(flag) => *flag,
             _ => {

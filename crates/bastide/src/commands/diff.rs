@@ -9,6 +9,7 @@ use crate::revision::named;
 use crate::terminal::Terminal;
 use bastide_engine::Snapshot;
 use bastide_engine::difference::{Blocks, Difference, Effect, Radius, blocks, difference, effects, radius};
+use bastide_engine::inside::{RowsMoved, moved};
 use bastide_engine::prove::{Proof, broken_by, prove};
 use bastide_model::*;
 use clap::Args;
@@ -69,6 +70,10 @@ pub struct Differing {
     pub causes: Vec<Effect>,
     /// Gains and losses, the most consequential first.
     pub blocks: Blocks,
+    /// Whose rows of datasets change, those first for whom most does.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub rows: Vec<RowsMoved>,
     /// Expectations and guarantees that held before and do not any more.
     pub broken: Vec<Proof>,
 }
@@ -122,6 +127,7 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resu
         counts: counts(&found, a, b),
         causes: effects(&found),
         blocks: blocks(&found, a, b, &b.groups, harmless, most),
+        rows: if found.is_empty() { Vec::new() } else { moved(&old_snapshot, &new_snapshot) },
         broken: broken_by(&held, proofs),
     };
     let text = match args.format {

@@ -281,6 +281,7 @@ fn told(
     let read = |file: &str| {
         manifest.policy.iter().any(|policy| manifest::names(&policy.text, file))
             || sources.iter().any(|list| list.iter().any(|source| source.names(file)))
+            || manifest.insides.iter().any(|inside| inside.data.names(file))
     };
     let one = |((import, fetched), names): ((&&Import, &Fetched), &Vec<String>)| Source {
         name: import.name.text.clone(),

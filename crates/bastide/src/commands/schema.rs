@@ -22,6 +22,8 @@ pub enum Name {
     Compare,
     /// `bastide diff --format json`
     Diff,
+    /// `bastide filter --format json`
+    Filter,
     /// `bastide import --format json`
     Import,
     /// `bastide matrix --format json`
@@ -66,6 +68,7 @@ pub fn run(args: SchemaArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
         Name::Check => ("check", check()),
         Name::Compare => ("compare", schemars::schema_for!(Comparison)),
         Name::Diff => ("diff", schemars::schema_for!(crate::commands::diff::Differing)),
+        Name::Filter => ("filter", schemars::schema_for!(crate::commands::filter::Filtered)),
         Name::Import => ("import", schemars::schema_for!(crate::commands::import::Imported)),
         Name::Verify => ("verify", schemars::schema_for!(crate::commands::verify::Verified)),
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
@@ -92,6 +95,9 @@ pub fn run(args: SchemaArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
         object.remove("$schema");
     }
     value["properties"]["about"] = about;
+    if value.get("required").is_none() {
+        value["required"] = json!([]);
+    }
     if let Some(required) = value["required"].as_array_mut() {
         required.insert(0, json!("schema"));
         required.insert(1, json!("about"));

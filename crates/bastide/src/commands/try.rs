@@ -12,6 +12,7 @@ use bastide_engine::Snapshot;
 use bastide_engine::access::sweep;
 use bastide_engine::change::{Described, describe, narrowed};
 use bastide_engine::difference::{Blocks, Difference, Radius, blocks, difference, radius};
+use bastide_engine::inside::{RowsMoved, moved};
 use bastide_engine::prove::{Proof, Sort, broken_by, prove};
 use bastide_formats::store::Folder;
 use bastide_formats::write::Replacement;
@@ -86,6 +87,10 @@ pub struct Trial {
     pub users: Vec<Held>,
     /// Gains and losses, the most consequential first.
     pub blocks: Blocks,
+    /// Whose rows of datasets change, those first for whom most does.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
+    pub rows: Vec<RowsMoved>,
     /// Expectations and guarantees that hold today and would not any more.
     pub broken: Vec<Proof>,
     /// Findings that appear, where the audit was asked for.
@@ -290,6 +295,7 @@ fn compare(
     let is = was.beside(new, after_moment).map_err(failed)?;
     let difference = difference(&was, &is, None);
     let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, &after.groups, harmless, most));
+    let rows = if difference.is_empty() { Vec::new() } else { moved(&was, &is) };
     let evaluate = started.elapsed().as_secs_f64();
     let users = totals(&difference, &was, &is);
     let held = prove(before, moment, &|_| true).map_err(failed)?;
@@ -302,6 +308,7 @@ fn compare(
         radius,
         users,
         blocks,
+        rows,
         broken,
         appear: Vec::new(),
         disappear: Vec::new(),

@@ -14,6 +14,10 @@ const MOST: usize = 8;
 pub fn comparison(c: &Comparison, all: bool, columns: usize) -> String {
     let mut out = format!("{}  and  {}\n\n", party(&c.left), party(&c.right));
     out.push_str(&counts(c));
+    for party in [&c.left, &c.right].into_iter().filter(|party| !party.rows.is_empty()) {
+        let head = bold(&format!("rows that {} gets", visible(&party.id)));
+        out.push_str(&format!("\n{head}\n{}", super::filter::seen(&party.rows, columns)));
+    }
     out.push_str(&format!("\n{} both can do\n", count(c.same as usize, "pair of action and resource")));
     let (left, right) = (visible(&c.left.id).into_owned(), visible(&c.right.id).into_owned());
     let group = c.right.sort == "group";

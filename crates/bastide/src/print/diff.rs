@@ -28,6 +28,9 @@ pub fn differing(d: &Differing, columns: usize) -> String {
         }
     }
     out.push_str(&sides(&d.blocks, columns));
+    if !d.rows.is_empty() {
+        out.push_str(&format!("\n{}\n{}", bold("rows"), super::filter::moved(&d.rows, false, columns)));
+    }
     if !d.broken.is_empty() {
         out.push_str(&format!("\n{}\n", bad(&format!("{} no longer hold", count(d.broken.len(), "test")))));
         d.broken.iter().for_each(|p| out.push_str(&broken(p, columns)));

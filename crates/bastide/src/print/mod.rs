@@ -6,6 +6,7 @@ pub mod compare;
 pub mod csv;
 pub mod diagnostics;
 pub mod diff;
+pub mod filter;
 pub mod import;
 pub mod json;
 pub mod known;

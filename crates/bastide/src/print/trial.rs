@@ -27,6 +27,9 @@ pub fn trial(trial: &Trial, columns: usize) -> String {
     }
     out.push_str(&format!("\n{}\n", bold(&sentence(&trial.radius))));
     out.push_str(&sides(&trial.blocks, columns));
+    if !trial.rows.is_empty() {
+        out.push_str(&format!("\n{}\n{}", bold("rows"), super::filter::moved(&trial.rows, false, columns)));
+    }
     if !trial.users.is_empty() {
         out.push_str(&format!("\n{}\n", bold("in all")));
         for held in &trial.users {

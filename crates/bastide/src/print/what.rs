@@ -55,6 +55,9 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
         count(person.resources, "resource"),
     ));
     out.push_str(&format!("\n{}\n{}", bold("counts"), counts(person, actions, columns)));
+    if !person.rows.is_empty() {
+        out.push_str(&format!("\n{}\n{}", bold("rows"), super::filter::seen(&person.rows, columns)));
+    }
     out.push_str(&format!("\n{}\n", bold("through")));
     out.push_str(&through(person, columns));
     out.push_str(&format!("\n{}\n", bold("where")));
