@@ -26,9 +26,6 @@ pub const COLUMN: &str = "column";
 /// The attribute that holds how many rows a slice has.
 pub const ROWS: &str = "rows";
 
-/// More slices than this are an error.
-const MOST_SLICES: usize = 5_000_000;
-
 /// Rows of one combination of values: how many, and where the first of them stands.
 type Counted = HashMap<Box<[Option<Box<str>>]>, (u64, RowPlace)>;
 
@@ -88,7 +85,7 @@ pub fn count(source: &InsideSource, data: Data, place: RowPlace, out: &mut Diagn
                 slices.insert(key.as_slice().into(), (1, place));
             }
         }
-        *too_many = slices.len() > MOST_SLICES;
+        *too_many = slices.len() > source.at_most;
         !*too_many
     };
     go(data, place, source, &mut take, out)?;
@@ -163,7 +160,7 @@ fn counted(source: &InsideSource, file: FileId, text: &str, out: &mut Diagnostic
         return None;
     };
     let at = source.slices.iter().map(|by| columns.iter().position(|column| column.name == by.text)).collect();
-    Some(Found { columns, at, too_many: slices.len() > MOST_SLICES, slices, rows })
+    Some(Found { columns, at, too_many: slices.len() > source.at_most, slices, rows })
 }
 
 fn head(object: &serde_json::Map<String, Value>) -> Option<Vec<DataColumn>> {
@@ -223,7 +220,7 @@ pub fn take_in(
             });
         }
         let most = distinct.iter().zip(&source.slices).max_by_key(|(values, _)| values.len());
-        let message = format!("more than {MOST_SLICES} combinations of values occur: so many slices are not kept");
+        let message = format!("more than {} combinations of values occur: so many slices are not kept", source.at_most);
         let mut told = Diagnostic::at(&codes::CUT_OFF, source.dataset.span, message);
         if let Some((values, by)) = most {
             let help =

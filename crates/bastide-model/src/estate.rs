@@ -70,6 +70,16 @@ pub struct Estate {
 }
 
 impl Estate {
+    /// The dataset inside which a resource lies as a slice or a column of it.
+    pub fn dataset_around(&self, resource: ResourceId) -> Option<ResourceId> {
+        if self.insides.is_empty() {
+            return None;
+        }
+        let (dataset, id) = (self.catalog.parent(resource)?, self.catalog.id(resource));
+        let inside = self.insides.iter().find(|inside| inside.dataset == self.catalog.id(dataset))?;
+        (inside.slice_values(id).is_some() || inside.column_name(id).is_some()).then_some(dataset)
+    }
+
     /// `file:line` of a place.
     pub fn place(&self, origin: Origin) -> String {
         format!("{}:{}", self.files[origin.file.0 as usize], origin.line)

@@ -46,6 +46,7 @@ mod page;
 pub mod picture;
 mod power;
 mod report;
+mod rows;
 
 pub use exposure::{Exposed, Exposure};
 pub use findings::{FindingGroup, MOST_FINDINGS};
@@ -55,3 +56,4 @@ pub use overview::{First, Overview, Tile};
 pub use page::page;
 pub use power::{FullPower, Weight};
 pub use report::{Changes, Report, Sources};
+pub use rows::{DatasetRows, SameRows};

@@ -6,7 +6,8 @@ use crate::folded::Folded;
 use crate::heat::Heat;
 use crate::overview::Overview;
 use crate::power::{FullPower, Weight};
-use crate::{exposure, folded, heat, overview, power};
+use crate::rows::DatasetRows;
+use crate::{exposure, folded, heat, overview, power, rows};
 use bastide_audit::{Case, Finding, Survey};
 use bastide_engine::difference::{Blocks, Effect, Radius};
 use bastide_engine::prove::Proof;
@@ -66,6 +67,8 @@ pub struct Report {
     pub heat: Heat,
     /// Who may read what is labelled.
     pub exposure: Option<Exposure>,
+    /// Which rows and columns of datasets users get.
+    pub rows: Vec<DatasetRows>,
     /// Findings, the worst first.
     pub findings: Vec<FindingGroup>,
     /// Findings that are waived today.
@@ -102,6 +105,7 @@ impl Report {
             weights,
             heat: heat::heat(case, survey, &cut(heat::MOST_PLACES)),
             exposure,
+            rows: rows::rows(case, survey),
             findings: grouped(findings),
             waived,
             proofs,

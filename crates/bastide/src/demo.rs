@@ -78,6 +78,11 @@ const TOUR: &[Stop] = &[
         command: &["reach", "lenders-follow-their-loans"],
     },
     Stop {
+        story: "A curator opens this year's climate measurements and finds fewer rows than a colleague of the lab. Which rows, and \
+                which columns, does he get?",
+        command: &["filter", "idris.merrick", "read", "d-climate"],
+    },
+    Stop {
         story: "What must always hold is written down in policy/proofs.bastide. Two of the tests fail, and should: they tell \
                 what the calls were about.",
         command: &["test"],

@@ -47,9 +47,9 @@ examples! {
     TEST: "bastide test", "bastide test --only 'courier*'", "bastide test --format junit -o tests.xml", "bastide test --record bruno.tavares";
     COMPARE: "bastide compare bruno.tavares carys.penhale", "bastide compare bruno.tavares group:conservators";
     FILTER:
-        "bastide filter saskia.duma read d-climate",
-        "bastide filter saskia.duma read d-climate --format sql",
-        "bastide filter saskia.duma read d-climate --format csv -o rows.csv",
+        "bastide filter idris.merrick read d-climate",
+        "bastide filter idris.merrick read d-climate --format sql",
+        "bastide filter idris.merrick read d-climate --format csv -o rows.csv",
         "bastide filter --everybody read d-climate";
     TRY:
         "bastide try --off staff-comment-on-reviews",

@@ -21,7 +21,7 @@ const DAY: &str = "2026-11-24";
 /// What each command is compared in. A command that is not here fails the test below.
 const COVERED: &[&str] = &[
     "matrix", "what", "who", "why", "try", "diff", "reach", "test", "audit", "review", "report", "compare", "rules",
-    "about", "check", "verify",
+    "about", "check", "verify", "filter",
 ];
 /// Commands that say nothing of anybody's access, and `import`, which is compared with the systems themselves (`directory`,
 /// `database`, `tree`).
@@ -342,8 +342,13 @@ fn try_and_diff(asked: &Asked, moment: &Moment, rng: &mut Rng) {
             Some(Value_::Flag(rng.bool())),
         ),
     ];
-    let changes: Vec<Change> =
-        changes.into_iter().filter(|c| !matches!(c, Change::Off(id) if estate.statement(*id).off)).collect();
+    // What lies inside a dataset follows from its rows.
+    let outside = |c: &Change| !matches!(c, Change::Resource(at, ..) if estate.dataset_around(*at).is_some());
+    let changes: Vec<Change> = changes
+        .into_iter()
+        .filter(|c| !matches!(c, Change::Off(id) if estate.statement(*id).off))
+        .filter(outside)
+        .collect();
     let options: Vec<String> = changes.iter().flat_map(|c| change::describe(estate, c).option).collect();
     let after = apply(estate, &changes).unwrap_or_else(|e| panic!("{about}: {options:?}: {e:?}"));
     let Some(turns) = differing(truth, &after, moment) else { return };
@@ -687,6 +692,51 @@ fn compare(asked: &Asked, left: UserId, right: UserId) {
     }
 }
 
+/// Which rows and columns everybody gets of a dataset: those of the slices and columns that are allowed, no more and no less.
+fn filter(asked: &Asked, rng: &mut Rng) {
+    let (truth, estate, about) = (asked.truth, asked.estate(), &asked.about);
+    let Some(inside) = estate.insides.first() else { return };
+    let text = std::fs::read_to_string(asked.dir.join(&inside.file)).unwrap();
+    let mut reader = csv::Reader::from_reader(text.as_bytes());
+    let rows: Vec<csv::StringRecord> = reader.records().map(Result::unwrap).collect();
+    let value = |text: &str| Some(text.to_string()).filter(|text| !text.is_empty());
+    let slice = |row: &csv::StringRecord| {
+        let values = [value(&row[0]), value(&row[1])];
+        let values: Vec<Option<&str>> = values.iter().map(Option::as_deref).collect();
+        estate.catalog.find(&inside.slice_id(&values)).expect("each combination is a slice")
+    };
+    let action = ActionId::new(rng.usize(..estate.schema.actions.len()));
+    let name = truth.action(action).to_string();
+    let everybody = asked.run(&["filter", "--everybody", &name, &inside.dataset, "--format", "csv"]).ok();
+    for user in estate.people.all() {
+        let open: Vec<usize> = (0..3)
+            .filter(|at| {
+                let column = estate.catalog.find(&inside.column_id(&inside.columns[*at])).expect("a column");
+                truth.allows(user, action, column)
+            })
+            .collect();
+        let mut given: Vec<&csv::StringRecord> =
+            rows.iter().filter(|row| truth.allows(user, action, slice(row))).collect();
+        let open = if given.is_empty() { Vec::new() } else { open };
+        given.retain(|_| !open.is_empty());
+        let id = estate.people.id(user);
+        let answer = asked.json(&["filter", id, &name, &inside.dataset]);
+        assert_eq!(answer["seen"]["rows"], given.len(), "{about}: {id} {name}");
+        let columns: Vec<&str> = open.iter().map(|at| inside.columns[*at].as_str()).collect();
+        assert_eq!(list(&answer["columns"]).map(|c| c.as_str().unwrap()).collect::<Vec<_>>(), columns, "{about}: {id}");
+        let told = asked.run(&["filter", id, &name, &inside.dataset, "--format", "csv"]).ok();
+        let mut told = csv::Reader::from_reader(told.as_bytes());
+        let told: Vec<csv::StringRecord> = told.records().map(Result::unwrap).collect();
+        let wanted: Vec<csv::StringRecord> =
+            given.iter().map(|row| open.iter().map(|at| &row[*at]).collect::<csv::StringRecord>()).collect();
+        assert_eq!(told, wanted, "{about}: {id} {name}");
+        if estate.people.is_active(user) {
+            let line = everybody.lines().find(|line| line.starts_with(&format!("{id},"))).expect("everybody is there");
+            assert!(line.starts_with(&format!("{id},{},", given.len())), "{about}: {line}");
+        }
+    }
+}
+
 /// What is known of a place: who can do what there.
 fn about(asked: &Asked, resource: ResourceId) {
     let (truth, estate, told_of) = (asked.truth, asked.estate(), &asked.about);
@@ -738,7 +788,9 @@ fn every_answer_is_the_specifications() {
     let (estates, first) = (number("BASTIDE_ESTATES", 24), number("BASTIDE_SEED", 0));
     let (next, done, remedies) = (AtomicUsize::new(0), AtomicUsize::new(0), AtomicUsize::new(0));
     let one = |seed: u64| {
-        let dir = plan(seed, Shape::ALL).case().lay_out();
+        let plan = plan(seed, Shape::ALL);
+        let plan = if seed % 2 == 0 { plan.with_inside(seed) } else { plan };
+        let dir = plan.case().lay_out();
         let estate = bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"));
         let moment = Moment::on(DAY.parse().unwrap(), &estate.schema);
         let Some(truth) = Truth::of(&estate, &moment) else { return };
@@ -751,6 +803,7 @@ fn every_answer_is_the_specifications() {
         report(&asked);
         proofs(&asked, &mut rng);
         verify(&asked, &mut rng);
+        filter(&asked, &mut rng);
         let keys: Vec<(UserId, ResourceId, ActionId)> = truth.decisions.keys().copied().collect();
         for _ in 0..2 {
             let (user, resource, action) = keys[rng.usize(..keys.len())];

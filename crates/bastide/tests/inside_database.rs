@@ -232,7 +232,7 @@ fn rights(server: &Database, table: &str) -> String {
         "tides",
         &format!(
             "select c.relrowsecurity from pg_class c where c.oid = {table};\n\
-             select a.grantee::regrole, a.privilege_type, a.is_grantable from pg_class c, aclexplode(c.relacl) a where c.oid = {table} order by 1::text, 2;\n\
+             select a.grantee::regrole, a.privilege_type, a.is_grantable from pg_class c, aclexplode(coalesce(c.relacl, acldefault('r', c.relowner))) a where c.oid = {table} order by 1::text, 2;\n\
              select t.attname, a.grantee::regrole, a.privilege_type, a.is_grantable from pg_attribute t, aclexplode(t.attacl) a where t.attrelid = {table} order by 1, 2::text, 3;\n\
              select polname, polpermissive, polcmd from pg_policy where polrelid = {table} order by 1;\n\
              select nspname from pg_namespace where nspname = 'bastide';\n"

@@ -46,6 +46,8 @@ pub struct Plan {
     pub entries: Vec<String>,
     /// Rows of sign-ins, where these are told: the attributes, and who has which.
     pub sign_ins: Option<(&'static str, Vec<String>)>,
+    /// A dataset of which is told what lies inside, and its rows, where there is one.
+    pub inside: Option<(String, Vec<String>)>,
 }
 
 const ACTIONS: [&str; 6] = ["see", "read", "write", "sign", "query", "list"];
@@ -70,6 +72,7 @@ pub fn plan(seed: u64, shape: Shape) -> Plan {
         catalog: make.catalog(),
         entries: Vec::new(),
         sign_ins: sign_ins(seed),
+        inside: None,
     };
     for i in 0..make.rng.usize(1..4) {
         let group = make.group(i);
@@ -123,6 +126,22 @@ impl Plan {
         self
     }
 
+    /// The same where of the first document is told what lies inside; nothing more where there is none.
+    pub fn with_inside(mut self, seed: u64) -> Plan {
+        let mut make = Make { rng: Rng::with_seed(!seed), shape: Shape::ALL };
+        let is_document = |row: &&String| row.split(',').nth(2) == Some("doc");
+        let Some(row) = self.catalog.iter().find(is_document) else { return self };
+        let id = row.split(',').next().unwrap_or_default().to_string();
+        self.vocabulary.push_str("kind slice in doc\nkind column in doc\nattribute rows of slice: number\n");
+        let row = |i: usize, make: &mut Make| {
+            let site = make.pick(&["", "north", "south", "west"]);
+            let weight = make.pick(&["", "0", "2.50", "2.5"]);
+            format!("{site},\"{weight}\",\"cell, {i}\"")
+        };
+        self.inside = Some((id, (0..make.rng.usize(1..40)).map(|i| row(i, &mut make)).collect()));
+        self
+    }
+
     /// The estate as files.
     pub fn case(&self) -> Case {
         let layers: Vec<String> = self.layers.iter().map(|l| format!("{l:?}")).collect();
@@ -138,6 +157,12 @@ impl Plan {
             Some(_) => format!("{manifest}[[sessions]]\nfile = \"sign-ins.csv\"\n"),
             None => manifest,
         };
+        let manifest = match &self.inside {
+            Some((dataset, _)) => format!(
+                "{manifest}[[inside]]\ndataset = \"{dataset}\"\nfile = \"inside.csv\"\nslices = [\"site\", \"weight\"]\ncolumns = true\n"
+            ),
+            None => manifest,
+        };
         let table = |header: &str, rows: &[String]| format!("{header}\n{}\n", rows.join("\n"));
         case.set("bastide.toml", manifest);
         case.set("policy/a.bastide", self.vocabulary.clone());
@@ -151,6 +176,9 @@ impl Plan {
         );
         if let Some((columns, rows)) = &self.sign_ins {
             case.set("sign-ins.csv", table(&format!("user,{columns}"), rows));
+        }
+        if let Some((_, rows)) = &self.inside {
+            case.set("inside.csv", table("site,weight,text", rows));
         }
         case.set("entries.csv", table("subject,modality,actions,place,reach,layer,from,until", &self.entries));
         case

@@ -205,6 +205,13 @@ impl Open {
         cell: ResourceCell,
         value: Option<Value>,
     ) -> Result<(), ChangeError> {
+        if let Some(dataset) = estate.dataset_around(resource) {
+            return Err(ChangeError::NotHere(format!(
+                "`{}` lies inside `{}`: what it is follows from the data there",
+                estate.catalog.name(resource),
+                estate.catalog.path(dataset)
+            )));
+        }
         let schema = Arc::clone(&estate.schema);
         let people = Arc::clone(&estate.people);
         let catalog = Arc::make_mut(&mut estate.catalog);

@@ -250,7 +250,7 @@ impl Reader<'_> {
         }
     }
 
-    fn number(&mut self, value: &Spanned<DeValue>) -> Option<u64> {
+    pub(super) fn number(&mut self, value: &Spanned<DeValue>) -> Option<u64> {
         let number = match value.get_ref() {
             DeValue::Integer(number) => number.as_str().replace('_', "").parse::<u64>().ok().filter(|n| *n > 0),
             _ => None,

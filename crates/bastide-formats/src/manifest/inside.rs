@@ -7,6 +7,9 @@ use bastide_syntax::{Diagnostic, codes};
 use toml::Spanned;
 use toml::de::DeValue;
 
+/// More slices than this are an error, where the manifest does not say otherwise.
+const MOST_SLICES: usize = 5_000_000;
+
 /// One `[[inside]]`.
 #[derive(Clone, Debug)]
 pub struct InsideSource {
@@ -18,6 +21,8 @@ pub struct InsideSource {
     pub slices: Vec<Placed>,
     /// Whether each column is a resource.
     pub columns: bool,
+    /// More slices than this are an error.
+    pub at_most: usize,
     /// By column, our attributes of it and their values.
     pub marked: Vec<(Placed, Vec<(Placed, Placed)>)>,
     /// The table of a database, each part of its name apart.
@@ -100,7 +105,8 @@ impl Reader<'_> {
             return None;
         };
         let dataset = self.text(dataset)?;
-        let mut known = vec!["dataset", "file", "slices", "columns", "marked", "attributes", "values", "at_least"];
+        let mut known =
+            vec!["dataset", "file", "slices", "columns", "marked", "attributes", "values", "at_least", "at_most"];
         let of_database = ["from", "table", "secret", "authority", "wait", "clear"];
         let from = given("from");
         if from.is_some() {
@@ -111,6 +117,7 @@ impl Reader<'_> {
         let data = self.part_of(value, &data_keys)?;
         let slices = given("slices").map_or(Vec::new(), |value| self.texts(value));
         let columns = given("columns").is_some_and(|value| self.flag(value));
+        let at_most = given("at_most").and_then(|value| self.number(value)).map_or(MOST_SLICES, |most| most as usize);
         let marked = given("marked").map_or(Vec::new(), |value| self.marks(value));
         if let Some((column, _)) = marked.first().filter(|_| !columns) {
             let told =
@@ -131,7 +138,7 @@ impl Reader<'_> {
             }
         }
         let Some(from) = from else {
-            return Some((InsideSource { dataset, data, slices, columns, marked, table: None }, None));
+            return Some((InsideSource { dataset, data, slices, columns, at_most, marked, table: None }, None));
         };
         let name = given("table").and_then(|value| self.text(value));
         let Some(name) = name else {
@@ -151,12 +158,13 @@ impl Reader<'_> {
             Counting { table: parts.clone(), slices: slices.iter().map(|slice| slice.text.clone()).collect() };
         let mut import = self.reached(from, System::Database)?;
         (import.name, import.into, import.counting) = (dataset.clone(), data.file.clone(), Some(counting));
+        import.at_most = Some(at_most as u64);
         for (key, value) in table {
             if ["secret", "authority", "wait", "clear"].contains(&key.get_ref().as_ref()) {
                 self.setting(&mut import, (key, value));
             }
         }
-        Some((InsideSource { dataset, data, slices, columns, marked, table: Some(parts) }, Some(import)))
+        Some((InsideSource { dataset, data, slices, columns, at_most, marked, table: Some(parts) }, Some(import)))
     }
 
     /// `[inside.marked.COLUMN]`: attributes of a column.

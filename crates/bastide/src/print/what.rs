@@ -86,7 +86,7 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
     out.push_str(&format!("\n{}", legend(actions, &letters, columns)));
     if lines.len() > MOST_LINES {
         let more = format!("left out: {} more lines (--under PLACE, --depth, --format json)", lines.len() - MOST_LINES);
-        out.push_str(&format!("{}\n", dim(&more)));
+        out.push_str(&hang("", &dim(&more), columns));
     }
     out
 }
