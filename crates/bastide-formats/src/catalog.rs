@@ -59,7 +59,7 @@ pub struct CatalogSink<'s> {
 }
 
 /// Where the fields stand in a row, so that no row looks for them.
-struct Layout {
+pub struct Layout {
     id: Option<usize>,
     parent: Option<usize>,
     kind: Option<usize>,
@@ -155,7 +155,8 @@ impl<'s> CatalogSink<'s> {
         Arc::make_mut(&mut part.texts).reserve(2 * rows, bytes / 3);
     }
 
-    fn layout(fields: &[Option<CatalogField>]) -> Layout {
+    /// Where fields stand.
+    pub fn layout(fields: &[Option<CatalogField>]) -> Layout {
         let at = |wanted: CatalogField| fields.iter().position(|f| *f == Some(wanted));
         let fixed = [CatalogField::Id, CatalogField::Parent, CatalogField::Kind, CatalogField::Name];
         let others = fields.iter().enumerate().filter_map(|(i, f)| f.filter(|f| !fixed.contains(f)).map(|f| (i, f)));
@@ -421,6 +422,11 @@ impl<'s> CatalogSink<'s> {
             self.rows.put(piece.rows, piece.sources, line, Arc::clone(&codes[sink]));
             line += piece.lines;
         }
+    }
+
+    /// Takes one of many resources in that lie in the same fields.
+    pub fn many(&mut self, layout: &Layout, cells: &impl Cells, out: &mut Diagnostics) {
+        self.row(layout, cells, out);
     }
 
     /// Takes one resource in that was not read from CSV.

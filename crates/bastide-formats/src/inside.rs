@@ -18,6 +18,7 @@ use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 use bytes::Bytes;
 use hashbrown::{HashMap, HashSet};
 use serde_json::Value;
+use std::fmt::Write;
 
 /// The kind of a slice, of a column, and the attribute that holds how many rows a slice has.
 pub const SLICE: &str = "slice";
@@ -27,7 +28,10 @@ pub const COLUMN: &str = "column";
 pub const ROWS: &str = "rows";
 
 /// Rows of one combination of values: how many, and where the first of them stands.
-type Counted = HashMap<Box<[Option<Box<str>>]>, (u64, RowPlace)>;
+type Counted = HashMap<SliceKey, (u64, RowPlace)>;
+
+/// The values of a slice.
+type SliceKey = Box<[Option<Box<str>>]>;
 
 /// What was found in the data.
 pub struct Found {
@@ -174,7 +178,7 @@ fn head(object: &serde_json::Map<String, Value>) -> Option<Vec<DataColumn>> {
     object.get("columns")?.as_array()?.iter().map(column).collect()
 }
 
-fn slice(source: &InsideSource, object: &serde_json::Map<String, Value>) -> Option<(Box<[Option<Box<str>>]>, u64)> {
+fn slice(source: &InsideSource, object: &serde_json::Map<String, Value>) -> Option<(SliceKey, u64)> {
     let values = object.get("values")?.as_array()?;
     let value = |value: &Value| match value {
         Value::Null => Some(None),
@@ -260,21 +264,30 @@ pub fn take_in(
     let plain = fields.clone();
     fields.extend(declared.attributes.iter().copied());
     // In one order, whatever that of the rows.
-    let mut slices: Vec<(Box<[Option<Box<str>>]>, (u64, RowPlace))> =
+    let mut slices: Vec<(SliceKey, (u64, RowPlace))> =
         if source.slices.is_empty() { Vec::new() } else { found.slices.into_iter().collect() };
     slices.sort_unstable_by(|(a, _), (b, _)| a.cmp(b));
+    let layout = CatalogSink::layout(&fields);
+    let ours: Vec<&str> = source.slices.iter().map(|by| source.data.ours(&by.text)).collect();
+    let mut cells = LooseCells { texts: vec![String::new(); fields.len()], place };
+    cells.texts[1].clone_from(&inside.dataset);
+    cells.texts[2].push_str(SLICE);
     for (values, (count, at)) in slices {
         let texts: Vec<Option<&str>> = values.iter().map(|value| value.as_deref()).collect();
-        let mut cells =
-            vec![inside.slice_id(&texts), inside.dataset.clone(), SLICE.to_string(), inside.slice_name(&texts)];
-        for (by, text) in source.slices.iter().zip(&texts) {
-            let ours = source.data.ours(&by.text);
-            cells.push(text.map_or(String::new(), |text| {
-                source.data.value(ours, false, text).unwrap_or_else(|| text.to_string())
-            }));
+        cells.place = at;
+        cells.texts[3] = inside.slice_name(&texts);
+        cells.texts[0] = format!("{}#{}", inside.dataset, cells.texts[3]);
+        for (cell, (ours, text)) in cells.texts[4..].iter_mut().zip(ours.iter().zip(&texts)) {
+            cell.clear();
+            match text.and_then(|text| source.data.value(ours, false, text)) {
+                Some(word) => *cell = word,
+                None => cell.push_str(text.unwrap_or_default()),
+            }
         }
-        cells.push(count.to_string());
-        catalog.loose(&fields, &LooseCells { texts: cells, place: at }, out);
+        let last = cells.texts.len() - 1;
+        cells.texts[last].clear();
+        let _ = write!(cells.texts[last], "{count}");
+        catalog.many(&layout, &cells, out);
     }
     if source.columns {
         for (column, _) in source.marked.iter().filter(|(column, _)| !inside.columns.contains(&column.text)) {

@@ -78,10 +78,9 @@ fn any(inside: &Inside, slices: &[Values], order: &[usize]) -> (String, bool) {
     for values in slices {
         by_value.entry(values[*at]).or_default().push(values.clone());
     }
-    let mut by_rest: BTreeMap<Vec<Vec<Option<&str>>>, (Values, Vec<Values>)> = BTreeMap::new();
+    let mut by_rest: BTreeMap<Vec<Values>, (Values, Vec<Values>)> = BTreeMap::new();
     for (value, slices) in by_value {
-        let mut key: Vec<Vec<Option<&str>>> =
-            slices.iter().map(|values| rest.iter().map(|at| values[*at]).collect()).collect();
+        let mut key: Vec<Values> = slices.iter().map(|values| rest.iter().map(|at| values[*at]).collect()).collect();
         key.sort_unstable();
         by_rest.entry(key).or_insert_with(|| (Vec::new(), slices)).0.push(value);
     }

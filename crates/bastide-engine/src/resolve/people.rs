@@ -58,11 +58,18 @@ pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Diagnostics) ->
     }
 }
 
+/// The values of one attribute by user.
+struct Gathered {
+    known: HashMap<Value, u32>,
+    values: Vec<Value>,
+    codes: Vec<u32>,
+}
+
 /// Gives users what their sign-ins tell. From here on the attributes that any source tells are asked of each user.
 pub(super) fn sign_ins(schema: &mut Schema, people: &mut People, rows: &SignInRows, out: &mut Diagnostics) {
     let count = people.len();
-    let mut values: BTreeMap<SessionAttributeId, (HashMap<Value, u32>, Vec<Value>, Vec<u32>)> =
-        rows.tells.iter().map(|id| (*id, (HashMap::new(), Vec::new(), vec![NONE; count]))).collect();
+    let none = || Gathered { known: HashMap::new(), values: Vec::new(), codes: vec![NONE; count] };
+    let mut gathered: BTreeMap<SessionAttributeId, Gathered> = rows.tells.iter().map(|id| (*id, none())).collect();
     let (mut strangers, mut first) = (0, None);
     for row in &rows.rows {
         let Some(user) = people.find(&row.user) else {
@@ -71,10 +78,10 @@ pub(super) fn sign_ins(schema: &mut Schema, people: &mut People, rows: &SignInRo
             continue;
         };
         for (id, value) in &row.values {
-            let Some((known, list, codes)) = values.get_mut(id) else { continue };
+            let Some(Gathered { known, values, codes }) = gathered.get_mut(id) else { continue };
             codes[user.index()] = *known.entry(value.clone()).or_insert_with(|| {
-                list.push(value.clone());
-                list.len() as u32 - 1
+                values.push(value.clone());
+                values.len() as u32 - 1
             });
             people.signed_in_at.insert((*id, user), row.place.origin());
         }
@@ -91,8 +98,8 @@ pub(super) fn sign_ins(schema: &mut Schema, people: &mut People, rows: &SignInRo
             _ => told,
         });
     }
-    for (id, (_, list, codes)) in values {
-        let mut column = Column::new(list, codes);
+    for (id, Gathered { values, codes, .. }) in gathered {
+        let mut column = Column::new(values, codes);
         fill(&mut column, &schema.session_attributes[id.index()], count, |_| true);
         people.sign_ins.insert(id, column);
     }

@@ -260,15 +260,13 @@ fn of_everybody(
         about.beside(terminal, args.output.as_deref())?;
         return Ok(DONE);
     }
-    let mut alike: BTreeMap<(Vec<u32>, Vec<u32>), (Vec<String>, &Share)> = BTreeMap::new();
+    let mut alike: BTreeMap<(&[u32], &[u32]), Same> = BTreeMap::new();
     for (user, share) in estate.people.all().zip(&shares).filter(|(user, _)| estate.people.is_active(*user)) {
-        let key = (share.slices.clone(), share.columns.clone());
-        alike.entry(key).or_insert_with(|| (Vec::new(), share)).0.push(estate.people.id(user).to_string());
+        let none = || Same { users: Vec::new(), seen: RowsSeen::of(estate, contents, action, share) };
+        let same = alike.entry((&share.slices, &share.columns)).or_insert_with(none);
+        same.users.push(estate.people.id(user).to_string());
     }
-    let mut shares: Vec<Same> = alike
-        .into_values()
-        .map(|(users, share)| Same { users, seen: RowsSeen::of(estate, contents, action, share) })
-        .collect();
+    let mut shares: Vec<Same> = alike.into_values().collect();
     shares.sort_by_key(|same| std::cmp::Reverse((same.seen.rows, same.seen.columns)));
     let all = Everybody {
         dataset: contents.inside.dataset.clone(),
