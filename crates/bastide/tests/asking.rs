@@ -450,3 +450,13 @@ fn a_user_called_like_a_stand_in_is_not_taken_for_it() {
     let run = run_in(demo.path(), &["why", "group:couriers", "read", "Press"]);
     assert!(run.status == 2 && run.err.contains("is the id of a user, too"), "{}", run.whole());
 }
+
+#[test]
+fn a_computed_group_counts_its_members() {
+    let demo = demo();
+    let about = ask(demo.path(), &["about", "harbour-night"]);
+    assert!(about.contains("members, nested ones among them  2"), "{about}");
+    let lacking = json(demo.path(), &["about", "cleared"]);
+    let reached = json(demo.path(), &["what", "group:cleared"]);
+    assert!(list(&lacking["facts"]).any(|fact| fact[0] == "computed") && reached["user"] == "group:cleared");
+}

@@ -63,7 +63,7 @@ pub fn known(snapshot: &Snapshot, subject: Subject) -> Known {
     };
     match subject {
         Subject::User(user) => of_one(snapshot, user, &mut known),
-        Subject::Group(group) => of_group(estate, group, &mut known),
+        Subject::Group(group) => of_group(snapshot, group, &mut known),
         Subject::Resource(resource) => of_place(snapshot, resource, &mut known),
     }
     known
@@ -121,7 +121,8 @@ fn of_one(snapshot: &Snapshot, user: UserId, known: &mut Known) {
     known.statements = naming(estate, &Term::User(user), &|_| false);
 }
 
-fn of_group(estate: &Estate, group: GroupId, known: &mut Known) {
+fn of_group(snapshot: &Snapshot, group: GroupId, known: &mut Known) {
+    let estate = snapshot.estate();
     let groups = &estate.groups;
     known.sort = "group".to_string();
     known.id = groups.id(group).to_string();
@@ -137,8 +138,20 @@ fn of_group(estate: &Estate, group: GroupId, known: &mut Known) {
         };
         fact(known, "computed", words);
     }
-    let members: Vec<UserId> = groups.users(group).ones().map(UserId::new).collect();
+    // Who is in a computed group, or in one that holds such, is asked of each.
+    let (members, perhaps) = match groups.through(group).is_empty() {
+        true => (groups.users(group).ones().map(UserId::new).collect(), 0),
+        false => {
+            let reference = snapshot.reference();
+            let truths: Vec<(UserId, Truth)> = estate.people.all().map(|u| (u, reference.member(u, group))).collect();
+            let members: Vec<UserId> = truths.iter().filter(|(_, t)| t.is_true()).map(|(u, _)| *u).collect();
+            (members, truths.iter().filter(|(_, t)| *t == Truth::Unknown).count())
+        }
+    };
     fact(known, "members, nested ones among them", members.len());
+    if perhaps > 0 {
+        fact(known, "of whom it cannot be said", perhaps);
+    }
     for kind in schema::USER_KINDS {
         let number = members.iter().filter(|u| estate.people.kind(**u) == kind).count();
         if number > 0 {

@@ -82,9 +82,19 @@ pub fn everybody(e: &Everybody, all: bool, columns: usize) -> String {
 
 /// Every dataset that one user gets something of.
 pub fn seen(rows: &[RowsSeen], columns: usize) -> String {
-    rows.iter()
-        .map(|seen| hang("  ", &format!("{} {}: {}", seen.action, name(&seen.path), numbers(seen)), columns))
-        .collect()
+    // Actions that give the same stand together.
+    let mut alike: Vec<(&RowsSeen, Vec<&str>)> = Vec::new();
+    for seen in rows {
+        let told = numbers(seen);
+        match alike.iter_mut().find(|(known, _)| known.dataset == seen.dataset && numbers(known) == told) {
+            Some((_, actions)) => actions.push(&seen.action),
+            None => alike.push((seen, vec![&seen.action])),
+        }
+    }
+    let line = |(seen, actions): (&RowsSeen, Vec<&str>)| {
+        hang("  ", &format!("{} {}: {}", actions.join(", "), name(&seen.path), numbers(seen)), columns)
+    };
+    alike.into_iter().map(line).collect()
 }
 
 /// Whose rows change, those first for whom most does.
