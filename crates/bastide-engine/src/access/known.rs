@@ -48,7 +48,6 @@ pub struct Known {
 
 /// Gathers it.
 pub fn known(snapshot: &Snapshot, subject: Subject) -> Known {
-    let estate = snapshot.estate();
     let mut known = Known {
         sort: String::new(),
         id: String::new(),
