@@ -122,6 +122,11 @@ impl Case<'_> {
         self.levels.iter().rev().find(|(n, _)| n == name).map(|(_, level)| *level)
     }
 
+    /// The action by which things are read: the first that is harmless.
+    pub fn reading(&self) -> Option<ActionId> {
+        ActionId::all(self.estate.schema.actions.len()).find(|action| self.is_harmless(*action))
+    }
+
     /// Whether an action is harmless.
     pub fn is_harmless(&self, action: ActionId) -> bool {
         self.harmless.contains(&self.estate.schema.actions[action.index()].name)

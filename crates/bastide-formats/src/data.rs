@@ -3,16 +3,15 @@
 //! Nothing of the rows is kept. A cell without a value is none: null in JSON and Parquet, an empty cell in CSV.
 
 use crate::csv_table::{Cells, CsvTable};
-use crate::json::{lines, not_json};
-use crate::strict::{Keys, object};
-use crate::text::LONGEST_LINE;
+use crate::json::objects;
 use bastide_model::inside::Literal;
 use bastide_model::rows::RowPlace;
-use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 use bytes::Bytes;
 use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::record::Field;
 use parquet::schema::types::Type;
+use serde_json::Value;
 use std::collections::HashMap;
 
 /// What a data file is.
@@ -94,58 +93,44 @@ fn json_lines(file: FileId, text: &str, each: &mut Each<'_>, out: &mut Diagnosti
     let mut columns: Vec<DataColumn> = Vec::new();
     let mut known: HashMap<String, usize> = HashMap::new();
     let mut kinds: Vec<Option<Option<Literal>>> = Vec::new();
-    let mut whole = true;
-    for (place, line) in lines(file, text) {
-        if line.len() > LONGEST_LINE {
-            let span = Span::new(file, place.start as usize, place.start as usize + 1);
-            out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a line of more than 16 MiB"));
-            whole = false;
-            continue;
+    let whole = objects(file, text, out, |_, object, _| {
+        for (name, value) in &object {
+            let at = *known.entry(name.clone()).or_insert_with(|| {
+                columns.push(DataColumn { name: name.clone(), literal: None });
+                kinds.push(None);
+                columns.len() - 1
+            });
+            let literal = match value {
+                Value::Null => continue,
+                Value::String(_) => Some(Literal::Text),
+                Value::Number(_) => Some(Literal::Number),
+                Value::Bool(_) => Some(Literal::Flag),
+                Value::Array(_) | Value::Object(_) => None,
+            };
+            // Of several sorts none can be compared with.
+            kinds[at] = Some(kinds[at].map_or(literal, |was| if was == literal { was } else { None }));
         }
-        match object(line, Keys::Exact) {
-            Ok(object) => {
-                for (name, value) in &object {
-                    let at = *known.entry(name.clone()).or_insert_with(|| {
-                        columns.push(DataColumn { name: name.clone(), literal: None });
-                        kinds.push(None);
-                        columns.len() - 1
-                    });
-                    let literal = match value {
-                        serde_json::Value::Null => continue,
-                        serde_json::Value::String(_) => Some(Literal::Text),
-                        serde_json::Value::Number(_) => Some(Literal::Number),
-                        serde_json::Value::Bool(_) => Some(Literal::Flag),
-                        serde_json::Value::Array(_) | serde_json::Value::Object(_) => None,
-                    };
-                    // Of several sorts none can be compared with.
-                    kinds[at] = Some(kinds[at].map_or(literal, |was| if was == literal { was } else { None }));
-                }
-            }
-            Err(error) => {
-                out.push(not_json(file, text, place.start as usize, &error));
-                whole = false;
-            }
-        }
-    }
+    });
     if !whole {
         return None;
     }
     for (column, kind) in columns.iter_mut().zip(kinds) {
         column.literal = kind.unwrap_or(Some(Literal::Text));
     }
-    for (place, line) in lines(file, text) {
-        let Ok(object) = object(line, Keys::Exact) else { continue };
+    let mut goes_on = true;
+    objects(file, text, out, |place, object, _| {
+        if !goes_on {
+            return;
+        }
         let cell = |column: &DataColumn| match object.get(&column.name)? {
-            serde_json::Value::Null => None,
-            serde_json::Value::String(text) => Some(text.clone()),
+            Value::Null => None,
+            Value::String(text) => Some(text.clone()),
             other => Some(other.to_string()),
         };
         let cells: Vec<Option<String>> = columns.iter().map(cell).collect();
         let texts: Vec<Option<&str>> = cells.iter().map(Option::as_deref).collect();
-        if !each(&texts, place) {
-            break;
-        }
-    }
+        goes_on = each(&texts, place);
+    });
     Some(columns)
 }
 

@@ -2,10 +2,8 @@
 //! are left aside: logs say more than is asked for.
 
 use crate::csv_table::{Cells, CsvTable};
-use crate::json::{cell, lines, not_json};
+use crate::json::{cell, objects};
 use crate::manifest::Format;
-use crate::strict::{Keys, object};
-use crate::text::LONGEST_LINE;
 use bastide_syntax::nearest::nearest;
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
 
@@ -88,25 +86,13 @@ fn csv(file: FileId, text: &str, out: &mut Diagnostics) -> Vec<Decided> {
 
 fn json_lines(file: FileId, text: &str, out: &mut Diagnostics) -> Vec<Decided> {
     let mut found = Vec::new();
-    for (place, line) in lines(file, text) {
-        if line.len() > LONGEST_LINE {
-            let span = Span::new(file, place.start as usize, place.start as usize + 1);
-            out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a line of more than 16 MiB"));
-            continue;
-        }
-        let object = match object(line, Keys::Exact) {
-            Ok(object) => object,
-            Err(error) => {
-                out.push(not_json(file, text, place.start as usize, &error));
-                continue;
-            }
-        };
+    objects(file, text, out, |place, object, out| {
         let cells = COLUMNS.map(|name| object.get(name).and_then(|value| cell(value).ok()).unwrap_or_default());
         match decided(cells) {
             Ok(decided) => found.push(decided),
             Err((_, message)) => out.push(Diagnostic::at(&codes::BAD_VALUE, place.span(), message)),
         }
-    }
+    });
     found
 }
 

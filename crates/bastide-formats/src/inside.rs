@@ -74,12 +74,16 @@ pub fn count(source: &InsideSource, data: Data, place: RowPlace, out: &mut Diagn
     if found.at.contains(&None) {
         return Some(found);
     }
+    let literal = |at: &usize| (*at, found.columns[*at].literal.unwrap_or_default());
+    let by: Vec<(usize, Literal)> = found.at.iter().flatten().map(literal).collect();
     let (mut key, mut zero): (Vec<Option<Box<str>>>, Option<RowPlace>) = Default::default();
-    let Found { at, slices, rows, too_many, .. } = &mut found;
+    let Found { slices, rows, too_many, .. } = &mut found;
     let mut take = |cells: &[Option<&str>], place: RowPlace| {
         *rows += 1;
         key.clear();
-        key.extend(at.iter().flatten().map(|at| cells.get(*at).copied().flatten().map(Box::from)));
+        let cell =
+            |(at, literal): &(usize, Literal)| cells.get(*at).copied().flatten().map(|text| literal.key(text).into());
+        key.extend(by.iter().map(cell));
         if key.iter().flatten().any(|value| value.contains('\0')) {
             zero = zero.or(Some(place));
         }

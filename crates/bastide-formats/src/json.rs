@@ -8,7 +8,7 @@ use crate::strict::{Keys, object};
 use crate::text::LONGEST_LINE;
 use bastide_model::rows::RowPlace;
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
-use serde_json::Value;
+use serde_json::{Map, Value};
 
 /// Cells gathered from a file that is not a table.
 pub struct LooseCells {
@@ -71,6 +71,33 @@ pub fn lines(file: FileId, text: &str) -> impl Iterator<Item = (RowPlace, &str)>
     })
 }
 
+/// Gives every object of a text to `each`, one a line. Lines that are too long or no object are reported, and left out; false
+/// where there were any.
+pub fn objects(
+    file: FileId,
+    text: &str,
+    out: &mut Diagnostics,
+    mut each: impl FnMut(RowPlace, Map<String, Value>, &mut Diagnostics),
+) -> bool {
+    let mut whole = true;
+    for (place, line) in lines(file, text) {
+        if line.len() > LONGEST_LINE {
+            let span = Span::new(file, place.start as usize, place.start as usize + 1);
+            out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a line of more than 16 MiB"));
+            whole = false;
+            continue;
+        }
+        match object(line, Keys::Exact) {
+            Ok(object) => each(place, object, out),
+            Err(error) => {
+                out.push(not_json(file, text, place.start as usize, &error));
+                whole = false;
+            }
+        }
+    }
+    whole
+}
+
 /// The diagnostic of text that is not JSON. `from` is the byte at which the parsed part begins.
 pub fn not_json(file: FileId, text: &str, from: usize, error: &serde_json::Error) -> Diagnostic {
     let part = &text[from..];
@@ -101,19 +128,7 @@ pub fn catalog(file: FileId, text: &str, source: &DataSource, sink: &mut Catalog
         out.push(Diagnostic::at(&codes::UNSUPPORTED, source.file.span, message));
     }
     let mut told: Vec<String> = Vec::new();
-    for (place, line) in lines(file, text) {
-        if line.len() > LONGEST_LINE {
-            let span = Span::new(file, place.start as usize, place.start as usize + 1);
-            out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a line of more than 16 MiB"));
-            continue;
-        }
-        let object = match object(line, Keys::Exact) {
-            Ok(object) => object,
-            Err(error) => {
-                out.push(not_json(file, text, place.start as usize, &error));
-                continue;
-            }
-        };
+    objects(file, text, out, |place, object, out| {
         let (mut fields, mut texts) = (Vec::new(), Vec::new());
         for (key, value) in &object {
             if source.ignores(key) {
@@ -141,5 +156,5 @@ pub fn catalog(file: FileId, text: &str, source: &DataSource, sink: &mut Catalog
             texts.push(given.text.clone());
         }
         sink.loose(&fields, &LooseCells { texts, place }, out);
-    }
+    });
 }

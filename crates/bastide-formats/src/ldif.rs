@@ -79,6 +79,23 @@ impl Entry {
         }
     }
 
+    /// Whether it cannot be read as an entry: a change, or one of which the directory gave a part only. Reported.
+    fn is_refused(&self, out: &mut Diagnostics) -> bool {
+        if let Some(change) = self.attributes.iter().find(|a| a.name == "changetype") {
+            let message = "a change record: only entries are read";
+            let help = "to get a file of entries, export the directory instead of its change log";
+            out.push(Diagnostic::at(&codes::UNSUPPORTED, change.span, message).help(help));
+            return true;
+        }
+        if let Some((attribute, last)) = cut_short(self) {
+            let message = format!("the values of `{attribute}` end with number {last}, and there are more");
+            let help = "the directory gives so many at a time: export it with a tool that asks for the rest";
+            out.push(Diagnostic::at(&codes::CUT_OFF, self.place.span(), message).help(help));
+            return true;
+        }
+        false
+    }
+
     /// The class that says the most: the last that is not an abstract one.
     fn class(&self) -> &str {
         self.of("objectclass").filter(|c| !c.eq_ignore_ascii_case("top")).last().unwrap_or("no class")
@@ -127,10 +144,7 @@ pub fn read(
         for (met, name) in met.iter_mut().zip(&mapped).filter(|(met, _)| !**met) {
             *met = entry.of(name).next().is_some();
         }
-        if let Some(change) = entry.attributes.iter().find(|a| a.name == "changetype") {
-            let message = "a change record: only entries are read";
-            let help = "to get a file of entries, export the directory instead of its change log";
-            out.push(Diagnostic::at(&codes::UNSUPPORTED, change.span, message).help(help));
+        if entry.is_refused(out) {
             return;
         }
         if let Some(name) = &entry.name
@@ -141,12 +155,6 @@ pub fn read(
                 Diagnostic::at(&codes::DUPLICATE_ID, entry.place.span(), message)
                     .other(first.span(), "here it stands first"),
             );
-            return;
-        }
-        if let Some((attribute, last)) = cut_short(entry) {
-            let message = format!("the values of `{attribute}` end with number {last}, and there are more");
-            let help = "the directory gives so many at a time: export it with a tool that asks for the rest";
-            out.push(Diagnostic::at(&codes::CUT_OFF, entry.place.span(), message).help(help));
             return;
         }
         let is = |classes: &[&str]| classes.iter().any(|c| entry.is(c));
@@ -270,9 +278,8 @@ pub fn values(
     each: &mut dyn FnMut(&Values<'_, '_>, RowPlace, &mut Diagnostics),
 ) {
     entries(file, text, out, &mut |entry, out| {
-        if let Some((attribute, last)) = cut_short(&entry) {
-            let message = format!("the values of `{attribute}` end with number {last}, and there are more");
-            out.push(Diagnostic::at(&codes::CUT_OFF, entry.place.span(), message));
+        if entry.is_refused(out) {
+            return;
         }
         let values = |name: &str, out: &mut Diagnostics| {
             entry.must_be_text(name, out);

@@ -5,12 +5,10 @@
 //! where an older one told it. Each attribute is told by one source: of two, neither could be believed.
 
 use crate::csv_table::{Cells, CsvTable, unknown_column};
-use crate::json::{LooseCells, cell, join_set, lines, not_json};
+use crate::json::{LooseCells, cell, join_set, objects};
 use crate::ldif;
 use crate::manifest::{DataSource, Format};
 use crate::shape::{Shape, look};
-use crate::strict::{Keys, object};
-use crate::text::LONGEST_LINE;
 use bastide_model::rows::{RowPlace, SignInRow, SignInRows};
 use bastide_model::{Schema, SessionAttributeId};
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
@@ -96,19 +94,7 @@ impl<'s> SignInSink<'s> {
 
     fn json_lines(&mut self, file: FileId, text: &str, source: &DataSource, out: &mut Diagnostics) {
         let known = self.known();
-        for (place, line) in lines(file, text) {
-            if line.len() > LONGEST_LINE {
-                let span = Span::new(file, place.start as usize, place.start as usize + 1);
-                out.push(Diagnostic::at(&codes::LINE_TOO_LONG, span, "a line of more than 16 MiB"));
-                continue;
-            }
-            let object = match object(line, Keys::Exact) {
-                Ok(object) => object,
-                Err(error) => {
-                    out.push(not_json(file, text, place.start as usize, &error));
-                    continue;
-                }
-            };
+        objects(file, text, out, |place, object, out| {
             let (mut fields, mut texts) = (Vec::new(), Vec::new());
             for (name, value) in object.iter().filter(|(name, _)| !source.ignores(name)) {
                 let ours = source.ours(name);
@@ -128,7 +114,7 @@ impl<'s> SignInSink<'s> {
             }
             self.tell(fields.iter().copied().flatten());
             self.row(&fields, &LooseCells { texts, place }, out);
-        }
+        });
     }
 
     /// Every entry that has a `uid`, or what is mapped to `user`, and tells any attribute of the session.

@@ -38,11 +38,11 @@ type Values<'v> = Vec<Option<&'v str>>;
 /// The condition that is true of the rows of these slices, and of no other: the shortest that is found by taking one column
 /// after the other. Cost: slices times columns, for each order of the columns where slices are few.
 pub fn condition(inside: &Inside, slices: &[Values]) -> String {
-    if inside.by.is_empty() {
-        return "TRUE".to_string();
-    }
     if slices.is_empty() {
         return "FALSE".to_string();
+    }
+    if inside.by.is_empty() {
+        return "TRUE".to_string();
     }
     let first: Vec<usize> = (0..inside.by.len()).collect();
     let orders = if slices.len() > MOST_TRIED || inside.by.len() > 4 { vec![first] } else { orders(first) };

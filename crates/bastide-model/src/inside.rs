@@ -13,6 +13,8 @@
 
 use crate::ids::Origin;
 use crate::tidy::untidy;
+use rust_decimal::Decimal;
+use std::borrow::Cow;
 
 /// How a value of a column is written in SQL.
 #[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
@@ -29,6 +31,15 @@ pub enum Literal {
 }
 
 impl Literal {
+    /// A value in the one form by which rows are told apart: numbers that are equal are one.
+    pub fn key(self, text: &str) -> Cow<'_, str> {
+        if self != Literal::Number {
+            return Cow::Borrowed(text);
+        }
+        let number = text.parse::<Decimal>().or_else(|_| Decimal::from_scientific(text));
+        number.map_or(Cow::Borrowed(text), |number| Cow::Owned(number.normalize().to_string()))
+    }
+
     /// The names by which they are kept in files.
     pub const NAMES: [(&'static str, Literal); 4] =
         [("text", Literal::Text), ("number", Literal::Number), ("flag", Literal::Flag), ("date", Literal::Date)];
@@ -146,6 +157,16 @@ fn decoded(text: &str) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn equal_numbers_are_one_value() {
+        for text in ["1", "1.0", "1.00", "1e0", "0.1e1", "+1"] {
+            assert_eq!(Literal::Number.key(text), "1", "{text}");
+        }
+        assert_eq!(Literal::Number.key("-0"), "0");
+        assert_eq!(Literal::Number.key("1e400"), "1e400", "what is no such number stays what it is");
+        assert_eq!(Literal::Text.key("1.0"), "1.0");
+    }
 
     #[test]
     fn every_value_comes_back_and_every_id_is_tidy() {

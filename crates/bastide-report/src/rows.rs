@@ -2,7 +2,6 @@
 
 use bastide_audit::{Case, Survey};
 use bastide_engine::inside::{RowsSeen, contents};
-use bastide_model::*;
 use serde::Serialize;
 use std::collections::BTreeMap;
 
@@ -46,7 +45,7 @@ pub struct SameRows {
 /// Of every dataset of which is told what lies inside, by the first harmless action.
 pub(crate) fn rows(case: &Case, survey: &Survey) -> Vec<DatasetRows> {
     let estate = case.estate;
-    let Some(read) = ActionId::all(estate.schema.actions.len()).find(|a| case.is_harmless(*a)) else {
+    let Some(read) = case.reading() else {
         return Vec::new();
     };
     let of = |contents: bastide_engine::inside::Contents| {
@@ -75,7 +74,7 @@ pub(crate) fn rows(case: &Case, survey: &Survey) -> Vec<DatasetRows> {
             path: estate.catalog.path(contents.dataset),
             action: estate.schema.actions[read.index()].name.clone(),
             rows: contents.inside.rows,
-            slices: contents.slices.len(),
+            slices: contents.slice_count(),
             columns: contents.inside.columns.len(),
             shares: list,
             others,

@@ -161,6 +161,38 @@ fn values_stay_values() {
     assert_eq!(asked_elsewhere(&later, "odd rows", &queries), before);
 }
 
+/// Rows that are not told apart hang on the dataset itself, whoever may see a column; and numbers that are equal are one value.
+#[test]
+fn what_hangs_on_the_dataset_and_what_is_equal() {
+    let dir = odd();
+    let add = |name: &str, more: &str| {
+        let text = fs::read_to_string(dir.path().join(name)).unwrap();
+        fs::write(dir.path().join(name), text + more).unwrap();
+    };
+    add("catalog.csv", "e,s,dataset,E\nf,s,dataset,F\n");
+    add(
+        "bastide.toml",
+        "[[inside]]\ndataset = \"e\"\nfile = \"n.jsonl\"\ncolumns = true\n[[inside]]\ndataset = \"f\"\nfile = \"n.jsonl\"\nslices = [\"n\"]\n",
+    );
+    let rule = "attribute n of slice: text\nrule ones { because \"F.\" who user u4 may read what slice where resource.n = \"1\" }\n";
+    add("p.bastide", rule);
+    fs::write(dir.path().join("n.jsonl"), "{\"n\":1,\"t\":\"a\"}\n{\"n\":1.0,\"t\":\"b\"}\n{\"n\":2,\"t\":\"c\"}\n")
+        .unwrap();
+    let json = |user: &str, dataset: &str| -> Value {
+        serde_json::from_str(&run(dir.path(), &["filter", user, "read", dataset, "--format", "json"]).ok()).unwrap()
+    };
+    assert_eq!(json("u4", "e")["seen"]["rows"], 0);
+    assert_eq!(json("u4", "e")["sql"], "SELECT NULL\nFROM \"n\"\nWHERE FALSE\n");
+    assert_eq!(json("u4", "f")["seen"]["rows"], 2);
+    assert!(json("u4", "f")["sql"].as_str().unwrap().ends_with("WHERE \"n\" = 1\n"));
+    let given = run(dir.path(), &["filter", "u4", "read", "f", "--format", "csv"]).ok();
+    assert_eq!(given, "n,t\n1,a\n1.0,b\n");
+    add("p.bastide", "rule page { because \"G.\" who user u4 may read what dataset }\n");
+    assert_eq!((&json("u4", "e")["seen"]["rows"], &json("u4", "e")["slices"]), (&3.into(), &serde_json::json!([])));
+    let tried = run(dir.path(), &["try", "--off", "page"]);
+    assert!(tried.out.contains("u4: 0 of 3 rows, 3 before (3 fewer), by read on S/E"), "{}", tried.whole());
+}
+
 #[test]
 fn every_command_counts_rows() {
     let dir = demo();

@@ -306,6 +306,17 @@ fn everybody_gets_the_rows_and_columns_that_filter_says() {
     assert_eq!(run.status, 1, "{}", run.whole());
     assert!(run.out.contains("house=never seen"), "{}", run.whole());
 
+    // What a role would get through another one, and a schema that somebody else made, stop the script before anything happens.
+    let args = ["filter", "--everybody", "read", "d-plain", "--format", "postgres", "--on", ON];
+    let script = common::run_in(dir.path(), &args).ok();
+    let there = rights(&server, "plain");
+    server.ask("tides", "grant u0 to u2;");
+    assert!(server.refuses("tides", &script).contains("u2 would read column a through another role"));
+    server.ask("tides", "revoke u0 from u2; alter schema bastide owner to writer;");
+    assert!(server.refuses("tides", &script).contains("belongs to another role"));
+    assert_eq!(rights(&server, "plain"), there);
+    server.ask("tides", "alter schema bastide owner to keeper;");
+
     for ((id, table, _), before) in DATASETS.iter().zip(before) {
         let args = ["filter", "--everybody", "read", id, "--format", "postgres", "--take-back"];
         let script = common::run_in(dir.path(), &args).ok();

@@ -20,10 +20,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new)
-    else {
-        return Vec::new();
-    };
+    let Some(read) = case.reading() else { return Vec::new() };
     let mut engine = survey.evaluator();
     let [mut of_dataset, mut of_column] = std::array::from_fn(|_| engine.nobody());
     let mut found = Vec::new();

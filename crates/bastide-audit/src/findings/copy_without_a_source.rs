@@ -50,8 +50,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                 let (path, from) = (catalog.path(copy), catalog.path(original));
                 let about = format!("{} like {}", catalog.id(copy), catalog.id(original));
                 let message = format!("`{path}` is named like `{from}`, has a lower label, and is not derived from it");
-                let read =
-                    estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new);
+                let read = case.reading();
                 let mut one = Found::new(about, Some(catalog.origins[copy.index()]), message);
                 if let Some(read) = read {
                     engine.allowed(copy, read, &mut more);

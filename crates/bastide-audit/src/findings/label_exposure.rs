@@ -21,10 +21,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new)
-    else {
-        return Vec::new();
-    };
+    let Some(read) = case.reading() else { return Vec::new() };
     let mut engine = survey.evaluator();
     let mut sets = SetStore::new(estate.people.len());
     let mut readers = engine.nobody();

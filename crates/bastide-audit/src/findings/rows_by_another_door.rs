@@ -24,10 +24,7 @@ type Key<'k> = Vec<Option<&'k str>>;
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let Some(read) = estate.schema.actions.iter().position(|a| case.harmless.contains(&a.name)).map(ActionId::new)
-    else {
-        return Vec::new();
-    };
+    let Some(read) = case.reading() else { return Vec::new() };
     let all = contents(estate);
     let by_dataset: HashMap<ResourceId, &Contents> = all.iter().map(|contents| (contents.dataset, contents)).collect();
     let mut engine = survey.evaluator();

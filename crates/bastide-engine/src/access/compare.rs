@@ -156,7 +156,7 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
             list.sort_by_key(|a| std::cmp::Reverse(a.pairs));
             list
         };
-    let rows = |user: Option<UserId>| user.map_or(Vec::new(), |user| rows_seen(snapshot, user));
+    let rows = |user: Option<UserId>| user.map_or(Vec::new(), |user| rows_seen(snapshot, user, None));
     let left_party = left_tally.party(estate, left_id, left_name, "user", 1);
     let right_party = right_tally.party(estate, right_id, right_name, sort, others.len());
     Comparison {

@@ -144,7 +144,7 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
         counts: counts(estate, &resources, &access),
         touched: access.iter().filter(|a| !a.is_empty()).count(),
         resources: resources.len(),
-        rows: rows_seen(snapshot, user),
+        rows: rows_seen(snapshot, user, under),
         through,
         tree: tree.branches(roots.into_iter()).0,
     }

@@ -24,7 +24,7 @@ pub struct Contents<'e> {
     pub inside: &'e Inside,
     /// The dataset.
     pub dataset: ResourceId,
-    /// The slices, in the order of the catalog.
+    /// The slices, in the order of the catalog; where rows are not told apart, the dataset itself.
     pub slices: Vec<Slice>,
     /// The columns, in the order of the data; empty where they are not told apart.
     pub columns: Vec<(ResourceId, String)>,
@@ -65,12 +65,16 @@ fn contents_of<'e>(estate: &'e Estate, inside: &'e Inside) -> Option<Contents<'e
         Some(Value::Number(number)) => number.to_u64().unwrap_or(0),
         _ => 0,
     };
+    let [slice, column] = ["slice", "column"].map(|kind| estate.schema.kind(kind));
     let mut contents = Contents { inside, dataset, slices: Vec::new(), columns: Vec::new() };
+    if inside.by.is_empty() {
+        contents.slices.push(Slice { resource: dataset, values: Vec::new(), rows: inside.rows });
+    }
     for child in catalog.children(dataset) {
-        let id = catalog.id(child);
-        if let Some(values) = inside.slice_values(id).filter(|values| !values.is_empty()) {
+        let (id, kind) = (catalog.id(child), Some(catalog.kind(child)));
+        if let Some(values) = inside.slice_values(id).filter(|_| kind == slice) {
             contents.slices.push(Slice { resource: child, values, rows: rows_of(child) });
-        } else if let Some(name) = inside.column_name(id) {
+        } else if let Some(name) = inside.column_name(id).filter(|_| kind == column) {
             contents.columns.push((child, name));
         }
     }
@@ -81,7 +85,7 @@ fn contents_of<'e>(estate: &'e Estate, inside: &'e Inside) -> Option<Contents<'e
 /// What somebody gets of a dataset: positions among its slices and columns.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
 pub struct Share {
-    /// The slices; where rows are not told apart, none.
+    /// The slices.
     pub slices: Vec<u32>,
     /// The columns, as positions in the data.
     pub columns: Vec<u32>,
@@ -110,7 +114,6 @@ impl Contents<'_> {
             engine.done(work);
             allows
         };
-        let whole = allows(self.dataset);
         let mut slices: Vec<Vec<u32>> = vec![Vec::new(); actions.len()];
         for (at, slice) in self.slices.iter().enumerate() {
             for (list, _) in slices.iter_mut().zip(allows(slice.resource)).filter(|(_, is)| *is) {
@@ -118,7 +121,7 @@ impl Contents<'_> {
             }
         }
         let columns: Vec<Vec<bool>> = self.columns.iter().map(|(column, _)| allows(*column)).collect();
-        let told = |(action, slices): (usize, Vec<u32>)| self.told(whole[action], slices, &|at| columns[at][action]);
+        let told = |(action, slices): (usize, Vec<u32>)| self.told(slices, &|at| columns[at][action]);
         slices.into_iter().enumerate().map(told).collect()
     }
 
@@ -137,32 +140,28 @@ impl Contents<'_> {
             engine.allowed(*column, action, &mut allowed);
             columns.push(allowed.clone());
         }
-        engine.allowed(self.dataset, action, &mut allowed);
-        let share = |(user, slices): (usize, Vec<u32>)| {
-            self.told(allowed.contains(user), slices, &|at| columns[at].contains(user))
-        };
+        let share = |(user, slices): (usize, Vec<u32>)| self.told(slices, &|at| columns[at].contains(user));
         slices.into_iter().enumerate().map(share).collect()
     }
 
-    fn told(&self, whole: bool, slices: Vec<u32>, column: &dyn Fn(usize) -> bool) -> Share {
+    fn told(&self, slices: Vec<u32>, column: &dyn Fn(usize) -> bool) -> Share {
         let position = |name: &String| self.inside.columns.iter().position(|column| column == name);
         let columns: Vec<u32> = match self.inside.by_column {
             true => {
                 let named = self.columns.iter().enumerate().filter(|(at, _)| column(*at));
                 named.filter_map(|(_, (_, name))| position(name)).map(|at| at as u32).collect()
             }
-            false if whole || !self.inside.by.is_empty() => (0..self.inside.columns.len() as u32).collect(),
-            false => Vec::new(),
+            false => (0..self.inside.columns.len() as u32).collect(),
         };
-        let rows = match self.inside.by.is_empty() {
-            true if self.inside.by_column => self.inside.rows,
-            true => 0,
-            false => slices.iter().map(|at| self.slices[*at as usize].rows).sum(),
-        };
-        match rows == 0 && slices.is_empty() || columns.is_empty() {
+        match slices.is_empty() || columns.is_empty() {
             true => Share::default(),
-            false => Share { slices, columns, rows },
+            false => Share { rows: slices.iter().map(|at| self.slices[*at as usize].rows).sum(), slices, columns },
         }
+    }
+
+    /// How many slices there are, where rows are told apart.
+    pub fn slice_count(&self) -> usize {
+        if self.inside.by.is_empty() { 0 } else { self.slices.len() }
     }
 }
 
@@ -198,22 +197,24 @@ impl RowsSeen {
             action: estate.schema.actions[action.index()].name.clone(),
             rows: share.rows,
             all_rows: contents.inside.rows,
-            slices: share.slices.len(),
-            all_slices: contents.slices.len(),
+            slices: if contents.inside.by.is_empty() { 0 } else { share.slices.len() },
+            all_slices: contents.slice_count(),
             columns: share.columns.len(),
             all_columns: contents.inside.columns.len(),
         }
     }
 }
 
-/// What one user gets of every dataset of which is told what lies inside, by each action that gives anything.
-pub fn rows_seen(snapshot: &Snapshot, user: UserId) -> Vec<RowsSeen> {
+/// What one user gets of every dataset of which is told what lies inside, perhaps beneath one place alone, by each action that
+/// gives anything.
+pub fn rows_seen(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> Vec<RowsSeen> {
     let estate = snapshot.estate();
     let mut seen = Vec::new();
-    for contents in contents(estate) {
+    let meant = |contents: &Contents| under.is_none_or(|place| estate.catalog.contains(place, contents.dataset));
+    for contents in contents(estate).into_iter().filter(meant) {
         for (action, share) in contents.by_action(snapshot, user).into_iter().enumerate() {
             let action = ActionId::new(action);
-            if share.rows > 0 || !share.columns.is_empty() {
+            if !share.columns.is_empty() {
                 seen.push(RowsSeen::of(estate, &contents, action, &share));
             }
         }

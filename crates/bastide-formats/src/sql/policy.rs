@@ -18,7 +18,7 @@ pub struct Given<'g> {
     pub user: &'g str,
     /// The values of each slice.
     pub slices: Vec<Vec<Option<&'g str>>>,
-    /// The names of columns; never empty.
+    /// The names of columns; none where the user gets nothing.
     pub columns: Vec<&'g str>,
 }
 
@@ -77,6 +77,16 @@ impl Names {
         )
     }
 
+    /// Stops where the schema is somebody else's: what stands there would be believed, and carried out.
+    fn owned(&self) -> String {
+        let quote = &self.quote;
+        format!(
+            "DO {quote}\nBEGIN\n  IF EXISTS (SELECT FROM pg_namespace n JOIN pg_roles r ON r.oid = n.nspowner WHERE n.nspname = {} AND r.rolname <> CURRENT_USER) THEN\n    \
+             RAISE EXCEPTION 'the schema {SCHEMA} belongs to another role: run this as that role, or see who made it';\n  END IF;\nEND {quote};\n",
+            text(SCHEMA)
+        )
+    }
+
     fn drop_policies(&self) -> String {
         let policies = ["open", "rows", "insert", "update", "delete"];
         policies.map(|policy| format!("DROP POLICY IF EXISTS \"bastide {policy}\" ON {};\n", self.table)).concat()
@@ -92,6 +102,7 @@ pub fn script(inside: &Inside, given: &[Given], about: &[String]) -> String {
     let Names { table, own, object, rows, rows_own, before, quote } = &names;
     let mut out = comment(about);
     out.push_str(BEGIN);
+    out.push_str(&names.owned());
     let _ = writeln!(out, "CREATE SCHEMA IF NOT EXISTS {SCHEMA};\nGRANT USAGE ON SCHEMA {SCHEMA} TO PUBLIC;\n");
     let _ = write!(
         out,
@@ -118,7 +129,7 @@ pub fn script(inside: &Inside, given: &[Given], about: &[String]) -> String {
         let _ = writeln!(
             out,
             "-- Who gets which rows; everybody sees their own part of it.\n\
-             CREATE TABLE {rows} AS SELECT NULL::name AS member, {} FROM {table} t WITH NO DATA;",
+             CREATE TABLE {rows} AS SELECT NULL::text AS member, {} FROM {table} t WITH NO DATA;",
             columns.join(", ")
         );
         let all: Vec<(&str, &Vec<Option<&str>>)> =
@@ -143,12 +154,12 @@ pub fn script(inside: &Inside, given: &[Given], about: &[String]) -> String {
         let _ = write!(
             out,
             "CREATE INDEX ON {rows} (member);\nALTER TABLE {rows} ENABLE ROW LEVEL SECURITY;\n\
-             CREATE POLICY own ON {rows} FOR SELECT USING (member = CURRENT_USER);\nGRANT SELECT ON {rows} TO PUBLIC;\n\n\
+             CREATE POLICY own ON {rows} FOR SELECT USING (member = CURRENT_USER::text);\nGRANT SELECT ON {rows} TO PUBLIC;\n\n\
              -- Other policies may open more: this one is above them.\n\
              ALTER TABLE {table} ENABLE ROW LEVEL SECURITY;\n\
              CREATE POLICY \"bastide open\" ON {table} AS PERMISSIVE FOR SELECT USING (TRUE);\n\
              CREATE POLICY \"bastide rows\" ON {table} AS RESTRICTIVE FOR SELECT USING (\n  \
-             EXISTS (SELECT FROM {rows} WHERE {rows_own}.member = CURRENT_USER AND {})\n);\n\n\
+             EXISTS (SELECT FROM {rows} WHERE {rows_own}.member = CURRENT_USER::text AND {})\n);\n\n\
              -- Where rows were not guarded before, whoever wrote goes on to write.\n\
              DO {quote}\nBEGIN\n  IF EXISTS (SELECT FROM {before} WHERE sort = 1) THEN\n    \
              EXECUTE format('CREATE POLICY \"bastide insert\" ON %s FOR INSERT WITH CHECK (TRUE)', {object});\n    \
@@ -157,12 +168,13 @@ pub fn script(inside: &Inside, given: &[Given], about: &[String]) -> String {
             same.join(" AND ")
         );
     }
-    out.push_str("-- Who gets which columns.\nCREATE TEMPORARY TABLE bastide_columns (member text, columns text) ON COMMIT DROP;\n");
+    out.push_str("-- Who gets which columns.\nCREATE TEMPORARY TABLE bastide_columns (member text, columns text, names text[]) ON COMMIT DROP;\n");
     let columns: Vec<String> = given
         .iter()
         .map(|given| {
             let columns: Vec<String> = given.columns.iter().map(|column| name(column)).collect();
-            format!("  ({}, {})", text(given.user), text(&columns.join(", ")))
+            let names: Vec<String> = given.columns.iter().map(|column| text(column)).collect();
+            format!("  ({}, {}, ARRAY[{}]::text[])", text(given.user), text(&columns.join(", ")), names.join(", "))
         })
         .collect();
     for some in columns.chunks(AT_A_TIME) {
@@ -171,10 +183,17 @@ pub fn script(inside: &Inside, given: &[Given], about: &[String]) -> String {
     let _ = write!(
         out,
         "DO {quote}\nDECLARE one record;\nBEGIN\n  FOR one IN SELECT g.member, g.columns, r.rolname, r.rolsuper OR r.rolbypassrls OR r.oid = c.relowner AS free\n    \
-         FROM pg_temp.bastide_columns g JOIN pg_class c ON c.oid = {object} LEFT JOIN pg_roles r ON r.rolname::text = g.member ORDER BY g.member\n  \
+         FROM pg_temp.bastide_columns g JOIN pg_class c ON c.oid = {object} LEFT JOIN pg_roles r ON r.rolname::text = g.member WHERE g.columns <> '' ORDER BY g.member\n  \
          LOOP\n    IF one.rolname IS NULL THEN\n      RAISE NOTICE 'nothing is granted to %, who is no role', one.member;\n      CONTINUE;\n    END IF;\n    \
          IF one.free THEN\n      RAISE WARNING '% is bound by no policy: a superuser, the owner, or set to pass policies by', one.member;\n    END IF;\n    \
-         EXECUTE format('GRANT SELECT (%s) ON TABLE %s TO %I', one.columns, {object}, one.rolname);\n  END LOOP;\nEND {quote};\nCOMMIT;\n"
+         EXECUTE format('GRANT SELECT (%s) ON TABLE %s TO %I', one.columns, {object}, one.rolname);\n  END LOOP;\nEND {quote};\n\n\
+         -- What a role gets through another one is not seen above: then nothing of all this happens.\n\
+         DO {quote}\nDECLARE one record;\nBEGIN\n  FOR one IN SELECT g.member, t.attname\n    \
+         FROM pg_temp.bastide_columns g JOIN pg_roles r ON r.rolname::text = g.member JOIN pg_class c ON c.oid = {object}\n    \
+         JOIN pg_attribute t ON t.attrelid = c.oid AND t.attnum > 0 AND NOT t.attisdropped\n    \
+         WHERE NOT (r.rolsuper OR r.rolbypassrls OR r.oid = c.relowner) AND NOT t.attname::text = ANY (g.names)\n      \
+         AND has_column_privilege(r.oid, c.oid, t.attnum, 'SELECT') ORDER BY 1, 2 LIMIT 1\n  \
+         LOOP\n    RAISE EXCEPTION '% would read column % through another role', one.member, one.attname;\n  END LOOP;\nEND {quote};\nCOMMIT;\n"
     );
     out
 }
@@ -187,10 +206,11 @@ pub fn taken_back(inside: &Inside, about: &[String]) -> String {
     out.push_str(BEGIN);
     let _ = write!(
         out,
-        "-- Where the other script was never run, this is an error, and nothing happens.\nSELECT FROM {before};\n{}{}\
+        "{}-- Where the other script was never run, this is an error, and nothing happens.\nSELECT FROM {before};\n{}{}\
          DO {quote}\nDECLARE one text;\nBEGIN\n  FOR one IN SELECT command FROM {before} ORDER BY sort, command LOOP\n    EXECUTE one;\n  END LOOP;\nEND {quote};\n\
          DROP TABLE IF EXISTS {rows};\nDROP TABLE {before};\n\
          DO {quote}\nBEGIN\n  IF NOT EXISTS (SELECT FROM pg_class WHERE relnamespace = {}::regnamespace) THEN\n    DROP SCHEMA {SCHEMA};\n  END IF;\nEND {quote};\nCOMMIT;\n",
+        names.owned(),
         names.drop_policies(),
         names.revoke(),
         text(SCHEMA)

@@ -11,11 +11,13 @@ use bastide_engine::{Snapshot, find};
 use bastide_formats::data::{self, DataFormat};
 use bastide_formats::sql::{self, policy};
 use bastide_formats::store::Store;
+use bastide_model::inside::{Inside, Literal, SlicedBy};
 use bastide_model::{ActionId, UserId};
 use bastide_syntax::{Diagnostics, FileId};
 use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashSet};
 use std::path::PathBuf;
 
@@ -224,7 +226,8 @@ fn answer(snapshot: &Snapshot, contents: &Contents, share: &Share, user: UserId,
         user: estate.people.id(user).to_string(),
         name: estate.people.name(user).to_string(),
         seen: RowsSeen::of(estate, contents, action, share),
-        slices: share.slices.iter().map(slice).collect(),
+        // Rows that are not told apart are no slice of their own.
+        slices: share.slices.iter().filter(|_| contents.slice_count() > 0).map(slice).collect(),
         columns: columns(contents, share).into_iter().map(str::to_string).collect(),
         without: without.map(|(_, name)| name.clone()).collect(),
         sql: query(contents, share),
@@ -308,16 +311,16 @@ fn script(
         .people
         .all()
         .zip(&shares)
-        .filter(|(_, share)| !share.columns.is_empty())
         .map(|(user, share)| policy::Given {
             user: estate.people.id(user),
             slices: values(contents, share),
             columns: columns(contents, share),
         })
         .collect();
+    let some = given.iter().filter(|given| !given.columns.is_empty()).count();
     let lines = [
         format!("Who gets which rows and columns: {action_name} on `{path}`, {} on {}.", about.estate, about.day),
-        format!("{} of {} users get anything. Users are roles of the same name.", given.len(), estate.people.len()),
+        format!("{some} of {} users get anything. Users are roles of the same name.", estate.people.len()),
         "It can be run again; `--take-back` gives the script that takes it back.".to_string(),
         "Run it as the owner of the table. Superusers and the owner are bound by no policy.".to_string(),
     ];
@@ -337,9 +340,11 @@ fn rows(
         let hint = "to have the query that gives them, write `--format sql`".to_string();
         return Err(Failure::Usage(format!("the rows of `{}` lie in a database", inside.dataset), vec![hint]));
     }
-    let by: Vec<usize> =
-        inside.by.iter().filter_map(|by| inside.columns.iter().position(|name| *name == by.name)).collect();
-    let wanted: HashSet<Vec<Option<&str>>> = values(contents, share).into_iter().collect();
+    let position = |by: &SlicedBy| inside.columns.iter().position(|name| *name == by.name);
+    let by: Vec<(usize, Literal)> = inside.by.iter().filter_map(|by| Some((position(by)?, by.literal))).collect();
+    let all = values(contents, share).into_iter();
+    let wanted: HashSet<Vec<Option<Cow<str>>>> =
+        all.map(|slice| slice.into_iter().map(|value| value.map(Cow::Borrowed)).collect()).collect();
     let columns: Vec<usize> = share.columns.iter().map(|at| *at as usize).collect();
     let names: Vec<&str> = columns.iter().map(|at| inside.columns[*at].as_str()).collect();
     let broken = |message: String| std::io::Error::other(format!("`{}`: {message}", inside.file));
@@ -351,8 +356,8 @@ fn rows(
         table.write_record(&names).map_err(std::io::Error::other)?;
         let mut failed = Ok(());
         let mut each = |cells: &[Option<&str>], _| {
-            let key: Vec<Option<&str>> = by.iter().map(|at| cells.get(*at).copied().flatten()).collect();
-            if inside.by.is_empty() || wanted.contains(&key) {
+            let key = by.iter().map(|(at, literal)| cells.get(*at).copied().flatten().map(|text| literal.key(text)));
+            if wanted.contains(&key.collect::<Vec<_>>()) {
                 let row = columns.iter().map(|at| cells.get(*at).copied().flatten().unwrap_or(""));
                 failed = table.write_record(row).map_err(std::io::Error::other);
             }
@@ -365,7 +370,7 @@ fn rows(
 }
 
 /// Goes through the rows of a file, as it was when the estate was read.
-fn read(opened: &Opened, inside: &bastide_model::inside::Inside, each: &mut data::Each<'_>) -> Result<(), String> {
+fn read(opened: &Opened, inside: &Inside, each: &mut data::Each<'_>) -> Result<(), String> {
     let place = bastide_model::rows::RowPlace { file: FileId(0), line: 0, start: 0, end: 0 };
     let format = DataFormat::of_name(&inside.file).ok_or("its name does not tell the format")?;
     if format == DataFormat::Parquet {

@@ -276,6 +276,16 @@ impl Database {
         client
     }
 
+    /// What an independent client says of a script that the server refuses.
+    #[track_caller]
+    pub fn refuses(&self, database: &str, script: &str) -> String {
+        let file = tempfile::NamedTempFile::new().expect("a file");
+        fs::write(file.path(), script).expect("it takes it");
+        let output = self.client(database, &["-f", &file.path().display().to_string()]).output().expect("it starts");
+        assert!(!output.status.success(), "it is refused");
+        String::from_utf8_lossy(&output.stderr).into_owned()
+    }
+
     /// What an independent client gives for a script.
     #[track_caller]
     pub fn ask(&self, database: &str, script: &str) -> String {
