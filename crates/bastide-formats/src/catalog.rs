@@ -1,6 +1,7 @@
 //! The catalog from cells, whatever file they come from.
 
 use crate::csv_table::{Block, Cells, CsvRow, CsvTable, Plain};
+use crate::json::LooseCells;
 use crate::manifest::DataSource;
 use crate::shape::{ByPath, Paths, Shape, inside, look};
 use crate::untidy::untidy_name;
@@ -23,6 +24,8 @@ const USUAL_ROW: usize = 48;
 const PART: usize = 1 << 19;
 /// But in so many a core at least.
 const LEAST_PARTS: usize = 4;
+/// Rows that come from no text are taken in so many at a time.
+const CHUNK: usize = 1 << 14;
 
 /// A field of a resource.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -290,10 +293,15 @@ impl<'s> CatalogSink<'s> {
                 part.quoted(&mut take).then_some(())?;
             }
         }
+        self.piece_of(number, part.lines())
+    }
+
+    /// What was read since the part was begun, of so many lines.
+    fn piece_of(&mut self, number: usize, lines: u32) -> Option<Piece> {
         let (rows, sources) = self.rows.take()?;
         let values = self.values().map(Values::text_count);
         let distinct = std::iter::once(self.rows.parents.texts().len()).chain(values).collect();
-        Some(Piece { number, rows, sources, lines: part.lines(), distinct })
+        Some(Piece { number, rows, sources, lines, distinct })
     }
 
     /// Takes in the rows of a block, one column after the other. None where there is anything to report.
@@ -424,9 +432,43 @@ impl<'s> CatalogSink<'s> {
         }
     }
 
-    /// Takes one of many resources in that lie in the same fields.
-    pub fn many(&mut self, layout: &Layout, cells: &impl Cells, out: &mut Diagnostics) {
-        self.row(layout, cells, out);
+    /// Takes many resources in that lie in the same fields. `each` gives those of a part of them in order, until it is told
+    /// that no more are wanted; parts are read at the same time, and in order once more where there is anything to report.
+    pub fn in_chunks<E>(&mut self, layout: &Layout, count: usize, out: &mut Diagnostics, each: E)
+    where
+        E: Fn(Range<usize>, &mut dyn FnMut(&LooseCells) -> bool) + Sync,
+    {
+        let schema = self.schema;
+        let next = AtomicUsize::new(0);
+        let read = |_| {
+            let mut sink = CatalogSink::new(schema);
+            let (mut pieces, mut told) = (Vec::new(), Diagnostics::new());
+            loop {
+                let number = next.fetch_add(1, Ordering::Relaxed);
+                let from = number.saturating_mul(CHUNK);
+                if from >= count {
+                    return Some((sink, pieces));
+                }
+                sink.rows.begin();
+                each(from..count.min(from + CHUNK), &mut |cells| {
+                    sink.row(layout, cells, &mut told);
+                    told.is_empty()
+                });
+                if !told.is_empty() {
+                    next.store(count, Ordering::Relaxed);
+                    return None;
+                }
+                pieces.push(sink.piece_of(number, 0)?);
+            }
+        };
+        let cores = (0..rayon::current_num_threads()).into_par_iter().with_max_len(1);
+        match cores.map(read).collect::<Option<Vec<_>>>() {
+            Some(sinks) => self.take_in(sinks, 0),
+            None => each(0..count, &mut |cells| {
+                self.row(layout, cells, out);
+                true
+            }),
+        }
     }
 
     /// Takes one resource in that was not read from CSV.

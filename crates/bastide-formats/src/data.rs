@@ -2,7 +2,7 @@
 //!
 //! Nothing of the rows is kept. A cell without a value is none: null in JSON and Parquet, an empty cell in CSV.
 
-use crate::csv_table::{Cells, CsvTable};
+use crate::csv_table::{Cells, CsvRow, CsvTable};
 use crate::json::objects;
 use bastide_model::inside::Literal;
 use bastide_model::rows::RowPlace;
@@ -46,8 +46,26 @@ pub struct DataColumn {
     pub literal: Option<Literal>,
 }
 
-/// Is given each row: its cells, one for each column, and where it stands.
-pub type Each<'e> = dyn FnMut(&[Option<&str>], RowPlace) -> bool + 'e;
+/// A row of the data.
+pub trait DataRow {
+    /// The cell of a column; none where there is no value.
+    fn cell(&self, column: usize) -> Option<&str>;
+}
+
+impl DataRow for CsvRow<'_> {
+    fn cell(&self, column: usize) -> Option<&str> {
+        Some(self.text(column)).filter(|text| !text.is_empty())
+    }
+}
+
+impl DataRow for Vec<Option<String>> {
+    fn cell(&self, column: usize) -> Option<&str> {
+        self.get(column)?.as_deref()
+    }
+}
+
+/// Is given each row: the columns, its cells, and where it stands.
+pub type Each<'e> = dyn FnMut(&[DataColumn], &dyn DataRow, RowPlace) -> bool + 'e;
 
 /// Reads a text file until `each` says no more. None where its columns cannot be read, which is reported.
 pub fn text(
@@ -75,16 +93,7 @@ fn csv(file: FileId, text: &str, each: &mut Each<'_>, out: &mut Diagnostics) -> 
         }
     }
     let mut row = table.row();
-    let mut cells: Vec<Option<String>> = vec![None; columns.len()];
-    while table.next(&mut row, out) {
-        for (at, cell) in cells.iter_mut().enumerate() {
-            *cell = Some(row.text(at)).filter(|text| !text.is_empty()).map(str::to_string);
-        }
-        let texts: Vec<Option<&str>> = cells.iter().map(Option::as_deref).collect();
-        if !each(&texts, row.place()) {
-            break;
-        }
-    }
+    while table.next(&mut row, out) && each(&columns, &row, row.place()) {}
     Some(columns)
 }
 
@@ -128,8 +137,7 @@ fn json_lines(file: FileId, text: &str, each: &mut Each<'_>, out: &mut Diagnosti
             other => Some(other.to_string()),
         };
         let cells: Vec<Option<String>> = columns.iter().map(cell).collect();
-        let texts: Vec<Option<&str>> = cells.iter().map(Option::as_deref).collect();
-        goes_on = each(&texts, place);
+        goes_on = each(&columns, &cells, place);
     });
     Some(columns)
 }
@@ -150,8 +158,7 @@ pub fn parquet(bytes: Bytes, place: RowPlace, each: &mut Each<'_>) -> Result<Vec
     for row in reader.get_row_iter(None).map_err(told)? {
         let row = row.map_err(told)?;
         let cells: Vec<Option<String>> = row.get_column_iter().map(|(_, field)| cell(field)).collect();
-        let texts: Vec<Option<&str>> = cells.iter().map(Option::as_deref).collect();
-        if !each(&texts, place) {
+        if !each(&columns, &cells, place) {
             break;
         }
     }

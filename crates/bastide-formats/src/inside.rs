@@ -4,9 +4,10 @@
 //! The rows are gone through once, and none is kept. Rows of a database are counted there by an import, which keeps what it
 //! found as JSON Lines: the columns first, then one slice a line.
 
-use crate::catalog::{CatalogField, CatalogSink};
+use crate::catalog::{CatalogField, CatalogSink, Layout};
+use crate::combinations::Combinations;
 use crate::csv_table::unknown_column;
-use crate::data::{DataColumn, DataFormat, Each};
+use crate::data::{DataColumn, DataFormat, DataRow, Each};
 use crate::json::{LooseCells, lines, not_json};
 use crate::manifest::InsideSource;
 use crate::strict::{Keys, object};
@@ -14,9 +15,9 @@ use bastide_model::Schema;
 use bastide_model::inside::{Inside, Literal, SlicedBy};
 use bastide_model::rows::RowPlace;
 use bastide_model::schema::{Attribute, Scalar};
+use bastide_model::strings::Strings;
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, codes};
 use bytes::Bytes;
-use hashbrown::{HashMap, HashSet};
 use serde_json::Value;
 use std::fmt::Write;
 
@@ -27,24 +28,27 @@ pub const COLUMN: &str = "column";
 /// The attribute that holds how many rows a slice has.
 pub const ROWS: &str = "rows";
 
-/// Rows of one combination of values: how many, and where the first of them stands.
-type Counted = HashMap<SliceKey, (u64, RowPlace)>;
-
-/// The values of a slice.
-type SliceKey = Box<[Option<Box<str>>]>;
-
 /// What was found in the data.
 pub struct Found {
     columns: Vec<DataColumn>,
     /// By column that rows are told apart by, which column of the data it is.
     at: Vec<Option<usize>>,
-    slices: Counted,
+    slices: Combinations,
     rows: u64,
     /// Whether there are more slices than there may be.
     too_many: bool,
 }
 
 impl Found {
+    /// Nothing yet, in data with such columns.
+    fn of(source: &InsideSource, columns: Vec<DataColumn>) -> Found {
+        let at: Vec<Option<usize>> =
+            source.slices.iter().map(|by| columns.iter().position(|column| column.name == by.text)).collect();
+        let literal = |at: &Option<usize>| at.and_then(|at| columns[at].literal).unwrap_or_default();
+        let slices = Combinations::new(at.iter().map(literal));
+        Found { columns, at, slices, rows: 0, too_many: false }
+    }
+
     /// How many rows there are.
     pub fn rows(&self) -> u64 {
         self.rows
@@ -66,79 +70,55 @@ pub fn count(source: &InsideSource, data: Data, place: RowPlace, out: &mut Diagn
     if let Data::Counted(file, text) = data {
         return counted(source, file, text, out);
     }
-    // Columns are known only once the first row is: their positions are looked up by a first look at it.
-    let columns = columns(&data, place, source, out)?;
-    let at: Vec<Option<usize>> =
-        source.slices.iter().map(|by| columns.iter().position(|column| column.name == by.text)).collect();
-    let mut found = Found { columns, at, slices: Counted::new(), rows: 0, too_many: false };
-    if found.at.contains(&None) {
-        return Some(found);
-    }
-    let literal = |at: &usize| (*at, found.columns[*at].literal.unwrap_or_default());
-    let by: Vec<(usize, Literal)> = found.at.iter().flatten().map(literal).collect();
-    let (mut key, mut zero): (Vec<Option<Box<str>>>, Option<RowPlace>) = Default::default();
-    let Found { slices, rows, too_many, .. } = &mut found;
-    let mut take = |cells: &[Option<&str>], place: RowPlace| {
-        *rows += 1;
-        key.clear();
-        let cell =
-            |(at, literal): &(usize, Literal)| cells.get(*at).copied().flatten().map(|text| literal.key(text).into());
-        key.extend(by.iter().map(cell));
-        if key.iter().flatten().any(|value| value.contains('\0')) {
-            zero = zero.or(Some(place));
+    let mut found: Option<Found> = None;
+    let mut by: Vec<usize> = Vec::new();
+    let mut take = |columns: &[DataColumn], row: &dyn DataRow, place: RowPlace| {
+        let found = found.get_or_insert_with(|| {
+            let begun = Found::of(source, columns.to_vec());
+            by = begun.at.iter().copied().flatten().collect();
+            begun
+        });
+        if found.at.contains(&None) {
+            return false;
         }
-        match slices.get_mut(key.as_slice()) {
-            Some((count, _)) => *count += 1,
-            None => {
-                slices.insert(key.as_slice().into(), (1, place));
-            }
-        }
-        *too_many = slices.len() > source.at_most;
-        !*too_many
+        found.rows += 1;
+        found.slices.add(by.iter().map(|at| row.cell(*at)), 1, place);
+        found.too_many = found.slices.len() > source.at_most;
+        !found.too_many
     };
-    go(data, place, source, &mut take, out)?;
-    if let Some(place) = zero {
+    let columns = go(data, place, source, &mut take, out)?;
+    let found = found.unwrap_or_else(|| Found::of(source, columns));
+    if let Some(place) = found.slices.zero() {
         let message = "a value with the character U+0000, which no database takes";
         out.push(Diagnostic::at(&codes::BAD_VALUE, place.span(), message));
     }
     Some(found)
 }
 
-fn columns(data: &Data, place: RowPlace, source: &InsideSource, out: &mut Diagnostics) -> Option<Vec<DataColumn>> {
-    let mut first = |_: &[Option<&str>], _: RowPlace| false;
-    // What is wrong with the first row is told when all of them are read.
-    let mut said = Diagnostics::new();
-    let found = match data {
-        Data::Text(file, format, text) => crate::data::text(*file, *format, text, &mut first, &mut said),
-        Data::Parquet(bytes) => told(crate::data::parquet(bytes.clone(), place, &mut first), place, source, &mut said),
-        Data::Counted(..) => None,
-    };
-    if found.is_none() {
-        out.extend(said);
-    }
-    found
-}
-
-fn go(data: Data, place: RowPlace, source: &InsideSource, each: &mut Each<'_>, out: &mut Diagnostics) -> Option<()> {
+fn go(
+    data: Data,
+    place: RowPlace,
+    source: &InsideSource,
+    each: &mut Each<'_>,
+    out: &mut Diagnostics,
+) -> Option<Vec<DataColumn>> {
     match data {
-        Data::Text(file, format, text) => crate::data::text(file, format, text, each, out).map(|_| ()),
-        Data::Parquet(bytes) => told(crate::data::parquet(bytes, place, each), place, source, out).map(|_| ()),
+        Data::Text(file, format, text) => crate::data::text(file, format, text, each, out),
+        Data::Parquet(bytes) => match crate::data::parquet(bytes, place, each) {
+            Ok(columns) => Some(columns),
+            Err(message) => {
+                let message = format!("`{}`: {message}", source.data.file.text);
+                out.push(Diagnostic::at(&codes::UNREADABLE, place.span(), message));
+                None
+            }
+        },
         Data::Counted(..) => None,
     }
-}
-
-fn told<T>(read: Result<T, String>, place: RowPlace, source: &InsideSource, out: &mut Diagnostics) -> Option<T> {
-    read.map_err(|message| {
-        let message = format!("`{}`: {message}", source.data.file.text);
-        out.push(Diagnostic::at(&codes::UNREADABLE, place.span(), message));
-    })
-    .ok()
 }
 
 /// Reads what an import found.
 fn counted(source: &InsideSource, file: FileId, text: &str, out: &mut Diagnostics) -> Option<Found> {
-    let mut columns: Option<Vec<DataColumn>> = None;
-    let (mut slices, mut rows) = (Counted::new(), 0);
+    let mut found: Option<Found> = None;
     for (place, line) in lines(file, text) {
         let object = match object(line, Keys::Exact) {
             Ok(object) => object,
@@ -147,11 +127,11 @@ fn counted(source: &InsideSource, file: FileId, text: &str, out: &mut Diagnostic
                 return None;
             }
         };
-        let read = match &columns {
-            None => head(&object).map(|found| columns = Some(found)),
-            Some(_) => slice(source, &object).map(|(values, count)| {
-                rows += count;
-                slices.insert(values, (count, place));
+        let read = match &mut found {
+            None => head(&object).map(|columns| found = Some(Found::of(source, columns))),
+            Some(found) => slice(source, &object).map(|(values, count)| {
+                found.rows += count;
+                found.slices.add(values, count, place);
             }),
         };
         if read.is_none() {
@@ -161,14 +141,14 @@ fn counted(source: &InsideSource, file: FileId, text: &str, out: &mut Diagnostic
             return None;
         }
     }
-    let Some(columns) = columns else {
+    let Some(mut found) = found else {
         let message = format!("nothing is known of the table yet: `{}` is empty", source.data.file.text);
         let help = format!("to find out, run `bastide import {} --write`", source.dataset.text);
         out.push(Diagnostic::at(&codes::MISSING_VALUE, source.data.file.span, message).help(help));
         return None;
     };
-    let at = source.slices.iter().map(|by| columns.iter().position(|column| column.name == by.text)).collect();
-    Some(Found { columns, at, too_many: slices.len() > source.at_most, slices, rows })
+    found.too_many = found.slices.len() > source.at_most;
+    Some(found)
 }
 
 fn head(object: &serde_json::Map<String, Value>) -> Option<Vec<DataColumn>> {
@@ -182,15 +162,15 @@ fn head(object: &serde_json::Map<String, Value>) -> Option<Vec<DataColumn>> {
     object.get("columns")?.as_array()?.iter().map(column).collect()
 }
 
-fn slice(source: &InsideSource, object: &serde_json::Map<String, Value>) -> Option<(SliceKey, u64)> {
+fn slice<'o>(source: &InsideSource, object: &'o serde_json::Map<String, Value>) -> Option<(Vec<Option<&'o str>>, u64)> {
     let values = object.get("values")?.as_array()?;
-    let value = |value: &Value| match value {
+    let value = |value: &'o Value| match value {
         Value::Null => Some(None),
-        Value::String(text) => Some(Some(Box::from(text.as_str()))),
+        Value::String(text) => Some(Some(text.as_str())),
         _ => None,
     };
-    let values: Vec<Option<Box<str>>> = values.iter().map(value).collect::<Option<_>>()?;
-    (values.len() == source.slices.len()).then_some((values.into(), object.get("rows")?.as_u64()?))
+    let values: Vec<Option<&str>> = values.iter().map(value).collect::<Option<_>>()?;
+    (values.len() == source.slices.len()).then_some((values, object.get("rows")?.as_u64()?))
 }
 
 /// Puts what was found into the catalog.
@@ -221,18 +201,12 @@ pub fn take_in(
         whole = false;
     }
     if found.too_many {
-        let mut distinct: Vec<HashSet<&Option<Box<str>>>> = vec![HashSet::new(); source.slices.len()];
-        for values in found.slices.keys() {
-            distinct.iter_mut().zip(values.iter()).for_each(|(known, value)| {
-                known.insert(value);
-            });
-        }
-        let most = distinct.iter().zip(&source.slices).max_by_key(|(values, _)| values.len());
+        let distinct = source.slices.iter().enumerate().map(|(at, by)| (found.slices.distinct(at), by));
+        let most = distinct.max_by_key(|(values, _)| *values);
         let message = format!("more than {} combinations of values occur: so many slices are not kept", source.at_most);
         let mut told = Diagnostic::at(&codes::CUT_OFF, source.dataset.span, message);
         if let Some((values, by)) = most {
-            let help =
-                format!("tell rows apart by what rules ask for: `{}` alone has {} values", by.text, values.len());
+            let help = format!("tell rows apart by what rules ask for: `{}` alone has {values} values", by.text);
             told = told.help(help);
         }
         out.push(told);
@@ -267,31 +241,8 @@ pub fn take_in(
         vec![Some(CatalogField::Id), Some(CatalogField::Parent), Some(CatalogField::Kind), Some(CatalogField::Name)];
     let plain = fields.clone();
     fields.extend(declared.attributes.iter().copied());
-    // In one order, whatever that of the rows.
-    let mut slices: Vec<(SliceKey, (u64, RowPlace))> =
-        if source.slices.is_empty() { Vec::new() } else { found.slices.into_iter().collect() };
-    slices.sort_unstable_by(|(a, _), (b, _)| a.cmp(b));
-    let layout = CatalogSink::layout(&fields);
-    let ours: Vec<&str> = source.slices.iter().map(|by| source.data.ours(&by.text)).collect();
-    let mut cells = LooseCells { texts: vec![String::new(); fields.len()], place };
-    cells.texts[1].clone_from(&inside.dataset);
-    cells.texts[2].push_str(SLICE);
-    for (values, (count, at)) in slices {
-        let texts: Vec<Option<&str>> = values.iter().map(|value| value.as_deref()).collect();
-        cells.place = at;
-        cells.texts[3] = inside.slice_name(&texts);
-        cells.texts[0] = format!("{}#{}", inside.dataset, cells.texts[3]);
-        for (cell, (ours, text)) in cells.texts[4..].iter_mut().zip(ours.iter().zip(&texts)) {
-            cell.clear();
-            match text.and_then(|text| source.data.value(ours, false, text)) {
-                Some(word) => *cell = word,
-                None => cell.push_str(text.unwrap_or_default()),
-            }
-        }
-        let last = cells.texts.len() - 1;
-        cells.texts[last].clear();
-        let _ = write!(cells.texts[last], "{count}");
-        catalog.many(&layout, &cells, out);
+    if !source.slices.is_empty() {
+        slices(source, &inside, &found.slices, &CatalogSink::layout(&fields), catalog, out);
     }
     if source.columns {
         for (column, _) in source.marked.iter().filter(|(column, _)| !inside.columns.contains(&column.text)) {
@@ -316,6 +267,59 @@ pub fn take_in(
         }
     }
     Some(inside)
+}
+
+/// Takes the slices in, in one order, whatever that of the rows. What stands in their cells is made once for each value.
+fn slices(
+    source: &InsideSource,
+    inside: &Inside,
+    slices: &Combinations,
+    layout: &Layout,
+    catalog: &mut CatalogSink,
+    out: &mut Diagnostics,
+) {
+    // By column and value: how it stands in the name of a slice, and in the cell of its attribute.
+    let parts: Vec<(Strings, Strings)> = (source.slices.iter().enumerate().zip(&inside.by))
+        .map(|((at, column), by)| {
+            let mut texts = (Strings::default(), Strings::default());
+            let ours = source.data.ours(&column.text);
+            for value in slices.values(at) {
+                texts.0.push(&by.part(value));
+                let word = value.and_then(|text| source.data.value(ours, false, text));
+                texts.1.push(word.as_deref().or(value).unwrap_or_default());
+            }
+            texts
+        })
+        .collect();
+    let order = slices.in_order();
+    let last = 4 + parts.len();
+    catalog.in_chunks(layout, order.len(), out, |chunk, take| {
+        let place = RowPlace { file: FileId(0), line: 0, start: 0, end: 0 };
+        let mut cells = LooseCells { texts: vec![String::new(); last + 1], place };
+        cells.texts[1].clone_from(&inside.dataset);
+        cells.texts[2].push_str(SLICE);
+        let mut values = Vec::new();
+        for slice in &order[chunk] {
+            slices.parts(*slice, &mut values);
+            let (count, place) = slices.counted(*slice);
+            cells.place = place;
+            cells.texts.iter_mut().skip(3).for_each(String::clear);
+            for (at, ((names, texts), value)) in parts.iter().zip(&values).enumerate() {
+                if at > 0 {
+                    cells.texts[3].push(';');
+                }
+                cells.texts[3].push_str(names.get(*value as usize));
+                cells.texts[4 + at].push_str(texts.get(*value as usize));
+            }
+            let (id, rest) = cells.texts.split_at_mut(1);
+            id[0].clear();
+            id[0].extend([&inside.dataset, "#", &rest[2]]);
+            let _ = write!(cells.texts[last], "{count}");
+            if !take(&cells) {
+                return;
+            }
+        }
+    });
 }
 
 /// What the estate must declare for it.

@@ -26,6 +26,7 @@
 
 pub mod activity;
 pub mod catalog;
+pub mod combinations;
 pub mod csv_table;
 pub mod data;
 pub mod decisions;

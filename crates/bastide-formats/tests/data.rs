@@ -15,8 +15,8 @@ type Cells = Vec<Vec<Option<String>>>;
 
 fn gathered(read: impl FnOnce(&mut data::Each<'_>) -> Vec<DataColumn>) -> (Vec<(String, Option<Literal>)>, Cells) {
     let mut rows = Cells::new();
-    let columns = read(&mut |cells, _| {
-        rows.push(cells.iter().map(|cell| cell.map(str::to_string)).collect());
+    let columns = read(&mut |columns, row, _| {
+        rows.push((0..columns.len()).map(|at| row.cell(at).map(str::to_string)).collect());
         true
     });
     (columns.into_iter().map(|column| (column.name, column.literal)).collect(), rows)
@@ -98,7 +98,7 @@ fn every_type_of_parquet_is_what_a_query_names() {
         some(&[Some("it's \"odd\""), Some("-3"), Some("-0.05"), Some("1969-12-31"), Some("false")])
     );
     assert_eq!(rows[2], some(&[None; 6]));
-    assert!(data::parquet(b"PAR1 no such thing PAR1".to_vec().into(), place, &mut |_, _| true).is_err());
+    assert!(data::parquet(b"PAR1 no such thing PAR1".to_vec().into(), place, &mut |_, _, _| true).is_err());
 }
 
 #[test]
@@ -121,6 +121,6 @@ fn rows_of_text_files() {
     assert_eq!(cell(1, "b"), None);
     assert_eq!(cell(1, "f").as_deref(), Some("late"));
     let mut out = Diagnostics::new();
-    let read = data::text(FileId(0), DataFormat::JsonLines, "{\"a\":1}\n{\"a\":\n", &mut |_, _| true, &mut out);
+    let read = data::text(FileId(0), DataFormat::JsonLines, "{\"a\":1}\n{\"a\":\n", &mut |_, _, _| true, &mut out);
     assert!(read.is_none() && out.len() == 1, "{out:?}");
 }

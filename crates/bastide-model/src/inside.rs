@@ -56,6 +56,16 @@ pub struct SlicedBy {
     pub literal: Literal,
 }
 
+impl SlicedBy {
+    /// How a value stands in the names of slices; none: there is no value.
+    pub fn part(&self, value: Option<&str>) -> String {
+        match value {
+            Some(value) => format!("{}={}", encoded(&self.name), encoded(value)),
+            None => encoded(&self.name),
+        }
+    }
+}
+
 /// What lies inside one dataset.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
 pub struct Inside {
@@ -87,11 +97,7 @@ impl Inside {
 
     /// The name of such a slice.
     pub fn slice_name(&self, values: &[Option<&str>]) -> String {
-        let part = |(by, value): (&SlicedBy, &Option<&str>)| match value {
-            Some(value) => format!("{}={}", encoded(&by.name), encoded(value)),
-            None => encoded(&by.name),
-        };
-        self.by.iter().zip(values).map(part).collect::<Vec<_>>().join(";")
+        self.by.iter().zip(values).map(|(by, value)| by.part(*value)).collect::<Vec<_>>().join(";")
     }
 
     /// The values of a slice, from its id; none where it is no slice of this dataset.

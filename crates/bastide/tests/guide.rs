@@ -121,6 +121,8 @@ fn page(name: &str, text: &str, mistakes: &mut Vec<String>) -> (String, usize) {
             let shown: Vec<&str> = after.iter().copied().take_while(|l| !l.starts_with("$ ")).collect();
             rest = &after[shown.len()..];
             let found = run(&mut dir, line);
+            // A page that forgot to lay its estate out would show this for good, once it was written by this test.
+            assert!(!found.contains("there is no `bastide.toml` here"), "{name}: $ {line}: {found}");
             ran += 1;
             let found_lines: Vec<&str> = found.lines().collect();
             if !fits(&shown, &found_lines) {

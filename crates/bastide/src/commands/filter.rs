@@ -8,7 +8,7 @@ use crate::terminal::Terminal;
 use ::csv::QuoteStyle;
 use bastide_engine::inside::{Contents, RowsSeen, Share, contents_named};
 use bastide_engine::{Snapshot, find};
-use bastide_formats::data::{self, DataFormat};
+use bastide_formats::data::{self, DataColumn, DataFormat, DataRow};
 use bastide_formats::sql::{self, policy};
 use bastide_formats::store::Store;
 use bastide_model::inside::{Inside, Literal, SlicedBy};
@@ -355,11 +355,11 @@ fn rows(
         let mut table = csv::writer(out, QuoteStyle::Necessary);
         table.write_record(&names).map_err(std::io::Error::other)?;
         let mut failed = Ok(());
-        let mut each = |cells: &[Option<&str>], _| {
-            let key = by.iter().map(|(at, literal)| cells.get(*at).copied().flatten().map(|text| literal.key(text)));
+        let mut each = |_: &[DataColumn], row: &dyn DataRow, _| {
+            let key = by.iter().map(|(at, literal)| row.cell(*at).map(|text| literal.key(text)));
             if wanted.contains(&key.collect::<Vec<_>>()) {
-                let row = columns.iter().map(|at| cells.get(*at).copied().flatten().unwrap_or(""));
-                failed = table.write_record(row).map_err(std::io::Error::other);
+                let cells = columns.iter().map(|at| row.cell(*at).unwrap_or(""));
+                failed = table.write_record(cells).map_err(std::io::Error::other);
             }
             failed.is_ok()
         };
