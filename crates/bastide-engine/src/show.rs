@@ -182,3 +182,29 @@ pub fn who(estate: &Estate, of: &Who) -> String {
         None => terms.join(", "),
     }
 }
+
+/// A number with its noun: `1 user`, `12 users`.
+pub fn count(number: usize, noun: &str) -> String {
+    let plural = match noun {
+        "memory" => noun.to_string(),
+        "pair of action and resource" => "pairs of action and resource".to_string(),
+        "group of changes" => "groups of changes".to_string(),
+        "entry of exports" => "entries of exports".to_string(),
+        noun if noun.ends_with('y') && !noun.ends_with("ay") => format!("{}ies", &noun[..noun.len() - 1]),
+        noun => format!("{noun}s"),
+    };
+    format!("{} {}", grouped(number as u64), if number == 1 { noun } else { &plural })
+}
+
+/// A number with its thousands apart.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (i, c) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(c);
+    }
+    out
+}

@@ -42,6 +42,7 @@ pub mod load;
 pub mod manifest;
 pub mod parquet;
 pub mod people;
+pub mod resident;
 pub mod sarif;
 pub mod scim;
 pub mod shape;
@@ -62,4 +63,4 @@ pub mod write;
 #[doc = include_str!("../../../docs/library.md")]
 struct Library;
 
-pub use load::{Described, Loaded, PolicyFiles, described, load, load_as_of, load_from, policy_files};
+pub use load::{Described, Loaded, PolicyFiles, described, load, load_as_of, load_from, policy_files, resident};

@@ -7,6 +7,7 @@ use crate::inside::Data;
 use crate::ldif::{self, LdifLinks};
 use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::people::PeopleSink;
+use crate::resident::Resident;
 use crate::scim::{self, ScimLinks};
 use crate::shape::Paths;
 use crate::sign_ins::SignInSink;
@@ -16,11 +17,12 @@ use crate::text;
 use crate::usage::Used;
 use crate::write::{self, Refused, Settled, Texts};
 use crate::{entries, grid, groups, inside, json, usage, workbook};
+use bastide_engine::resolve::Kept;
 use bastide_engine::resolve::{self, Parts};
 use bastide_model::inside::Inside;
 use bastide_model::rows::{EntryRow, GroupRows, RowPlace, SignInRows};
 use bastide_model::{Estate, Schema};
-use bastide_syntax::{Diagnostic, Diagnostics, FileId, Sources, codes, diagnostic};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Sources, Span, codes, diagnostic};
 use hashbrown::HashMap;
 use jiff::civil::Date;
 use std::path::Path;
@@ -119,6 +121,25 @@ pub fn load_from(store: &dyn Store, day: Date) -> Loaded {
     loader.today = day;
     let (estate, usage_rows) = loader.run();
     loader.loaded(estate, usage_rows)
+}
+
+/// Reads the estate in a folder as [`load_as_of`] does, to be kept while its policy is written.
+///
+/// # Errors
+/// As for [`load_as_of`].
+pub fn resident(root: &Path, texts: &Texts, day: Date) -> Result<Resident, Refused> {
+    at_one_moment(root, |folder| {
+        let laid = Laid::over(folder, texts);
+        let mut loader = Loader::new(if texts.is_empty() { folder } else { &laid });
+        loader.today = day;
+        loader.texts = Some(texts);
+        loader.resident()
+    })
+    .map(|(mut resident, folder, settled)| {
+        resident.loaded.folder = Some(folder);
+        resident.loaded.settled = settled;
+        resident
+    })
 }
 
 /// Reads a folder until nothing of it has changed from the first file to the last.
@@ -246,6 +267,8 @@ struct Loader<'r> {
     store: &'r dyn Store,
     sources: Sources,
     out: Diagnostics,
+    /// What is wrong with policy files by themselves.
+    of_policy: Diagnostics,
     audit: AuditSettings,
     tables: Tables,
     used: Vec<Used>,
@@ -272,6 +295,7 @@ impl<'r> Loader<'r> {
             ahead: HashMap::new(),
             today: jiff::ZonedDateTime::now().date(),
             out: Diagnostics::new(),
+            of_policy: Diagnostics::new(),
             audit: AuditSettings::default(),
             tables: Tables::default(),
         }
@@ -288,11 +312,33 @@ impl<'r> Loader<'r> {
     }
 
     fn run(&mut self) -> (Option<Estate>, usize) {
-        let Some(manifest) = self.manifest() else { return (None, 0) };
+        let Some((parts, usage_rows)) = self.parts() else { return (None, 0) };
+        let of_policy = std::mem::take(&mut self.of_policy);
+        self.out.extend(of_policy);
+        let sources = &self.sources;
+        (resolve::estate(parts, &|span| text::line_of(sources, span), &mut self.out), usage_rows)
+    }
+
+    fn resident(mut self) -> Resident {
+        let Some((parts, usage_rows)) = self.parts() else {
+            return Resident::of(self.loaded(None, 0), None, Vec::new());
+        };
+        let (said, parsed) = (std::mem::take(&mut self.out), std::mem::take(&mut self.of_policy).finish());
+        self.out.extend(parsed);
+        let sources = &self.sources;
+        let lines = |span: Span| text::line_of(sources, span);
+        let (kept, trees, draft) = Kept::new(parts, said, &|file| sources.text(file), &lines, &mut self.out);
+        let estate = draft.whole.then(|| draft.estate.clone());
+        Resident::of(self.loaded(estate, usage_rows), Some((kept, draft)), trees)
+    }
+
+    /// Everything that is read, before it is linked, and the rows of usage. What is wrong with policy files is kept apart.
+    fn parts(&mut self) -> Option<(Parts, usize)> {
+        let manifest = self.manifest()?;
         self.audit = manifest.audit.clone();
         let trees = self.policy(&manifest);
         let declared = resolve::declarations(&trees);
-        self.out.extend(declared.diagnostics);
+        self.of_policy.extend(declared.diagnostics);
         let schema = declared.schema;
         let mut people = PeopleSink::new(&schema, &manifest.audit.gone, self.today);
         let mut group_rows = GroupRows::default();
@@ -388,8 +434,7 @@ impl<'r> Loader<'r> {
             hollow,
             levels: manifest.levels,
         };
-        let sources = &self.sources;
-        (resolve::estate(parts, &|span| text::line_of(sources, span), &mut self.out), usage_rows)
+        Some((parts, usage_rows))
     }
 
     /// Reads a file, or what stands in for it.
@@ -474,7 +519,7 @@ impl<'r> Loader<'r> {
         let mut trees = Vec::new();
         for (_, file) in self.policy_texts(manifest) {
             let parsed = bastide_syntax::parse(file, self.sources.text(file));
-            self.out.extend(parsed.diagnostics);
+            self.of_policy.extend(parsed.diagnostics);
             trees.push(parsed.tree);
         }
         trees

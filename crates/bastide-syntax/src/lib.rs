@@ -23,6 +23,7 @@ pub mod diagnostic;
 pub mod format;
 pub mod hidden;
 pub mod lexer;
+pub mod mentions;
 pub mod nearest;
 pub mod parser;
 pub mod quote;
@@ -31,6 +32,6 @@ pub mod tree;
 mod visible;
 
 pub use diagnostic::{Diagnostic, Diagnostics, Edit, Help, Label, Severity};
-pub use parser::parse;
+pub use parser::{Wanted, parse, wanted};
 pub use source::{FileId, Position, Sources, Span};
 pub use visible::{escaped_json, no_commands, visible};

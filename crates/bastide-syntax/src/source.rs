@@ -68,6 +68,17 @@ impl Sources {
         FileId(self.files.len() as u32 - 1)
     }
 
+    /// Puts another text in the place of a file's.
+    pub fn replace(&mut self, file: FileId, text: impl Into<String>) {
+        let source = &mut self.files[file.0 as usize];
+        (source.text, source.lines) = (text.into(), OnceLock::new());
+    }
+
+    /// The file of a name.
+    pub fn find(&self, name: &str) -> Option<FileId> {
+        self.files.iter().position(|source| source.name == name).map(|at| FileId(at as u32))
+    }
+
     /// Lets no line of a file be shown: it does not belong to the estate.
     pub fn hide(&mut self, file: FileId) {
         self.files[file.0 as usize].hidden = true;

@@ -12,6 +12,17 @@ pub struct File {
     pub declarations: Vec<Declaration>,
     /// Comments, `#` included.
     pub comments: Vec<Span>,
+    /// Declarations that could not be read: the word they begin with, and how far they go.
+    pub unread: Vec<Unread>,
+}
+
+/// A declaration that could not be read.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Unread {
+    /// The word that it begins with.
+    pub word: String,
+    /// From there to where reading goes on.
+    pub span: Span,
 }
 
 /// A name as written, unquoted.

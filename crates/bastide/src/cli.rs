@@ -1,8 +1,8 @@
 //! The command line: arguments, and from a command's end to the exit status.
 
 use crate::commands::{
-    about, audit, check, compare, diff, filter, fmt, import, matrix, new, reach, report, review, rules, schema, setup,
-    test, r#try, verify, what, who, why,
+    about, audit, check, compare, diff, editor, filter, fmt, import, matrix, new, reach, report, review, rules, schema,
+    setup, test, r#try, verify, what, who, why,
 };
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
@@ -105,6 +105,9 @@ pub enum Command {
     /// Write one page for people who do not use terminals: findings, power, and who can do what where
     #[command(after_help = examples::REPORT)]
     Report(report::ReportArgs),
+    /// Help while rules are written: speaks with an editor over standard input and output
+    #[command(after_help = examples::EDITOR)]
+    Editor(editor::EditorArgs),
     /// Let owners confirm access: sheets to fill in, and what the answers come to
     #[command(after_help = examples::REVIEW)]
     Review(review::ReviewArgs),
@@ -214,6 +217,7 @@ pub fn run(cli: Cli, terminal: &mut Terminal) -> Result<u8, Failure> {
         Command::Test(args) => test::run(args, &cli.estate, terminal),
         Command::Try(args) => r#try::run(args, &cli.estate, terminal),
         Command::Report(args) => report::run(args, &cli.estate, terminal),
+        Command::Editor(_) => editor::run(),
         Command::Review(args) => review::run(args, &cli.estate, terminal),
         Command::Schema(args) => schema::run(args, terminal),
         Command::Setup(args) => setup::run(args, terminal),

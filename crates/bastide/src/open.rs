@@ -73,7 +73,7 @@ pub fn zone_name() -> String {
 /// The day that `--on` names, for the whole run: accounts may end on a day, so it matters while files are read.
 static ON: OnceLock<Date> = OnceLock::new();
 
-fn on(text: &str) -> Result<Date, String> {
+pub fn on(text: &str) -> Result<Date, String> {
     let day = read_date(text).ok_or("expected a day such as 2027-06-30, up to the year 9999")?;
     let _ = ON.set(day);
     Ok(day)

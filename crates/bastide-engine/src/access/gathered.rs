@@ -82,6 +82,13 @@ impl Gathered {
         }
     }
 
+    /// How many of them are among others.
+    pub fn count_among(&self, others: &FixedBitSet) -> usize {
+        let few = self.few.iter().filter(|user| others.contains(**user as usize)).count();
+        let has = |user: usize| self.many.get(user / 64).is_some_and(|word| word >> (user % 64) & 1 == 1);
+        few + others.ones().filter(|user| has(*user)).count()
+    }
+
     /// How many.
     pub fn count(&self) -> usize {
         let many: usize = self.many.iter().map(|word| word.count_ones() as usize).sum();

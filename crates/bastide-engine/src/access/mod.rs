@@ -32,8 +32,8 @@ pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub use narrow::{Narrowed, Step, narrowing, steps};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, person};
-pub use reach::{Narrowing, Reached, reach};
-pub use statements::{Listed, Statements, statements};
+pub use reach::{Narrowing, Reached, asleep, narrowed, reach};
+pub use statements::{Listed, Reaches, Statements, reaches, statements};
 pub use summary::{Done, Summary, Totals, shares, summary, totals};
 pub use turns::{TurnDay, Turns, turns};
 

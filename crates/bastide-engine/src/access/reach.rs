@@ -153,7 +153,8 @@ fn elsewhere(snapshot: &Snapshot, id: StatementId, triples: u64) -> Result<Optio
     Ok(Some(found))
 }
 
-pub(super) fn asleep(statement: &Statement, moment: &Moment) -> Option<String> {
+/// Why a statement does not apply at a moment; none where it does.
+pub fn asleep(statement: &Statement, moment: &Moment) -> Option<String> {
     if statement.off {
         return Some("it is switched off".to_string());
     }
@@ -165,6 +166,17 @@ pub(super) fn asleep(statement: &Statement, moment: &Moment) -> Option<String> {
         (_, Some(until)) if until < moment.date => Some(format!("it ended on {until}")),
         _ => None,
     }
+}
+
+/// How a statement narrows, each step with the condition that it is, where it is one. Cost: as [`reach`], without what is
+/// solely its doing.
+pub fn narrowed(snapshot: &Snapshot, id: StatementId) -> Vec<(Option<bastide_syntax::Span>, Narrowing)> {
+    let spans = steps(snapshot.estate().statement(id)).into_iter().map(|step| match step {
+        Step::Condition(condition) => Some(condition.span),
+        Step::Terms(_) | Step::Kinds | Step::Places => None,
+    });
+    let spans: Vec<_> = std::iter::once(None).chain(spans).collect();
+    spans.into_iter().zip(narrow(snapshot, id).steps).collect()
 }
 
 /// How a statement narrows, step by step. Cost: every resource once, and words of a set for each step.

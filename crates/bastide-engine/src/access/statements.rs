@@ -4,6 +4,7 @@ use super::gathered::Gathered;
 use crate::explain::StatementRef;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -36,41 +37,55 @@ pub struct Listed {
     pub undecided: u64,
 }
 
-/// What each statement reaches, by its number.
-struct Reached {
-    users: Vec<usize>,
-    resources: Vec<usize>,
-    triples: Vec<u64>,
+/// What a statement reaches, in numbers.
+#[derive(Clone, Copy, PartialEq, Eq, Default, Debug)]
+pub struct Reaches {
+    /// Users it applies to somewhere where one of its actions has a meaning.
+    pub users: usize,
+    /// How many of them are guests.
+    pub guests: usize,
+    /// On how many resources.
+    pub resources: usize,
+    /// Triples to which it applies.
+    pub triples: u64,
+    /// Triples for which a missing value, or one of the session that was not given, leaves open whether it applies.
+    pub undecided: u64,
 }
 
 /// All of them, with what they reach; what does not apply at the moment reaches nothing. Cost: every resource twice, and
 /// for each the statements that reach it.
 pub fn statements(snapshot: &Snapshot) -> Statements {
     let (estate, moment) = (snapshot.estate(), snapshot.moment());
-    let now = reached(snapshot);
-    // With every missing value taken the other way; what differs hangs on one.
-    let other = reached(&snapshot.in_favour());
-    let listed = StatementId::all(estate.statements.len()).map(|id| {
-        let (s, at) = (estate.statement(id), id.index());
+    let listed = StatementId::all(estate.statements.len()).zip(reaches(snapshot)).map(|(id, reaches)| {
+        let s = estate.statement(id);
         Listed {
             name: s.name.clone(),
             statement: StatementRef::new(estate, id),
             actions: s.actions.ones().map(|a| estate.schema.actions[a].name.clone()).collect(),
             asleep: super::reach::asleep(s, moment),
-            users: now.users[at],
-            resources: now.resources[at],
-            triples: now.triples[at],
-            undecided: now.triples[at].abs_diff(other.triples[at]),
+            users: reaches.users,
+            resources: reaches.resources,
+            triples: reaches.triples,
+            undecided: reaches.undecided,
         }
     });
     Statements { statements: listed.collect() }
 }
 
-fn reached(snapshot: &Snapshot) -> Reached {
+/// The same in numbers alone, by statement.
+pub fn reaches(snapshot: &Snapshot) -> Vec<Reaches> {
+    let mut now = reached(snapshot);
+    // With every missing value taken the other way; what differs hangs on one.
+    let other = reached(&snapshot.in_favour());
+    now.iter_mut().zip(other).for_each(|(now, other)| now.undecided = now.triples.abs_diff(other.triples));
+    now
+}
+
+fn reached(snapshot: &Snapshot) -> Vec<Reaches> {
     let estate = snapshot.estate();
     let mut engine = snapshot.evaluator();
     let count = estate.statements.len();
-    let mut found = Reached { users: vec![0; count], resources: vec![0; count], triples: vec![0; count] };
+    let mut found = vec![Reaches::default(); count];
     let mut users: Vec<Gathered> = vec![Gathered::default(); count];
     let mut whom = engine.nobody();
     // By kind and statement, of how many of its actions one speaks that have a meaning there.
@@ -92,14 +107,16 @@ fn reached(snapshot: &Snapshot) -> Reached {
             if number == 0 {
                 continue;
             }
-            found.resources[id.index()] += 1;
-            found.triples[id.index()] += number as u64 * actions;
+            found[id.index()].resources += 1;
+            found[id.index()].triples += number as u64 * actions;
             users[id.index()].add(&whom, set);
         }
         engine.done(work);
     }
-    for (users, gathered) in found.users.iter_mut().zip(users) {
-        *users = gathered.count();
+    let mut guests = FixedBitSet::with_capacity(estate.people.len());
+    guests.extend(estate.people.all().filter(|user| estate.people.kind(*user) == "guest").map(UserId::index));
+    for (reaches, gathered) in found.iter_mut().zip(users) {
+        (reaches.users, reaches.guests) = (gathered.count(), gathered.count_among(&guests));
     }
     found
 }

@@ -3,6 +3,7 @@
 use super::scope::Scope;
 use bastide_model::catalog::PathPattern;
 use bastide_model::condition::Mentions;
+pub(super) use bastide_model::groups::Computed as Body;
 use bastide_model::groups::{Computed, Membership};
 use bastide_model::rows::{GroupRows, MemberRow};
 use bastide_model::strings::{Index, Strings};
@@ -11,7 +12,7 @@ use bastide_syntax::tree::{self, Declaration, GroupBody};
 use bastide_syntax::{Diagnostic, Diagnostics, Span, codes};
 use hashbrown::{HashMap, HashSet};
 
-fn declared(trees: &[tree::File]) -> impl Iterator<Item = &tree::Group> {
+pub(super) fn declared(trees: &[tree::File]) -> impl Iterator<Item = &tree::Group> {
     trees
         .iter()
         .flat_map(|t| &t.declarations)
@@ -94,7 +95,7 @@ pub(super) fn build(
 }
 
 /// Types the bodies of computed groups, each with whether it names what does not exist.
-pub(super) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Diagnostics) -> Vec<(GroupId, Computed, bool)> {
+pub(super) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Diagnostics) -> Vec<(GroupId, Body, bool)> {
     let mut bodies = Vec::new();
     for group in declared(trees) {
         let id = scope.groups.find(&group.name.text).expect("every declared group has an id");

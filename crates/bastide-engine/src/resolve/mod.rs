@@ -11,6 +11,7 @@ pub(crate) mod cycles;
 mod entries;
 mod expression;
 mod groups;
+mod kept;
 mod lost;
 mod overlay;
 pub(crate) mod people;
@@ -23,15 +24,15 @@ pub(crate) mod travel;
 mod unused;
 
 pub use cycles::stratification;
+pub use kept::{Draft, Kept};
 pub use overlay::{is_light, lay_over};
 pub use schema::{Declarations, declarations};
 
 use bastide_model::inside::Inside;
 use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows, SignInRows};
-use bastide_model::{Combining, Estate, Schema, Statement};
+use bastide_model::{Catalog, Combining, Estate, GroupId, Groups, People, Schema, Statement};
 use bastide_syntax::codes::Code;
 use bastide_syntax::{Diagnostic, Diagnostics, Severity, Span, tree};
-use hashbrown::HashMap;
 use jiff::civil::Date;
 use std::sync::Arc;
 
@@ -79,16 +80,48 @@ pub struct Parts {
 /// There is an estate only where no error stands in `said` in the end.
 pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), said: &mut Diagnostics) -> Option<Estate> {
     let (hollow, levels) = (parts.hollow.clone(), parts.levels.clone());
-    let estate = linked(parts, lines, said);
-    said.retain(|one| !hollow.contains(&one.code));
-    for one in said.iter_mut() {
-        let level = levels.iter().find(|(code, _)| *code == one.code).map(|(_, level)| *level);
-        one.level = level.or(one.level);
-    }
+    let (schema, trees, data) = data(parts, lines, said);
+    let estate = data.policy(schema, &trees, Arc::clone(&data.groups), &data.hurt, lines, said);
+    settled(&hollow, &levels, said);
     (!said.iter().any(Diagnostic::is_error)).then_some(estate)
 }
 
-fn linked(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut Diagnostics) -> Estate {
+/// Leaves out what may be due to something that could not be read, and gives the rest its level.
+fn settled(hollow: &[&'static Code], levels: &[(&'static Code, Severity)], said: &mut Diagnostics) {
+    said.retain(|one| !hollow.contains(&one.code));
+    for one in said.iter_mut() {
+        let level = levels.iter().find(|(code, _)| **code == *one.code).map(|(_, level)| *level);
+        one.level = level.or(one.level);
+    }
+}
+
+/// People, groups, content and entries, linked: what stays as it is while rules are written.
+struct Data {
+    name: String,
+    files: Vec<String>,
+    combining: Combining,
+    layers: Vec<String>,
+    people: Arc<People>,
+    groups: Arc<Groups>,
+    catalog: Arc<Catalog>,
+    insides: Arc<Vec<Inside>>,
+    entries: Vec<Arc<Statement>>,
+    /// What the data uses of the declarations.
+    used: unused::Used,
+    /// Computed groups that name what does not exist.
+    hurt: Vec<GroupId>,
+    /// For how many of each code the nearest name was looked for.
+    suggested: scope::Suggested,
+    lost: Option<Severity>,
+    today: Date,
+}
+
+/// Links the data, and gives back what the policy declares.
+fn data(
+    parts: Parts,
+    lines: &(dyn Fn(Span) -> u32 + Sync),
+    diagnostics: &mut Diagnostics,
+) -> (Schema, Vec<tree::File>, Data) {
     let Parts { mut schema, trees, .. } = parts;
     let mut people = people::build(parts.people, &schema, diagnostics);
     people::sign_ins(&mut schema, &mut people, &parts.sign_ins, diagnostics);
@@ -98,63 +131,96 @@ fn linked(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), diagnostics: &mut 
         || groups::build(&parts.groups, &trees, &people, lines, &mut of_groups),
     );
     diagnostics.extend(of_catalog.into_iter().chain(of_groups));
-    unused::report(&trees, &schema, &parts.groups, &parts.entries, (&catalog, &parts.insides), diagnostics);
-    let computed = {
-        let scope = scope::Scope {
-            schema: &schema,
-            people: &people,
-            groups: &groups,
-            catalog: &catalog,
-            layers: &parts.layers,
-            lost: parts.lost,
-            today: Some(parts.today),
-            hurt: &[],
-        };
-        groups::computed(&scope, &trees, diagnostics)
-    };
-    let hurt: Vec<_> = computed.iter().filter(|(.., hurt)| *hurt).map(|(group, ..)| *group).collect();
-    let computed: HashMap<_, _> = computed.into_iter().map(|(group, body, _)| (group, body)).collect();
-    for (group, body) in computed {
-        groups.computed[group.index()] = Some(body);
-    }
-    groups.close(people.len());
-    if let Some((name, span)) = &parts.member_of {
-        people::member_of(&mut schema, &mut people, &groups, (name, *span), diagnostics);
-    }
-    let scope = scope::Scope {
-        schema: &schema,
-        people: &people,
-        groups: &groups,
-        catalog: &catalog,
-        layers: &parts.layers,
-        lost: parts.lost,
-        today: Some(parts.today),
-        hurt: &hurt,
-    };
-    let mut statements: Vec<Arc<Statement>> =
-        statements::rules(&scope, &trees, lines, diagnostics).into_iter().map(Arc::new).collect();
-    statements.extend(entries::entries(&scope, &parts.entries, &parts.files, diagnostics));
-    let proofs = proofs::proofs(&scope, &trees, &[], lines, diagnostics);
-    cycles::groups(&groups, &trees, diagnostics);
-    let estate = Estate {
+    let used = unused::Used::of_data(&schema, &parts.groups, &parts.entries, &catalog, &parts.insides);
+    let mut data = Data {
         name: parts.name,
         files: parts.files,
         combining: parts.combining,
         layers: parts.layers,
-        schema: Arc::new(schema),
-        people: Arc::new(people),
-        groups: Arc::new(groups),
+        people: Arc::default(),
+        groups: Arc::default(),
         catalog: Arc::new(catalog),
-        statements,
-        proofs: Arc::new(proofs),
         insides: Arc::new(parts.insides),
+        entries: Vec::new(),
+        used,
+        hurt: Vec::new(),
+        suggested: scope::Suggested::new(),
         lost: parts.lost,
+        today: parts.today,
     };
-    let scope = scope::Scope::of(&estate, Some(parts.today), &hurt);
-    lost::values(&estate, &scope, diagnostics);
-    scope::suggest(diagnostics, &scope);
-    contradiction::report(&estate, diagnostics);
+    let computed = groups::computed(&data.scope(&schema, &people, &groups, &[]), &trees, diagnostics);
+    data.hurt = put(computed, &mut groups);
+    groups.close(people.len());
+    if let Some((name, span)) = &parts.member_of {
+        people::member_of(&mut schema, &mut people, &groups, (name, *span), diagnostics);
+    }
+    let scope = data.scope(&schema, &people, &groups, &data.hurt);
+    let entries = entries::entries(&scope, &parts.entries, &data.files, diagnostics);
+    let mut suggested = scope::Suggested::new();
+    scope::suggest(diagnostics, &scope, &mut suggested);
+    (data.entries, data.suggested) = (entries, suggested);
+    (data.people, data.groups) = (Arc::new(people), Arc::new(groups));
     // Of many that takes a while, and nobody has to wait for it.
     rayon::spawn(move || drop(parts.entries));
-    estate
+    (schema, trees, data)
+}
+
+/// Takes the bodies of computed groups in, and gives those that name what does not exist.
+fn put(computed: Vec<(GroupId, groups::Body, bool)>, groups: &mut Groups) -> Vec<GroupId> {
+    let hurt = computed.iter().filter(|(.., hurt)| *hurt).map(|(group, ..)| *group).collect();
+    for (group, body, _) in computed {
+        groups.computed[group.index()] = Some(body);
+    }
+    hurt
+}
+
+impl Data {
+    fn scope<'a>(
+        &'a self,
+        schema: &'a Schema,
+        people: &'a People,
+        groups: &'a Groups,
+        hurt: &'a [GroupId],
+    ) -> scope::Scope<'a> {
+        let (catalog, layers, lost) = (&*self.catalog, &*self.layers, self.lost);
+        scope::Scope { schema, people, groups, catalog, layers, lost, today: Some(self.today), hurt }
+    }
+
+    /// Types what else the policy says, and puts everything together.
+    fn policy(
+        &self,
+        schema: Schema,
+        trees: &[tree::File],
+        groups: Arc<Groups>,
+        hurt: &[GroupId],
+        lines: &(dyn Fn(Span) -> u32 + Sync),
+        diagnostics: &mut Diagnostics,
+    ) -> Estate {
+        unused::report(trees, &self.used, diagnostics);
+        let scope = self.scope(&schema, &self.people, &groups, hurt);
+        let mut statements: Vec<Arc<Statement>> =
+            statements::rules(&scope, trees, lines, diagnostics).into_iter().map(Arc::new).collect();
+        statements.extend(self.entries.iter().cloned());
+        let proofs = proofs::proofs(&scope, trees, &[], lines, diagnostics);
+        cycles::groups(&groups, trees, diagnostics);
+        let estate = Estate {
+            name: self.name.clone(),
+            files: self.files.clone(),
+            combining: self.combining,
+            layers: self.layers.clone(),
+            schema: Arc::new(schema),
+            people: Arc::clone(&self.people),
+            groups,
+            catalog: Arc::clone(&self.catalog),
+            statements,
+            proofs: Arc::new(proofs),
+            insides: Arc::clone(&self.insides),
+            lost: self.lost,
+        };
+        let scope = scope::Scope::of(&estate, Some(self.today), hurt);
+        lost::values(&estate, &scope, diagnostics);
+        scope::suggest(diagnostics, &scope, &mut self.suggested.clone());
+        contradiction::report(&estate, diagnostics);
+        estate
+    }
 }

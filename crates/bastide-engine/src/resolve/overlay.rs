@@ -3,7 +3,7 @@
 //! changes what names mean and needs a whole new reading.
 
 use super::proofs::proofs;
-use super::scope::{Scope, suggest};
+use super::scope::{Scope, Suggested, suggest};
 use bastide_model::Estate;
 use bastide_model::statement::Sort;
 use bastide_syntax::tree::{self, Declaration};
@@ -56,7 +56,7 @@ pub fn lay_over(
         }
     }
     if out.iter().any(Diagnostic::is_error) {
-        suggest(&mut out, &scope);
+        suggest(&mut out, &scope, &mut Suggested::new());
         Err(out.finish())
     } else {
         Ok(after)

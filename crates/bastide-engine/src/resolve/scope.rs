@@ -224,10 +224,13 @@ fn unknown_subject(what: &'static str, id: &str, span: Span) -> Diagnostic {
 /// The nearest name is looked for this often at most for each code: it takes a look at every name.
 const MOST_SUGGESTIONS: usize = 20;
 
+/// By code, for how many the nearest name was looked for.
+pub(super) type Suggested = Vec<(&'static str, usize)>;
+
 /// Suggests the nearest known names for those that lead nowhere: for the first few of each code, so that the time does not grow
 /// with the mistakes.
-pub(super) fn suggest(out: &mut Diagnostics, scope: &Scope) {
-    let mut counts: Vec<(&str, usize)> = Vec::new();
+/// `counts`: for how many of each code that was done before.
+pub(super) fn suggest(out: &mut Diagnostics, scope: &Scope, counts: &mut Suggested) {
     for diagnostic in out.iter_mut() {
         let Some(seek) = diagnostic.seek.take() else { continue };
         let code = diagnostic.code.name;

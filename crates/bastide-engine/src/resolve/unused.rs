@@ -9,8 +9,8 @@ use bastide_syntax::{Diagnostic, Diagnostics, codes};
 use hashbrown::HashSet;
 
 /// Names in use, by what they name.
-#[derive(Default)]
-struct Used {
+#[derive(Clone, Default)]
+pub(super) struct Used {
     kinds: HashSet<String>,
     items: HashSet<String>,
     types: HashSet<String>,
@@ -18,37 +18,10 @@ struct Used {
     attributes: HashSet<(Domain, String)>,
 }
 
-pub(super) fn report(
-    trees: &[File],
-    schema: &Schema,
-    rows: &GroupRows,
-    entries: &[EntryRow],
-    (catalog, insides): (&Catalog, &[Inside]),
-    out: &mut Diagnostics,
-) {
-    let mut used = Used::default();
+pub(super) fn report(trees: &[File], data: &Used, out: &mut Diagnostics) {
+    let mut used = data.clone();
     let declarations = || trees.iter().flat_map(|t| &t.declarations);
     declarations().for_each(|d| used.declaration(d));
-    // What is told of the inside of datasets is there to be asked for, and need not be.
-    for inside in insides.iter().filter(|inside| !inside.by.is_empty()) {
-        let names = inside.by.iter().map(|by| by.attribute.clone()).chain(["rows".to_string()]);
-        used.attributes.extend(names.map(|name| (Domain::Resource, name)));
-    }
-    let mut lists: HashSet<&str> = HashSet::new();
-    for entry in entries {
-        // Entries are many, and their lists of actions few.
-        if lists.insert(&entry.actions.text) {
-            used.items.extend(split_set(&entry.actions.text));
-        }
-        used.groups.extend(entry.subject.text.strip_prefix("group:").map(str::to_string));
-    }
-    used.groups.extend(rows.members.iter().filter_map(|(_, m, _)| match m {
-        MemberRow::Group(group) => Some(group.clone()),
-        _ => None,
-    }));
-    let mut of_resources = vec![false; schema.kinds.len()];
-    catalog.kinds.iter().for_each(|kind| of_resources[kind.index()] = true);
-    used.kinds.extend(schema.kinds.iter().zip(of_resources).filter(|(_, is)| *is).map(|(kind, _)| kind.name.clone()));
     let mut tell = |what: &str, name: &Name, used: bool, note: &str| {
         if !used {
             let message = format!("{what} `{}` is declared and never used", name.text);
@@ -94,6 +67,39 @@ pub(super) fn report(
 const EVERYTHING: &str = "";
 
 impl Used {
+    /// What data uses.
+    pub fn of_data(
+        schema: &Schema,
+        rows: &GroupRows,
+        entries: &[EntryRow],
+        catalog: &Catalog,
+        insides: &[Inside],
+    ) -> Used {
+        let mut used = Used::default();
+        // What is told of the inside of datasets is there to be asked for, and need not be.
+        for inside in insides.iter().filter(|inside| !inside.by.is_empty()) {
+            let names = inside.by.iter().map(|by| by.attribute.clone()).chain(["rows".to_string()]);
+            used.attributes.extend(names.map(|name| (Domain::Resource, name)));
+        }
+        let mut lists: HashSet<&str> = HashSet::new();
+        for entry in entries {
+            // Entries are many, and their lists of actions few.
+            if lists.insert(&entry.actions.text) {
+                used.items.extend(split_set(&entry.actions.text));
+            }
+            used.groups.extend(entry.subject.text.strip_prefix("group:").map(str::to_string));
+        }
+        used.groups.extend(rows.members.iter().filter_map(|(_, m, _)| match m {
+            MemberRow::Group(group) => Some(group.clone()),
+            _ => None,
+        }));
+        let mut of_resources = vec![false; schema.kinds.len()];
+        catalog.kinds.iter().for_each(|kind| of_resources[kind.index()] = true);
+        let kinds = schema.kinds.iter().zip(of_resources).filter(|(_, is)| *is).map(|(kind, _)| kind.name.clone());
+        used.kinds.extend(kinds);
+        used
+    }
+
     fn names(into: &mut HashSet<String>, names: &[Name]) {
         into.extend(names.iter().map(|n| n.text.clone()));
     }

@@ -1,6 +1,6 @@
 //! What stands in braces: rules, expectations and guarantees, with the who- and what-clauses.
 
-use super::{Failed, Parse, Parser};
+use super::{Failed, Parse, Parser, Wanted};
 use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::lexer::{Symbol, TokenKind};
@@ -15,7 +15,11 @@ const GUARANTEE: [&str; 5] = ["because", "only", "none", "can", "what"];
 
 impl Parser<'_> {
     /// `{ clauses }`. A clause with a mistake is left out and the next one that begins a line goes on.
-    fn clauses<T>(&mut self, known: &[&str], mut clause: impl FnMut(&mut Self) -> Parse<T>) -> Parse<(Vec<T>, bool)> {
+    fn clauses<T>(
+        &mut self,
+        known: &[&'static str],
+        mut clause: impl FnMut(&mut Self) -> Parse<T>,
+    ) -> Parse<(Vec<T>, bool)> {
         self.expect_symbol(Symbol::BraceOpen, "{")?;
         let mut clauses = Vec::new();
         let mut whole = true;
@@ -23,6 +27,7 @@ impl Parser<'_> {
             if self.take_symbol(Symbol::BraceClose) {
                 return Ok((clauses, whole));
             }
+            self.wants_words(known);
             if self.token().kind == TokenKind::End || self.at_declaration() {
                 if whole {
                     return Err(self.unexpected("`}`", &[]));
@@ -52,6 +57,7 @@ impl Parser<'_> {
         loop {
             let token = self.token();
             let next = token.first_on_line && known.contains(&self.word());
+            self.close();
             if next || token.kind == TokenKind::End || self.is_symbol(Symbol::BraceClose) || self.at_declaration() {
                 return;
             }
@@ -109,6 +115,7 @@ impl Parser<'_> {
             "layer" => ClauseBody::Layer(self.name("a layer")?),
             "who" => ClauseBody::Who(self.who()?),
             "may" => {
+                self.wants_words(&["not", "always", "never", "only"]);
                 let modality = match self.word() {
                     "not" => Modality::MayNot,
                     "always" => Modality::MayAlways,
@@ -134,6 +141,11 @@ impl Parser<'_> {
         let (mut terms, mut worded): (Vec<Term>, Vec<bool>) = (Vec::new(), Vec::new());
         loop {
             let bare = self.is_name();
+            match terms.last() {
+                Some(Term::User(_)) => self.wants([Wanted::Name("a user id")]),
+                Some(Term::Members(_)) => self.wants([Wanted::Name("a group id")]),
+                Some(Term::Anyone(_) | Term::Owner(_)) | None => {}
+            }
             worded.push(!bare);
             let term = if let Some(span) = self.take("anyone") {
                 Term::Anyone(span)
@@ -164,6 +176,7 @@ impl Parser<'_> {
     fn what(&mut self) -> Parse<What> {
         let start = self.span();
         let kinds = if self.take("anything").is_some() { None } else { Some(self.names("a kind, or `anything`")?) };
+        self.wants_words(&["under", "below", "at"]);
         let reach = match self.word() {
             "under" => Some(Reach::Under),
             "below" => Some(Reach::Below),
@@ -251,7 +264,7 @@ impl Parser<'_> {
     }
 
     /// `name = value, ...`
-    fn pairs(&mut self, what: &str) -> Parse<Vec<(Name, Values)>> {
+    fn pairs(&mut self, what: &'static str) -> Parse<Vec<(Name, Values)>> {
         let mut pairs = Vec::new();
         loop {
             let name = self.name(what)?;
@@ -285,6 +298,7 @@ impl Parser<'_> {
                     Bound::Exactly
                 } else {
                     self.expect("at")?;
+                    self.wants_words(&["least", "most"]);
                     match self.word() {
                         "least" => Bound::AtLeast,
                         "most" => Bound::AtMost,

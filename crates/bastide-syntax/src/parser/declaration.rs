@@ -1,13 +1,14 @@
 //! Declarations, and where to go on after a mistake.
 
-use super::{Failed, Parse, Parser};
+use super::{Failed, Parse, Parser, Wanted};
 use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::lexer::{Symbol, TokenKind};
 use crate::source::Span;
 use crate::tree::*;
 
-const DECLARATIONS: [&str; 13] = [
+/// The words that declarations begin with.
+pub const DECLARATIONS: [&str; 13] = [
     "kind",
     "action",
     "type",
@@ -24,15 +25,23 @@ const DECLARATIONS: [&str; 13] = [
 ];
 
 impl Parser<'_> {
-    pub(super) fn declarations(&mut self) -> Vec<Declaration> {
-        let mut declarations = Vec::new();
+    pub(super) fn declarations(&mut self) -> (Vec<Declaration>, Vec<Unread>) {
+        let (mut declarations, mut unread) = (Vec::new(), Vec::new());
+        self.wants_words(&DECLARATIONS);
         while self.token().kind != TokenKind::End {
+            let (start, word) = (self.span(), self.slice(self.token()).to_string());
             match self.declaration() {
-                Ok(declaration) => declarations.push(declaration),
-                Err(Failed) => self.skip_to_declaration(),
+                Ok(declaration) => {
+                    declarations.push(declaration);
+                    self.wants_words(&DECLARATIONS);
+                }
+                Err(Failed) => {
+                    self.skip_to_declaration();
+                    unread.push(Unread { word, span: start.to(self.span()) });
+                }
             }
         }
-        declarations
+        (declarations, unread)
     }
 
     /// Whether a declaration seems to begin here: its keyword is the first word of its line.
@@ -47,6 +56,7 @@ impl Parser<'_> {
         while self.token().kind != TokenKind::End && !self.at_declaration() {
             self.advance();
         }
+        self.close();
     }
 
     fn declaration(&mut self) -> Parse<Declaration> {
@@ -110,6 +120,9 @@ impl Parser<'_> {
         if let Some(span) = self.take("source") {
             return Ok(Target::Source(span));
         }
+        if path {
+            self.wants([Wanted::Name("a path in quotes")]);
+        }
         if path && self.token().kind == TokenKind::Text {
             return Ok(Target::Path(self.quoted("a path")?));
         }
@@ -119,6 +132,7 @@ impl Parser<'_> {
     fn named_type(&mut self, start: Span) -> Parse<Declaration> {
         let name = self.name("the name of the type")?;
         self.expect_symbol(Symbol::Equal, "=")?;
+        self.wants_words(&["choice", "scale"]);
         let scale = match self.word() {
             "choice" => false,
             "scale" => true,
@@ -155,6 +169,7 @@ impl Parser<'_> {
         let default = if self.take("default").is_some() { Some(self.literal()?) } else { None };
         let (mut inherit, mut highest, mut required, mut caseless) = (None, None, None, None);
         loop {
+            self.wants_words(&["inherit", "highest", "required", "caseless"]);
             let slot = match self.word() {
                 "inherit" => &mut inherit,
                 "highest" => &mut highest,
@@ -186,6 +201,7 @@ impl Parser<'_> {
 
     fn domain(&mut self) -> Parse<Name> {
         let token = self.token();
+        self.wants_words(&["user", "resource", "session"]);
         if matches!(self.word(), "user" | "resource" | "session") {
             self.advance();
             return Ok(Name { text: self.slice(token).to_string(), span: token.span, quoted: false });
@@ -238,7 +254,7 @@ impl Parser<'_> {
         Ok(Declaration::Alike(Alike { actions, span: start.to(self.before()) }))
     }
 
-    fn two_or_more(&mut self, keyword: &str) -> Parse<Vec<Name>> {
+    fn two_or_more(&mut self, keyword: &'static str) -> Parse<Vec<Name>> {
         let actions = self.names("an action")?;
         if let [only] = actions.as_slice() {
             let message = format!("`{keyword}` names at least two actions");

@@ -1,6 +1,6 @@
 //! Expressions: `or` binds loosest, then `and`, then `not`, then one comparison.
 
-use super::{DEEPEST, Failed, Parse, Parser};
+use super::{DEEPEST, Failed, Parse, Parser, Wanted};
 use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::lexer::{Symbol, TokenKind, inside, unquote};
@@ -13,7 +13,7 @@ impl Parser<'_> {
 
     fn chain(
         &mut self,
-        word: &str,
+        word: &'static str,
         inner: impl Fn(&mut Self) -> Parse<Expr>,
         join: impl Fn(Vec<Expr>) -> ExprBody,
     ) -> Parse<Expr> {
@@ -87,6 +87,7 @@ impl Parser<'_> {
     fn relation(&mut self) -> Parse<ExprBody> {
         let left = self.operand()?;
         if self.take("is").is_some() {
+            self.wants_words(&["set", "missing", "empty"]);
             let test = match self.word() {
                 "set" => Test::Set,
                 "missing" => Test::Missing,
@@ -99,6 +100,7 @@ impl Parser<'_> {
         if self.take("like").is_some() {
             return Ok(ExprBody::Like(left, Box::new(self.quoted("a pattern in quotes")?)));
         }
+        self.wants_words(&["in", "overlaps", "covers"]);
         let set = match self.word() {
             "in" => Some(SetRelation::In),
             "overlaps" => Some(SetRelation::Overlaps),
@@ -107,6 +109,7 @@ impl Parser<'_> {
         };
         if let Some(relation) = set {
             self.advance();
+            self.wants([Wanted::Sign("(")]);
             let right = if self.is_symbol(Symbol::ParenOpen) {
                 SetOperand::Values(self.values()?)
             } else {
@@ -131,6 +134,7 @@ impl Parser<'_> {
     }
 
     fn comparison_sign(&self) -> Option<Comparison> {
+        self.wants(["=", "!=", "<", "<=", ">", ">="].map(Wanted::Sign));
         match self.token().kind {
             TokenKind::Symbol(Symbol::Equal) => Some(Comparison::Equal),
             TokenKind::Symbol(Symbol::NotEqual) => Some(Comparison::NotEqual),
@@ -169,6 +173,7 @@ impl Parser<'_> {
             return Err(self.unexpected("a whole number of days or weeks", &[]));
         };
         self.advance();
+        self.wants_words(&["day", "days", "week", "weeks"]);
         let days = match self.word() {
             "day" | "days" => count,
             "week" | "weeks" => count * 7,
@@ -212,6 +217,7 @@ impl Parser<'_> {
     }
 
     pub(super) fn literal(&mut self) -> Parse<Literal> {
+        self.wants([Wanted::Value]);
         let token = self.token();
         let written = self.slice(token).to_string();
         let body = match token.kind {

@@ -10,6 +10,8 @@ mod expression;
 #[cfg(test)]
 mod tests;
 
+pub use declaration::DECLARATIONS;
+
 use crate::codes;
 use crate::codes::Code;
 use crate::diagnostic::{Diagnostic, Diagnostics};
@@ -18,6 +20,7 @@ use crate::nearest::nearest;
 use crate::quote::is_reserved;
 use crate::source::{FileId, Span};
 use crate::tree::{DateText, File, Name, Place, Text};
+use std::cell::RefCell;
 
 /// An expression nested deeper than this is an error.
 pub const DEEPEST: usize = 200;
@@ -30,6 +33,30 @@ pub struct Parsed {
     pub diagnostics: Vec<Diagnostic>,
 }
 
+/// What could stand at the end of a text that goes on.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
+pub enum Wanted {
+    /// A word of the language.
+    Word(&'static str),
+    /// A sign.
+    Sign(&'static str),
+    /// A name or a text, by what a message calls it.
+    Name(&'static str),
+    /// A literal or an attribute, to compare or be compared.
+    Value,
+}
+
+/// What the grammar allows at the end of a text, so that it can be offered; nothing where the text before it has a mistake
+/// that reaches so far. Cost: linear in the text.
+pub fn wanted(text: &str) -> Vec<Wanted> {
+    let lexed = tokens(FileId(0), text);
+    let (diagnostics, comments) = (lexed.diagnostics, lexed.comments);
+    let mut parser =
+        Parser { text, tokens: lexed.tokens, at: 0, depth: 0, diagnostics, comments, wants: Some(RefCell::default()) };
+    parser.declarations();
+    parser.wants.map(|wants| wants.into_inner().found).unwrap_or_default()
+}
+
 /// Reads a policy file. Cost: linear in the text.
 pub fn parse(file: FileId, text: &str) -> Parsed {
     let lexed = tokens(file, text);
@@ -40,10 +67,29 @@ pub fn parse(file: FileId, text: &str) -> Parsed {
         depth: 0,
         diagnostics: lexed.diagnostics,
         comments: lexed.comments,
+        wants: None,
     };
-    let declarations = parser.declarations();
+    let (declarations, unread) = parser.declarations();
     let Parser { diagnostics, comments, .. } = parser;
-    Parsed { tree: File { file, declarations, comments }, diagnostics: diagnostics.finish() }
+    Parsed { tree: File { file, declarations, comments, unread }, diagnostics: diagnostics.finish() }
+}
+
+/// A sign that may go on where another thing may too, as it is offered.
+fn sign(symbol: Symbol) -> Option<&'static str> {
+    match symbol {
+        Symbol::Comma => Some(","),
+        Symbol::BraceClose => Some("}"),
+        Symbol::ParenOpen => Some("("),
+        _ => None,
+    }
+}
+
+/// What was asked for where a text ends.
+#[derive(Default)]
+struct Wants {
+    found: Vec<Wanted>,
+    /// Whether all of it is known.
+    closed: bool,
 }
 
 /// Something was reported; the caller goes to the next place where it can go on.
@@ -57,6 +103,8 @@ struct Parser<'t> {
     depth: usize,
     diagnostics: Diagnostics,
     comments: Vec<Span>,
+    /// What was asked for where the text ends, while that is noted.
+    wants: Option<RefCell<Wants>>,
 }
 
 impl Parser<'_> {
@@ -98,11 +146,35 @@ impl Parser<'_> {
         self.word_at(self.token())
     }
 
-    fn is(&self, word: &str) -> bool {
+    /// Notes what is asked for, where the text ends.
+    fn wants(&self, all: impl IntoIterator<Item = Wanted>) {
+        if let Some(wants) = self.wants.as_ref().filter(|_| self.token().kind == TokenKind::End) {
+            let Wants { found, closed } = &mut *wants.borrow_mut();
+            all.into_iter().for_each(|one| {
+                if !*closed && !found.contains(&one) {
+                    found.push(one);
+                }
+            });
+        }
+    }
+
+    /// At the end, what is asked for from here on is asked where reading would have gone on after a mistake.
+    fn close(&self) {
+        if let (Some(wants), TokenKind::End) = (&self.wants, self.token().kind) {
+            wants.borrow_mut().closed = true;
+        }
+    }
+
+    fn wants_words(&self, words: &[&'static str]) {
+        self.wants(words.iter().copied().map(Wanted::Word));
+    }
+
+    fn is(&self, word: &'static str) -> bool {
+        self.wants([Wanted::Word(word)]);
         self.word() == word
     }
 
-    fn take(&mut self, word: &str) -> Option<Span> {
+    fn take(&mut self, word: &'static str) -> Option<Span> {
         self.is(word).then(|| self.advance().span)
     }
 
@@ -111,6 +183,7 @@ impl Parser<'_> {
     }
 
     fn take_symbol(&mut self, symbol: Symbol) -> bool {
+        self.wants(sign(symbol).map(Wanted::Sign));
         let found = self.is_symbol(symbol);
         if found {
             self.advance();
@@ -130,6 +203,7 @@ impl Parser<'_> {
     /// "expected X, found Y", at the token that stands here; silent where the lexer has spoken.
     fn unexpected(&mut self, expected: &str, known: &[&str]) -> Failed {
         let token = self.token();
+        self.close();
         let found = match token.kind {
             TokenKind::Bad => return Failed,
             TokenKind::End => "the end of the file".to_string(),
@@ -148,14 +222,15 @@ impl Parser<'_> {
         Failed
     }
 
-    fn expect(&mut self, word: &str) -> Parse<Span> {
+    fn expect(&mut self, word: &'static str) -> Parse<Span> {
         match self.take(word) {
             Some(span) => Ok(span),
             None => Err(self.unexpected(&format!("`{word}`"), &[word])),
         }
     }
 
-    fn expect_symbol(&mut self, symbol: Symbol, shown: &str) -> Parse<Span> {
+    fn expect_symbol(&mut self, symbol: Symbol, shown: &'static str) -> Parse<Span> {
+        self.wants([Wanted::Sign(shown)]);
         if self.is_symbol(symbol) { Ok(self.advance().span) } else { Err(self.unexpected(&format!("`{shown}`"), &[])) }
     }
 
@@ -168,7 +243,8 @@ impl Parser<'_> {
     }
 
     /// A name: a bare word that is not reserved, or a quoted text.
-    fn name(&mut self, what: &str) -> Parse<Name> {
+    fn name(&mut self, what: &'static str) -> Parse<Name> {
+        self.wants([Wanted::Name(what)]);
         let token = self.token();
         if self.is_name() {
             self.advance();
@@ -202,7 +278,7 @@ impl Parser<'_> {
     }
 
     /// Names joined by commas.
-    fn names(&mut self, what: &str) -> Parse<Vec<Name>> {
+    fn names(&mut self, what: &'static str) -> Parse<Vec<Name>> {
         let mut names = vec![self.name(what)?];
         while self.take_symbol(Symbol::Comma) {
             names.push(self.name(what)?);
@@ -210,7 +286,8 @@ impl Parser<'_> {
         Ok(names)
     }
 
-    fn quoted(&mut self, what: &str) -> Parse<Text> {
+    fn quoted(&mut self, what: &'static str) -> Parse<Text> {
+        self.wants([Wanted::Name(what)]);
         let token = self.token();
         if token.kind != TokenKind::Text {
             return Err(self.unexpected(what, &[]));
@@ -224,6 +301,7 @@ impl Parser<'_> {
         if self.take("id").is_some() {
             return Ok(Place::Id(self.quoted("an id in quotes")?));
         }
+        self.wants([Wanted::Name("a path in quotes")]);
         if self.token().kind != TokenKind::Text {
             return Err(self.unexpected("a place: a path in quotes, or `id` and an id in quotes", &["id"]));
         }

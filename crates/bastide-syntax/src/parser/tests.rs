@@ -133,3 +133,45 @@ fn nesting_has_a_limit_and_never_overflows() {
         assert!(messages[0].starts_with("too-deep: an expression nested deeper than 200 levels"), "{messages:?}");
     }
 }
+
+#[test]
+fn what_may_follow_is_what_the_grammar_allows() {
+    let wanted = |text: &str| {
+        let mut all: Vec<String> = super::wanted(text)
+            .into_iter()
+            .map(|one| match one {
+                super::Wanted::Word(text) | super::Wanted::Sign(text) => text.to_string(),
+                super::Wanted::Name(text) => format!("<{text}>"),
+                super::Wanted::Value => "<value>".to_string(),
+            })
+            .collect();
+        all.sort();
+        all.join(" ")
+    };
+    let rule = "rule a {\n  because \"x\"\n";
+    let cases = [
+        ("kind ", "<the name of the kind>"),
+        ("rule a", "off {"),
+        ("rule a { who ", "anyone members owner user"),
+        ("rule a { who members ", "of"),
+        ("rule a { who members of ", "<a group id>"),
+        ("rule a { who members of b, ", "<a group id> anyone members owner user"),
+        ("type t = ", "choice scale"),
+        ("rule a { may read, ", "<an action or a role, or `everything`>"),
+        ("rule a { what item under ", "<a path in quotes> id"),
+        ("rule a { what item where resource.a is ", "empty missing set"),
+        ("rule a { what item where resource.a in ", "( <value> today"),
+        ("expect e { reaches at ", "least most"),
+        // A mistake before the end leaves nothing to offer, and the next clause is offered again.
+        ("rule a { who who ", ""),
+    ];
+    for (text, expected) in cases {
+        assert_eq!(wanted(text), expected, "{text}");
+    }
+    assert!(wanted(rule).contains("who") && !wanted(rule).contains("guarantee"));
+    assert!(wanted("").contains("guarantee"));
+    let after = wanted("rule a { who user u where user.a ");
+    for word in ["=", "in", "is", "and", "or", "may", "}"] {
+        assert!(after.split(' ').any(|w| w == word), "{word}: {after}");
+    }
+}

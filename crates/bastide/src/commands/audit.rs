@@ -4,7 +4,7 @@ use crate::about::About;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::history::History;
-use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
+use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::{audit, json};
 use crate::progress::Telling;
 use crate::terminal::Terminal;
@@ -118,7 +118,7 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
     let opened = estate.open(terminal)?;
     let estate = opened.estate();
     let moment = args.moment.moment(estate)?;
-    let case = case(&opened, &moment)?;
+    let case = case(&opened.loaded, &moment)?;
     let wanted = |name: &str| args.only.is_empty() || args.only.iter().any(|n| n == name);
     let telling = Telling::new();
     telling.tell("everybody's access");
@@ -193,8 +193,9 @@ pub fn added_by(findings: &mut [Finding], history: &mut History) {
 }
 
 /// What the audit goes by. Names in the manifest that mean nothing are wrong usage.
-pub fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Failure> {
-    let settings = &opened.loaded.audit;
+pub fn case<'e>(loaded: &'e Loaded, moment: &'e Moment) -> Result<Case<'e>, Failure> {
+    let settings = &loaded.audit;
+    let estate = loaded.estate.as_ref().expect("an estate with errors is not audited");
     let wrong = |what: &str, name: &str, near: Option<&str>| {
         let hints = near.map(|near| vec![format!("did you mean `{near}`?")]).unwrap_or_default();
         let name = crate::print::text::visible(name);
@@ -212,24 +213,24 @@ pub fn case<'e>(opened: &'e Opened, moment: &'e Moment) -> Result<Case<'e>, Fail
         }
         levels.extend(Level::of_word(level).map(|level| (name.text.clone(), level)));
     }
-    for waiver in &opened.estate().proofs.waivers {
+    for waiver in &estate.proofs.waivers {
         if !ALL.iter().any(|d| d.name == waiver.finding) {
             let near = bastide_audit::nearest(&waiver.finding).map(|near| format!("did you mean `{near}`?"));
-            let place = opened.estate().place(waiver.origin);
+            let place = estate.place(waiver.origin);
             let name = crate::print::text::visible(&waiver.finding);
             let message = format!("{place}: there is no finding `{name}` to waive");
             return Err(Failure::Usage(message, near.into_iter().collect()));
         }
     }
     Ok(Case {
-        estate: opened.estate(),
+        estate,
         moment,
         harmless: settings.harmless.clone(),
         limits,
         levels,
-        diagnostics: &opened.loaded.diagnostics,
-        lines: lines(&opened.loaded),
-        used: used(opened, moment, &limits_days),
+        diagnostics: &loaded.diagnostics,
+        lines: lines(loaded),
+        used: used(loaded, estate, moment, &limits_days),
     })
 }
 
@@ -240,13 +241,12 @@ pub fn lines(loaded: &Loaded) -> Vec<Option<Origin>> {
 }
 
 /// Usage of the window, where the manifest names any; what is not there any more is history.
-fn used(opened: &Opened, moment: &Moment, days: &f64) -> Option<Vec<(UserId, ActionId, ResourceId)>> {
-    if opened.loaded.usage_rows == 0 {
+fn used(loaded: &Loaded, estate: &Estate, moment: &Moment, days: &f64) -> Option<Vec<(UserId, ActionId, ResourceId)>> {
+    if loaded.usage_rows == 0 {
         return None;
     }
-    let estate = opened.estate();
     let first = moment.date.saturating_sub((*days as i64).days());
-    let rows = opened.loaded.used.iter().filter(|row| {
+    let rows = loaded.used.iter().filter(|row| {
         let day = jiff::tz::Offset::UTC.to_datetime(row.when).date();
         day >= first && day <= moment.date
     });

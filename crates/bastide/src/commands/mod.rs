@@ -5,6 +5,7 @@ pub mod audit;
 pub mod check;
 pub mod compare;
 pub mod diff;
+pub mod editor;
 pub mod filter;
 pub mod fmt;
 pub mod import;

@@ -44,7 +44,7 @@ pub fn run(args: ReportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     let root = estate.root()?;
     let opened = estate.open(terminal)?;
     let moment = args.moment.moment(opened.estate())?;
-    let case = audit::case(&opened, &moment)?;
+    let case = audit::case(&opened.loaded, &moment)?;
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, terminal);
     let telling = Telling::new();
     telling.tell("everybody's access");

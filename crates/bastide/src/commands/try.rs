@@ -157,7 +157,7 @@ pub fn try_on(args: TryArgs, opened: &mut Opened, root: &Path, terminal: &mut Te
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
     answer.added = made.added.clone();
     answer.newcomers = made.newcomers.clone();
-    answer.far = far(&super::audit::case(opened, &moment)?, &answer.radius);
+    answer.far = far(&super::audit::case(&opened.loaded, &moment)?, &answer.radius);
     if args.audit {
         // What reading has to say after the changes is known where they can be written: it is read from the new texts.
         let reread = written(opened, root, &args.changes, terminal).ok().map(|(_, loaded)| loaded);
@@ -264,9 +264,9 @@ fn findings(
     terminal: &Terminal,
 ) -> Result<(Vec<Finding>, Vec<Finding>), Failure> {
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(opened, &cycles, terminal);
-    let case = super::audit::case(opened, moment)?;
+    let case = super::audit::case(&opened.loaded, moment)?;
     let old = bastide_audit::audit(&case, &|_| true, &|_| {}).map_err(failed)?;
-    let mut changed = Case { estate: after, moment: after_moment, ..super::audit::case(opened, moment)? };
+    let mut changed = Case { estate: after, moment: after_moment, ..super::audit::case(&opened.loaded, moment)? };
     if let Some(loaded) = reread {
         changed.diagnostics = &loaded.diagnostics;
         changed.lines = super::audit::lines(loaded);

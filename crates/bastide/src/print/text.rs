@@ -2,6 +2,7 @@
 
 use super::csv::{is_command, writer};
 use anstyle::{AnsiColor, Style};
+pub use bastide_engine::show::{count, grouped};
 pub use bastide_syntax::visible;
 use std::fmt::Write;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
@@ -139,19 +140,6 @@ pub fn hang(head: &str, text: &str, columns: usize) -> String {
     out
 }
 
-/// A number with its noun: `1 user`, `12 users`.
-pub fn count(number: usize, noun: &str) -> String {
-    let plural = match noun {
-        "memory" => noun.to_string(),
-        "pair of action and resource" => "pairs of action and resource".to_string(),
-        "group of changes" => "groups of changes".to_string(),
-        "entry of exports" => "entries of exports".to_string(),
-        noun if noun.ends_with('y') && !noun.ends_with("ay") => format!("{}ies", &noun[..noun.len() - 1]),
-        noun => format!("{noun}s"),
-    };
-    format!("{} {}", grouped(number as u64), if number == 1 { noun } else { &plural })
-}
-
 /// Rows as CSV beneath their headers.
 pub fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
     let rows: Vec<Vec<String>> = rows.collect();
@@ -161,19 +149,6 @@ pub fn table(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> String {
     out.write_record(head).expect("memory takes everything");
     rows.iter().for_each(|row| out.write_record(row).expect("memory takes everything"));
     String::from_utf8(out.into_inner().expect("memory takes everything")).expect("it was text")
-}
-
-/// A number with its thousands apart.
-pub fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut out = String::new();
-    for (i, c) in digits.chars().enumerate() {
-        if i > 0 && (digits.len() - i).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(c);
-    }
-    out
 }
 
 /// One letter for each action: its first that is free, capitals when all are taken.
