@@ -36,7 +36,8 @@ pub fn offers(desk: &Desk, text: &str, lines: &Lines, byte: usize) -> lsp::Compl
         }
         TokenKind::Symbol(_) | TokenKind::End => false,
     });
-    let within_comment = lexed.comments.iter().any(|c| (c.start as usize) < byte && byte <= c.end as usize);
+    let within = |start: usize| start < byte && !text[start..byte].contains('\n');
+    let within_comment = lexed.comments.iter().any(|comment| within(comment.start as usize));
     let empty = lsp::CompletionList { is_incomplete: false, items: Vec::new() };
     if within_comment {
         return empty;

@@ -3,6 +3,7 @@
 //! later ones of the same name replace.
 #![warn(clippy::print_stdout)]
 
+pub mod client;
 pub mod random;
 
 use bastide_formats::Loaded;

@@ -54,13 +54,24 @@ fn may_give_meaning(word: &str) -> bool {
     begun.peek().is_none() || begun.any(|known| !light.contains(known))
 }
 
+/// The declaration that an error belongs to: the last one that begins before it. What is missing at the end of a declaration
+/// is told behind it.
+fn around<'t>(error: &Diagnostic, trees: &'t [tree::File]) -> Option<Result<&'t Declaration, &'t tree::Unread>> {
+    let place = error.place?;
+    let tree = trees.iter().find(|tree| tree.file == place.file)?;
+    let read = tree.declarations.iter().map(|declaration| (declaration.span().start, Ok(declaration)));
+    let unread = tree.unread.iter().map(|unread| (unread.span.start, Err(unread)));
+    let before = read.chain(unread).filter(|(start, _)| *start <= place.start);
+    before.max_by_key(|(start, _)| *start).map(|(_, found)| found)
+}
+
 /// Whether an error stands where it can take nothing but itself away.
 fn is_light(error: &Diagnostic, trees: &[tree::File]) -> bool {
-    let Some(place) = error.place else { return false };
-    let Some(tree) = trees.iter().find(|tree| tree.file == place.file) else { return false };
-    let holds = |span: Span| span.start <= place.start && place.end <= span.end;
-    let read = tree.declarations.iter().any(|d| !gives_meaning(d) && holds(d.span()));
-    read || tree.unread.iter().any(|unread| !may_give_meaning(&unread.word) && holds(unread.span))
+    match around(error, trees) {
+        Some(Ok(declaration)) => !gives_meaning(declaration),
+        Some(Err(unread)) => !may_give_meaning(&unread.word),
+        None => false,
+    }
 }
 
 fn declared(trees: &[tree::File], text: &TextOf) -> Vec<(Span, String)> {
@@ -160,23 +171,14 @@ impl Kept {
     }
 }
 
-/// Leaves out every rule in whose text something is wrong.
+/// Leaves out every rule in which something is wrong.
 fn without_mistakes(mut estate: Estate, trees: &[tree::File], errors: &[&Diagnostic]) -> Estate {
-    let wrong: Vec<Span> = errors.iter().filter_map(|d| d.place).collect();
-    let rules = trees.iter().flat_map(|tree| &tree.declarations).filter_map(|declaration| match declaration {
-        Declaration::Rule(rule) => Some(rule),
+    let rules = errors.iter().filter_map(|error| match around(error, trees)? {
+        Ok(Declaration::Rule(rule)) => Some(rule.name.text.as_str()),
         _ => None,
     });
-    let hurt: hashbrown::HashSet<&str> = rules
-        .filter(|rule| {
-            let inside =
-                |at: &Span| at.file == rule.span.file && at.start <= rule.span.end && rule.span.start <= at.end;
-            wrong.iter().any(inside)
-        })
-        .map(|rule| rule.name.text.as_str())
-        .collect();
-    let keeps =
-        |s: &bastide_model::Statement| s.sort == bastide_model::statement::Sort::Entry || !hurt.contains(&*s.name);
-    estate.statements.retain(|s| keeps(s));
+    let hurt: hashbrown::HashSet<&str> = rules.collect();
+    let is_entry = |s: &bastide_model::Statement| s.sort == bastide_model::statement::Sort::Entry;
+    estate.statements.retain(|s| is_entry(s) || !hurt.contains(&*s.name));
     estate
 }
