@@ -7,4 +7,5 @@ cargo test --workspace --locked
 tests/systems.sh
 tests/browser.sh
 tests/shells.sh
+tests/editor.sh
 tests/dependencies.sh

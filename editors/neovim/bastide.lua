@@ -10,6 +10,32 @@ local function root(file)
   return found ~= "" and vim.fn.fnamemodify(found, ":p:h") or nil
 end
 
+--- Colours, for as long as the editor does not ask the service for them.
+local function colours()
+  vim.cmd([[
+    syntax clear
+    syntax iskeyword @,48-57,_,-,.,192-255
+    syntax match bastideComment "#.*$"
+    syntax region bastideText start=+"+ skip=+\\.+ end=+"+ oneline
+    syntax keyword bastideDeclaration kind action type attribute role group rule apart alike persona waive expect guarantee
+    syntax keyword bastideClause because layer who what while where from until can cannot reaches session has only none
+    syntax keyword bastideClause needs holders in on of by is at under below member members default inherit highest
+    syntax keyword bastideClause required caseless locked off exactly least most
+    syntax keyword bastideModality may not always never
+    syntax keyword bastideWord and or like overlaps covers holds anyone owner everything anything self parent source today
+    syntax match bastideMember "\<\(user\|resource\|session\)\(\.[^ ,()=<>!]\+\)\+"
+    syntax match bastideNumber "\<\d[0-9.-]*\>"
+    highlight default link bastideComment Comment
+    highlight default link bastideText String
+    highlight default link bastideDeclaration Structure
+    highlight default link bastideClause Statement
+    highlight default link bastideModality Type
+    highlight default link bastideWord Constant
+    highlight default link bastideMember Identifier
+    highlight default link bastideNumber Number
+  ]])
+end
+
 --- Shows the answer to a command in a window of its own.
 local function show(text)
   vim.lsp.util.open_floating_preview(vim.split(text, "\n"), "", { border = "rounded", focus = true })
@@ -57,6 +83,7 @@ function M.setup(options)
     callback = function()
       vim.bo.filetype = "bastide"
       vim.bo.commentstring = "# %s"
+      colours()
     end,
   })
   vim.api.nvim_create_autocmd({ "BufRead", "BufNewFile" }, {

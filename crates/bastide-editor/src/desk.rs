@@ -38,6 +38,9 @@ enum Stale {
 pub struct Later {
     /// What is wrong with the estate at its moment, or what there is to say of it then.
     pub advice: Option<Vec<Diagnostic>>,
+    /// The same of the texts before, as far as it stands in files that have not changed: it is taken for so until it is known,
+    /// so that what is told does not come and go with every letter.
+    before: Vec<Diagnostic>,
     /// By statement what it reaches.
     pub reaches: Option<Vec<Reaches>>,
     /// By statement how many triples are solely its doing.
@@ -136,12 +139,16 @@ impl Desk {
         }
         self.generation += 1;
         self.snapshot = OnceCell::new();
-        self.later = Later::default();
+        let before = std::mem::take(&mut self.later);
         let open = || documents.of(&self.root).filter_map(|d| Some((d.name()?, d.text.clone())));
         if let (Stale::Texts(names), Some(resident)) = (stale, &mut self.resident) {
             let texts: Vec<(String, String)> = open().filter(|(name, _)| names.contains(name)).collect();
             // A text that is closed by now counts as the file says.
             if texts.len() == names.len() && resident.write(&texts) {
+                let changed: Vec<FileId> =
+                    texts.iter().filter_map(|(name, _)| resident.loaded.sources.find(name)).collect();
+                let stands = |one: &Diagnostic| one.place.is_some_and(|place| !changed.contains(&place.file));
+                self.later.before = before.advice.unwrap_or(before.before).into_iter().filter(stands).collect();
                 self.overlay.extend(texts);
                 self.keep();
                 return;
@@ -206,6 +213,15 @@ impl Desk {
     /// Whether nothing is wrong.
     pub fn is_whole(&self) -> bool {
         self.draft().is_some_and(|draft| draft.whole)
+    }
+
+    /// What there is to say of the estate at its moment, as far as it is known.
+    pub fn advice(&self) -> &[Diagnostic] {
+        match &self.later.advice {
+            Some(advice) => advice,
+            None if self.is_whole() => &self.later.before,
+            None => &[],
+        }
     }
 
     /// Whether what rules reach is still being found out.

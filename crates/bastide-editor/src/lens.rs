@@ -70,7 +70,10 @@ fn words(reaches: &Reaches, solely: Option<u64>) -> String {
     }
     let (users, resources) = (count(reaches.users, "user"), count(reaches.resources, "resource"));
     let mut parts = vec![format!("{users} on {resources}")];
-    parts.extend(solely.map(|triples| format!("solely {}", count(triples as usize, "triple"))));
+    parts.extend(solely.map(|triples| match triples {
+        0 => "solely nothing".to_string(),
+        triples => format!("solely {}", count(triples as usize, "triple")),
+    }));
     if reaches.guests > 0 {
         parts.push(count(reaches.guests, "guest"));
     }

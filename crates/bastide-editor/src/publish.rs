@@ -21,7 +21,7 @@ pub fn all(desk: &Desk, encoding: Encoding) -> BTreeMap<String, Vec<lsp::Diagnos
     }
     let Some(loaded) = desk.loaded() else { return found };
     let mut lines = Lined::default();
-    let advice = desk.later.advice.iter().flatten();
+    let advice = desk.advice();
     for one in loaded.diagnostics.iter().chain(advice) {
         let (uri, told) = diagnostic(desk, one, &mut lines, encoding, &manifest);
         found.entry(uri).or_default().push(told);
@@ -129,7 +129,7 @@ pub fn mending(desk: &Desk, file: FileId, bytes: &std::ops::Range<usize>, encodi
         span.file == file && range.start <= bytes.end && bytes.start <= range.end
     };
     let mut actions = Vec::new();
-    let advice = desk.later.advice.iter().flatten();
+    let advice = desk.advice();
     for one in loaded.diagnostics.iter().chain(advice).filter(|one| one.place.as_ref().is_some_and(touches)) {
         for help in &one.helps {
             let Some((edit, uri)) = help.edit.as_ref().and_then(|edit| Some((edit, desk.uri(edit.span.file)?))) else {

@@ -29,6 +29,8 @@ pub enum Ended {
     InOrder,
     /// The client was gone, or left without a word.
     Otherwise,
+    /// There was no client.
+    Nobody,
 }
 
 /// What a client can do.
@@ -63,7 +65,11 @@ fn stop(of: &Stop) {
 /// # Errors
 /// It does not keep to the protocol.
 pub fn serve(connection: &Connection, voice: Arc<dyn Voice>) -> Result<Ended, String> {
-    let (id, params) = connection.initialize_start().map_err(|error| error.to_string())?;
+    let (id, params) = match connection.initialize_start() {
+        Ok(greeting) => greeting,
+        Err(error) if error.channel_is_disconnected() => return Ok(Ended::Nobody),
+        Err(error) => return Err(error.to_string()),
+    };
     let params: lsp::InitializeParams = serde_json::from_value(params).map_err(|error| error.to_string())?;
     let client = Client::of(&params);
     let answer = json!({

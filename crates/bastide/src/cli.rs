@@ -217,7 +217,7 @@ pub fn run(cli: Cli, terminal: &mut Terminal) -> Result<u8, Failure> {
         Command::Test(args) => test::run(args, &cli.estate, terminal),
         Command::Try(args) => r#try::run(args, &cli.estate, terminal),
         Command::Report(args) => report::run(args, &cli.estate, terminal),
-        Command::Editor(_) => editor::run(),
+        Command::Editor(_) => editor::run(terminal),
         Command::Review(args) => review::run(args, &cli.estate, terminal),
         Command::Schema(args) => schema::run(args, terminal),
         Command::Setup(args) => setup::run(args, terminal),

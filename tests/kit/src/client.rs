@@ -2,9 +2,11 @@
 
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
+use std::fs::File;
 use std::io::{BufRead, BufReader, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, Command, Stdio};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::{Duration, Instant};
 
@@ -25,6 +27,17 @@ pub struct Client {
     pub said: BTreeMap<String, Value>,
     /// Whatever else came, in order.
     pub others: Vec<Value>,
+    /// Where all that is said is written to, if anywhere.
+    record: Option<File>,
+}
+
+/// A file of its own in the folder that `BASTIDE_CONVERSATIONS` names: there all that is said is kept.
+fn record() -> Option<File> {
+    static NEXT: AtomicUsize = AtomicUsize::new(0);
+    let folder = std::env::var_os("BASTIDE_CONVERSATIONS")?;
+    let number = NEXT.fetch_add(1, Ordering::Relaxed);
+    let name = format!("{}-{number}.jsonl", std::process::id());
+    Some(File::create(Path::new(&folder).join(name)).expect("the folder is there"))
 }
 
 impl Client {
@@ -58,6 +71,7 @@ impl Client {
             texts: BTreeMap::new(),
             said: BTreeMap::new(),
             others: Vec::new(),
+            record: record(),
         };
         let folder = format!("file://{}", client.root.display());
         let params = json!({ "processId": null, "rootUri": folder, "capabilities": capabilities, "initializationOptions": options });
@@ -82,7 +96,14 @@ impl Client {
         inside.unwrap_or_else(|| panic!("`{uri}` lies outside")).to_string()
     }
 
+    fn keep(&mut self, from: &str, message: &Value) {
+        if let Some(file) = &mut self.record {
+            writeln!(file, "{}", json!({ "from": from, "message": message })).expect("there is room");
+        }
+    }
+
     fn send(&mut self, message: &Value) {
+        self.keep("client", message);
         let body = message.to_string();
         let input = self.input.as_mut().expect("it is open");
         write!(input, "Content-Length: {}\r\n\r\n{body}", body.len()).and_then(|()| input.flush()).expect("it listens");
@@ -90,19 +111,28 @@ impl Client {
 
     /// Says something that has no answer.
     pub fn tell(&mut self, method: &str, params: Value) {
-        self.send(&json!({ "jsonrpc": "2.0", "method": method, "params": params }));
+        let mut message = json!({ "jsonrpc": "2.0", "method": method, "params": params });
+        if params.is_null() {
+            message.as_object_mut().expect("it is one").remove("params");
+        }
+        self.send(&message);
     }
 
     /// Asks, and does not wait.
     pub fn begin(&mut self, method: &str, params: Value) -> i64 {
         self.next += 1;
-        self.send(&json!({ "jsonrpc": "2.0", "id": self.next, "method": method, "params": params }));
+        let mut message = json!({ "jsonrpc": "2.0", "id": self.next, "method": method, "params": params });
+        if params.is_null() {
+            message.as_object_mut().expect("it is one").remove("params");
+        }
+        self.send(&message);
         self.next
     }
 
     /// Takes in one message; none where nothing comes in time.
     fn take(&mut self, patience: Duration) -> Option<Value> {
         let message = self.output.recv_timeout(patience).ok()?;
+        self.keep("service", &message);
         if message["method"] == "textDocument/publishDiagnostics" {
             let params = &message["params"];
             let name = self.name(params["uri"].as_str().expect("a name"));
@@ -157,6 +187,12 @@ impl Client {
         self.versions.insert(name.to_string(), 1);
         let document = json!({ "uri": self.uri(name), "languageId": "bastide", "version": 1, "text": text });
         self.tell("textDocument/didOpen", json!({ "textDocument": document }));
+    }
+
+    /// Notes which version of a text there is, where the text is sent by other ways.
+    pub fn is_at(&mut self, uri: &str, version: i32) {
+        let name = self.name(uri);
+        self.versions.insert(name, version);
     }
 
     /// Closes a file.

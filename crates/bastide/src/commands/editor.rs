@@ -4,6 +4,7 @@ use super::audit;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::day;
 use crate::print::{changes, reach, trial, why};
+use crate::terminal::Terminal;
 use anstream::adapter::strip_str;
 use bastide_audit::{Finding, Survey, audit_by};
 use bastide_editor::{Connection, Ended, Voice, serve};
@@ -14,6 +15,7 @@ use bastide_formats::Loaded;
 use bastide_model::{ActionId, Moment, ResourceId, UserId};
 use clap::Args;
 use jiff::civil::Date;
+use std::io::{self, IsTerminal};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -65,12 +67,24 @@ fn plain(text: &str) -> String {
     strip_str(text).to_string()
 }
 
-pub fn run() -> Result<u8, Failure> {
+pub fn run(terminal: &Terminal) -> Result<u8, Failure> {
+    if io::stdin().is_terminal() {
+        let hints =
+            vec!["how editors are told to start it: `docs/editor.md`, and `editors/` in the sources".to_string()];
+        return Err(Failure::Usage("an editor starts `bastide editor`, and speaks with it".to_string(), hints));
+    }
     let (connection, threads) = Connection::stdio();
     let ended = serve(&connection, Arc::new(Words));
     drop(connection);
     let ended = ended.map_err(Failure::Outside)?;
     // A client that is gone has closed its ends.
     let _ = threads.join();
-    Ok(if ended == Ended::InOrder { DONE } else { BAD_NEWS })
+    Ok(match ended {
+        Ended::InOrder => DONE,
+        Ended::Otherwise => BAD_NEWS,
+        Ended::Nobody => {
+            terminal.complain("no editor is there: an editor starts `bastide editor`, and speaks with it\n");
+            BAD_NEWS
+        }
+    })
 }
