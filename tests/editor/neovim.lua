@@ -120,6 +120,8 @@ local function drive()
     vim.lsp.util.apply_text_edits(edits, 0, "utf-16")
   end
   vim.cmd("wall")
+  -- What there is to say in the end has come.
+  vim.wait(3000, function() return false end)
   local file = assert(io.open(vim.env.BASTIDE_SEEN, "w"))
   file:write(vim.json.encode(seen))
   file:close()

@@ -136,6 +136,18 @@ impl ChangeArgs {
     }
 }
 
+/// Changes from their options and values, as `try` takes them.
+pub fn of_options(estate: &Estate, options: &[[String; 2]]) -> Result<Vec<Change>, Failure> {
+    #[derive(clap::Parser)]
+    struct Options {
+        #[command(flatten)]
+        changes: ChangeArgs,
+    }
+    let words = std::iter::once("try".to_string()).chain(options.iter().map(|[name, value]| format!("{name}={value}")));
+    let read = <Options as clap::Parser>::try_parse_from(words).map_err(|error| hinted(error.to_string()))?;
+    read.changes.changes(estate)
+}
+
 /// Columns and their values: `NAME=VALUE`, parted by commas as in a row of CSV.
 fn cells(text: &str, option: &str) -> Result<Vec<(String, String)>, Failure> {
     let wrong = |what: &str| hinted(format!("`{option} {text}` {what}"));

@@ -78,6 +78,9 @@ pub enum Command {
     /// Show who can do one thing in one place, and through what
     #[command(after_help = examples::WHO)]
     Who(who::WhoArgs),
+    /// Fill the terminal with everybody's access: look around, find a cause, try changes, save them
+    #[command(after_help = examples::EXPLORE)]
+    Explore(crate::explore::ExploreArgs),
     /// Explain one decision: its cause, what lost, what it needs, and what would turn it
     #[command(after_help = examples::WHY)]
     Why(why::WhyArgs),
@@ -153,6 +156,7 @@ fn moved(words: Vec<OsString>) -> Vec<OsString> {
 /// Runs the command line and gives its exit status.
 pub fn main() -> ExitCode {
     std::panic::set_hook(Box::new(|info| {
+        crate::explore::leave();
         let terminal = Terminal::real(Color::Never);
         terminal.complain(&format!(
             "error: a fault of Bastide itself: {info}\nplease report it with the command you gave\n"
@@ -217,6 +221,7 @@ pub fn run(cli: Cli, terminal: &mut Terminal) -> Result<u8, Failure> {
         Command::Test(args) => test::run(args, &cli.estate, terminal),
         Command::Try(args) => r#try::run(args, &cli.estate, terminal),
         Command::Report(args) => report::run(args, &cli.estate, terminal),
+        Command::Explore(args) => crate::explore::run(&args, &cli.estate, terminal),
         Command::Editor(_) => editor::run(terminal),
         Command::Review(args) => review::run(args, &cli.estate, terminal),
         Command::Schema(args) => schema::run(args, terminal),

@@ -58,6 +58,7 @@ examples! {
         "bastide try --window lenders-follow-their-loans=..2026-12-31 --write";
     REPORT: "bastide report -o report.html", "bastide report --since HEAD~20 -o report.html";
     EDITOR: "bastide editor";
+    EXPLORE: "bastide explore";
     REVIEW:
         "bastide review sheets autumn --by workspace",
         "bastide review answers autumn --by workspace";

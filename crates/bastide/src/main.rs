@@ -7,6 +7,7 @@ mod commands;
 mod complete;
 mod demo;
 mod examples;
+mod explore;
 mod failure;
 mod history;
 mod open;

@@ -81,6 +81,11 @@ impl Terminal {
         Terminal { color, width, by_hand, warned: false }
     }
 
+    /// Whether colours are shown.
+    pub fn is_coloured(&self) -> bool {
+        self.color
+    }
+
     /// The width of the terminal in columns; 100 where there is none.
     pub fn width(&self) -> usize {
         self.width

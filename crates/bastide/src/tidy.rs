@@ -13,6 +13,7 @@ pub fn on_signals() {
     std::thread::spawn(move || {
         if let Some(signal) = signals.forever().next() {
             stray::remove_all();
+            crate::explore::leave();
             let _ = signal_hook::low_level::emulate_default_handler(signal);
         }
     });

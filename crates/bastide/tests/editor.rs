@@ -370,7 +370,8 @@ fn a_recorded_conversation_goes_the_same_way() {
     client.until("the same is said in the end", |client| {
         last.iter().all(|(uri, diagnostics)| {
             let name = uri.rsplit_once(&format!("{}/", root.display())).unwrap().1;
-            client.said.get(name).is_some_and(|said| said["diagnostics"] == *diagnostics)
+            // Of a file of which nothing was ever said, nothing is taken back.
+            client.said.get(name).map_or_else(|| *diagnostics == json!([]), |said| said["diagnostics"] == *diagnostics)
         })
     });
     assert_eq!(client.quit(), 0);
@@ -387,6 +388,62 @@ fn whoever_leaves_without_a_word_leaves_nothing_running() {
         assert!(std::time::Instant::now() < until, "it goes on");
         std::thread::sleep(std::time::Duration::from_millis(20));
     }
+}
+
+#[test]
+fn estates_side_by_side_and_columns_in_bytes() {
+    let (one, other) = (demo(), demo());
+    // Both lie in one folder, as in an editor's window with several.
+    let both = tempfile::tempdir().unwrap();
+    for (name, from) in [("one", &one), ("other", &other)] {
+        fs::rename(from.path(), both.path().join(name)).unwrap();
+        fs::create_dir(from.path()).unwrap();
+    }
+    let known = json!({ "general": { "positionEncodings": ["utf-8", "utf-16"] } });
+    let mut client = Client::new(&cargo_bin("bastide"), both.path(), known, json!({}));
+    let (here, there) = (format!("one/{STAFF}"), format!("other/{STAFF}"));
+    client.open(&here);
+    client.open(&there);
+    let before = client.lines(&there);
+    // A rule goes in the one; in the other it stays.
+    let text = client.texts[&here].clone();
+    let cut = text.find("rule volunteers-only-read").unwrap();
+    client.edit(&here, cut..text.len(), "");
+    assert_eq!(client.lines(&here).len(), before.len() - 1);
+    assert_eq!(client.lines(&there), before);
+    // Columns are counted in bytes, for this client says that it knows them.
+    let uri = client.uri(&there);
+    let change = json!({ "text": "# ö\u{1f600}ö rule\nrule ö { who anyone may read what anything }\nrule x {\n" });
+    client.tell(
+        "textDocument/didChange",
+        json!({ "textDocument": { "uri": uri, "version": 9 }, "contentChanges": [change] }),
+    );
+    client.until("what is missing is told", |client| client.said.get(&there).is_some_and(|said| said["version"] == 9));
+    let outline = client.ask("textDocument/documentSymbol", json!({ "textDocument": { "uri": uri } }));
+    assert_eq!(outline[0]["selectionRange"]["end"]["character"], 7, "{outline}");
+    assert_eq!(client.quit(), 0);
+}
+
+#[test]
+fn what_is_taken_back_or_overtaken_has_no_answer() {
+    let dir = demo();
+    let mut client = client(dir.path());
+    client.open(STAFF);
+    let document = json!({ "textDocument": { "uri": client.uri(STAFF) } });
+    // Lines above rules that wait are about a text that is gone.
+    let overtaken = client.begin("textDocument/codeLens", document.clone());
+    client.edit(STAFF, 0..0, "# another text\n");
+    let answer = client.answer(overtaken);
+    assert!(answer.is_ok() || answer.as_ref().unwrap_err()["code"] == -32801, "{answer:?}");
+    let back = client.begin("textDocument/codeLens", document.clone());
+    client.tell("$/cancelRequest", json!({ "id": back }));
+    let answer = client.answer(back);
+    assert!(answer.is_ok() || answer.as_ref().unwrap_err()["code"] == -32800, "{answer:?}");
+    // It goes on as before, and what it does not know it says.
+    assert!(!client.lines(STAFF).is_empty());
+    let id = client.begin("textDocument/colorPresentation", document);
+    assert_eq!(client.answer(id).unwrap_err()["code"], -32601);
+    assert_eq!(client.quit(), 0);
 }
 
 /// Whether a process has ended, and only its parent has not looked yet.

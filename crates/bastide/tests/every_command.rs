@@ -25,7 +25,7 @@ const COVERED: &[&str] = &[
 ];
 /// Commands that say nothing of anybody's access, and `import`, which is compared with the systems themselves (`directory`,
 /// `database`, `tree`).
-const ASIDE: &[&str] = &["demo", "new", "fmt", "import", "schema", "setup", "editor", "help"];
+const ASIDE: &[&str] = &["demo", "new", "fmt", "import", "schema", "setup", "editor", "explore", "help"];
 
 type Triple = (String, String, String);
 

@@ -15,9 +15,9 @@ use std::process::Command;
 
 const DAY: &str = "2026-11-24";
 /// Commands that ask about a day.
-const DATED: [&str; 14] = [
+const DATED: [&str; 15] = [
     "check", "reach", "matrix", "what", "who", "why", "diff", "audit", "test", "compare", "try", "report", "review",
-    "answers",
+    "answers", "explore",
 ];
 
 fn docs() -> PathBuf {

@@ -53,7 +53,7 @@ fn every_example_of_the_help_runs() {
         for example in examples {
             let mut args = words(&example);
             // What needs a repository, another day's state, a system to import from or a tour is tried elsewhere.
-            if ["diff", "import"].contains(&args[0].as_str())
+            if ["diff", "import", "explore"].contains(&args[0].as_str())
                 || args.iter().any(|a| a == "--since")
                 || example == "demo"
             {

@@ -46,6 +46,11 @@ impl Terminal {
         Terminal { child, shown, seen: 0, reader: Some(reader) }
     }
 
+    /// All that was shown so far.
+    pub fn shown(&self) -> String {
+        String::from_utf8_lossy(&self.shown.lock().unwrap()).into_owned()
+    }
+
     /// Types.
     pub fn keys(&mut self, keys: &str) {
         let stdin = self.child.stdin.as_mut().unwrap();
