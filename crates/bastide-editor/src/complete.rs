@@ -9,6 +9,7 @@ use bastide_syntax::lexer::{Symbol, Token, TokenKind, tokens};
 use bastide_syntax::tree::Domain;
 use bastide_syntax::{FileId, Wanted, quote, wanted};
 use lsp_types as lsp;
+use std::ops::Range;
 
 /// So many are offered at once; of more the client asks again.
 const MOST: usize = 300;
@@ -25,8 +26,44 @@ fn offer(kind: lsp::CompletionItemKind, name: &str, about: impl Into<String>) ->
     Offer { text: quote::name(name), shown: name.to_string(), about: about.into(), kind }
 }
 
+/// Something that can stand at a place of a text.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Offered {
+    /// How it is shown.
+    pub shown: String,
+    /// What it is.
+    pub about: String,
+    /// What takes the place of some bytes of the text.
+    pub text: String,
+    /// These bytes.
+    pub range: Range<usize>,
+}
+
+/// What can stand at a byte of a policy text, by the names of an estate; for front ends of their own.
+pub fn offered_in(estate: &Estate, text: &str, byte: usize) -> Vec<Offered> {
+    let (range, found, _) = found(Some(estate), text, byte);
+    let one = |Offer { text, shown, about, .. }: Offer| Offered { shown, about, text, range: range.clone() };
+    found.into_iter().map(one).collect()
+}
+
 /// What is offered at a byte of a policy file.
 pub fn offers(desk: &Desk, text: &str, lines: &Lines, byte: usize) -> lsp::CompletionList {
+    let (range, found, is_incomplete) = found(desk.names(), text, byte);
+    let range = lines.range(text, range);
+    let item = |(at, offer): (usize, Offer)| lsp::CompletionItem {
+        label: offer.shown,
+        kind: Some(offer.kind),
+        detail: (!offer.about.is_empty()).then_some(offer.about),
+        sort_text: Some(format!("{at:04}")),
+        filter_text: Some(offer.text.clone()),
+        text_edit: Some(lsp::CompletionTextEdit::Edit(lsp::TextEdit { range, new_text: offer.text })),
+        ..lsp::CompletionItem::default()
+    };
+    lsp::CompletionList { is_incomplete, items: found.into_iter().enumerate().map(item).collect() }
+}
+
+/// What is offered, the bytes whose place it takes, and whether there is more.
+fn found(estate: Option<&Estate>, text: &str, byte: usize) -> (Range<usize>, Vec<Offer>, bool) {
     let lexed = tokens(FileId(0), text);
     let holds = |token: &&Token| (token.span.start as usize) < byte && byte <= token.span.end as usize;
     let here = lexed.tokens.iter().find(holds).filter(|token| match token.kind {
@@ -38,9 +75,8 @@ pub fn offers(desk: &Desk, text: &str, lines: &Lines, byte: usize) -> lsp::Compl
     });
     let within = |start: usize| start < byte && !text[start..byte].contains('\n');
     let within_comment = lexed.comments.iter().any(|comment| within(comment.start as usize));
-    let empty = lsp::CompletionList { is_incomplete: false, items: Vec::new() };
     if within_comment {
-        return empty;
+        return (byte..byte, Vec::new(), false);
     }
     let start = here.map_or(byte, |token| token.span.start as usize);
     let typed = &text[start..byte];
@@ -50,7 +86,7 @@ pub fn offers(desk: &Desk, text: &str, lines: &Lines, byte: usize) -> lsp::Compl
     let wants = wanted(&text[..start]);
     let quoted = typed.starts_with('"');
     let mut all: Vec<Offer> = Vec::new();
-    if let Some(estate) = desk.names() {
+    if let Some(estate) = estate {
         if let Some((domain, step)) = domain_of(typed) {
             attributes(estate, domain, step, &mut all);
         } else {
@@ -80,20 +116,10 @@ pub fn offers(desk: &Desk, text: &str, lines: &Lines, byte: usize) -> lsp::Compl
     all.retain(fits);
     let is_incomplete = all.len() > MOST;
     all.truncate(MOST);
-    let range = lines.range(text, start..end);
-    let item = |(at, offer): (usize, Offer)| {
-        let new_text = if quoted && !offer.text.starts_with('"') { quote::text(&offer.shown) } else { offer.text };
-        lsp::CompletionItem {
-            label: offer.shown,
-            kind: Some(offer.kind),
-            detail: (!offer.about.is_empty()).then_some(offer.about),
-            sort_text: Some(format!("{at:04}")),
-            filter_text: Some(new_text.clone()),
-            text_edit: Some(lsp::CompletionTextEdit::Edit(lsp::TextEdit { range, new_text })),
-            ..lsp::CompletionItem::default()
-        }
-    };
-    lsp::CompletionList { is_incomplete, items: all.into_iter().enumerate().map(item).collect() }
+    for offer in all.iter_mut().filter(|offer| quoted && !offer.text.starts_with('"')) {
+        offer.text = quote::text(&offer.shown);
+    }
+    (start..end, all, is_incomplete)
 }
 
 /// Whether what is no token is the beginning of a member: `user.`.

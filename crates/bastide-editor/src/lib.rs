@@ -28,6 +28,7 @@ use bastide_model::{ActionId, Moment, ResourceId, UserId};
 use jiff::civil::Date;
 use std::path::Path;
 
+pub use complete::{Offered, offered_in};
 pub use lsp_server::Connection;
 pub use service::{Ended, serve};
 

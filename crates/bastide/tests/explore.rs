@@ -77,6 +77,30 @@ fn what_would_turn_it_and_what_is_wrong_are_lists_to_choose_from() {
     assert_eq!(run.status, 2, "without a terminal it says so: {}", run.err);
 }
 
+/// A rule is written below the table, and the table shows what it would open.
+#[test]
+fn a_rule_is_written_and_seen() {
+    let dir = demo();
+    let lender = "/\ntype bastian\nEnter\n";
+    let begun = format!("{lender}e\ntype who members of lend\n");
+    let screen = played(dir.path(), &begun, "140x42").join("\n");
+    assert!(screen.contains("Tab: lenders"), "{screen}");
+    assert!(screen.contains("expected") || screen.contains("does not say"), "{screen}");
+    let rule = "type  may read what report where resource.label <= internal\n";
+    let screen = played(dir.path(), &format!("{begun}Tab\n{rule}"), "140x42").join("\n");
+    assert!(screen.contains("> who members of lenders may read what report"), "{screen}");
+    assert!(screen.contains("members of lenders: 32 users on 479 resources"), "{screen}");
+    // It is kept, tried with another change, and saved with it.
+    let screen = played(dir.path(), &format!("{begun}Tab\n{rule}Enter\n"), "140x42").join("\n");
+    assert!(screen.contains("1 change, not saved") && screen.contains("gained"), "{screen}");
+    let screen = played(dir.path(), &format!("{begun}Tab\n{rule}Esc\n"), "140x42").join("\n");
+    assert!(!screen.contains("not saved") && !screen.contains("·+ "), "{screen}");
+    let screen = played(dir.path(), &format!("{begun}Tab\n{rule}Enter\n{CALL}x\nW\n"), "140x42").join("\n");
+    assert!(screen.ends_with("saved"), "{screen}");
+    let rules = run_in(dir.path(), &["-q", "rules", "--on", "2026-11-24"]).ok();
+    assert!(rules.contains("written-here"), "{rules}");
+}
+
 /// What `try --write` refuses is not saved either, and the screen says why.
 #[test]
 fn guarantees_are_held() {

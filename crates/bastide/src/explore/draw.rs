@@ -1,6 +1,6 @@
 //! The screen: the tree of places down, users across, the cause below.
 
-use super::state::{Chooser, Mode, State};
+use super::state::{Chooser, Field, Mode, State};
 use super::worker::Cell;
 use crate::print::text::{cut, letters, visible, width};
 use ratatui::Frame;
@@ -12,7 +12,7 @@ use ratatui::style::{Color, Modifier, Style};
 const LEAST: (u16, u16) = (40, 12);
 
 /// The keys, and what they do.
-pub const KEYS: [(&str, &str); 19] = [
+pub const KEYS: [(&str, &str); 20] = [
     ("arrows, j k", "go up, down, left, right"),
     ("PageUp PageDown", "go a page up, down"),
     ("Home End", "go to the first, the last place"),
@@ -26,6 +26,7 @@ pub const KEYS: [(&str, &str); 19] = [
     ("l", "let the user leave a group"),
     ("s", "switch a rule on or off"),
     ("r", "what would turn the decision: choose one"),
+    ("e", "write a rule: Tab completes, Enter keeps it"),
     ("u", "undo the last change"),
     ("c", "the changes: take any one back"),
     ("w", "save the changes (W: also those that reach far)"),
@@ -85,6 +86,7 @@ pub fn draw(state: &State, title: &str, colours: bool, frame: &mut Frame) {
     match &state.mode {
         Mode::Table => {}
         Mode::Choosing(chooser) => choosing(chooser, area, buffer),
+        Mode::Writing(field) => writing(field, &places, area, buffer),
         Mode::Help => help(area, buffer),
     }
     if !colours {
@@ -100,7 +102,7 @@ fn put(buffer: &mut Buffer, x: u16, y: u16, most: u16, text: &str, style: Style)
 }
 
 fn head(state: &State, title: &str, places: &Places, area: Rect, buffer: &mut Buffer) {
-    let told = match state.changes.len() {
+    let told = match state.pending() {
         0 => String::new(),
         1 => "1 change, not saved".to_string(),
         more => format!("{more} changes, not saved"),
@@ -230,7 +232,7 @@ fn foot(state: &State, area: Rect, buffer: &mut Buffer) {
             let style = if *broken { BAD } else { Style::new().fg(Color::Yellow) };
             put(buffer, 0, y, area.width, &format!("changes: {text}"), style);
         }
-        None if !state.changes.is_empty() => put(buffer, 0, y, area.width, "changes: …", DIM),
+        None if state.pending() > 0 => put(buffer, 0, y, area.width, "changes: …", DIM),
         None => {}
     }
     let hint = "arrows go  Enter opens  Tab action  / search  x take out  r remedies  u undo  w save  ? keys  q leave";
@@ -265,6 +267,36 @@ fn choosing(chooser: &Chooser, area: Rect, buffer: &mut Buffer) {
         let style = if at == chooser.at { CURSOR } else { Style::new() };
         let y = inside.y + 1 + (at - top) as u16;
         put(buffer, inside.x, y, inside.width, &cut(&visible(words), usize::from(inside.width)), style);
+    }
+}
+
+/// The rule that is being written, in the place of the explanation.
+fn writing(field: &Field, places: &Places, area: Rect, buffer: &mut Buffer) {
+    let (y, height) = places.cause;
+    for dy in 0..height {
+        put(buffer, 0, y + dy, area.width, &" ".repeat(usize::from(area.width)), Style::reset());
+    }
+    put(buffer, 0, y, area.width, &"─".repeat(usize::from(area.width)), DIM);
+    let head = " a rule, as in `who members of lenders may read what report` ";
+    put(buffer, 1, y, area.width - 1, head, BOLD);
+    // The end of what is typed is what is looked at.
+    let room = usize::from(area.width) - 3;
+    let mut from = 0;
+    while width(&field.text[from..]) > room {
+        from += field.text[from..].chars().next().map_or(1, char::len_utf8);
+    }
+    put(buffer, 0, y + 1, area.width, &format!("> {}▏", &field.text[from..]), Style::new());
+    let (told, style) = match (field.fine, field.told.is_empty()) {
+        (_, true) => ("…", DIM),
+        (true, false) => (field.told.as_str(), GOOD),
+        (false, false) => (field.told.as_str(), Style::new().fg(Color::Yellow)),
+    };
+    let lines = told.lines().take(usize::from(height).saturating_sub(4).max(1));
+    let used = lines.enumerate().map(|(at, line)| put(buffer, 0, y + 2 + at as u16, area.width, line, style)).count();
+    let offers: Vec<&str> = field.offers.iter().take(40).map(|one| one.shown.as_str()).collect();
+    let line = y + 2 + used as u16;
+    if !offers.is_empty() && line < y + height {
+        put(buffer, 0, line, area.width, &cut(&format!("Tab: {}", offers.join("  ")), usize::from(area.width)), DIM);
     }
 }
 

@@ -1,6 +1,7 @@
 //! What is on the screen, and what each key makes of it. Nothing is drawn here, and nothing worked out that takes time.
 
-use super::worker::{Ask, Cell, Grid, Match, Told, groups, told};
+use super::worker::{Ask, Cell, Decider, Grid, Match, Told, groups, told};
+use bastide_editor::{Offered, offered_in};
 use bastide_engine::change::Change;
 use bastide_model::{ActionId, Estate, ResourceId, StatementId, UserId};
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
@@ -54,10 +55,49 @@ impl Chooser {
     }
 }
 
+/// A rule that is being written.
+#[derive(Default)]
+pub struct Field {
+    /// Its clauses, or a whole rule.
+    pub text: String,
+    /// What it says and does, or what is wrong with it; empty while that is not known.
+    pub told: String,
+    /// Whether nothing is wrong with it.
+    pub fine: bool,
+    /// What could stand at its end.
+    pub offers: Vec<Offered>,
+}
+
+/// How a rule begins that was given no name.
+const BEGINS: &str = "rule written-here { ";
+
+impl Field {
+    /// The whole rule.
+    pub fn rule(&self) -> String {
+        if self.text.trim_start().starts_with("rule ") {
+            self.text.clone()
+        } else {
+            format!("{BEGINS}{} }}", self.text)
+        }
+    }
+
+    /// What could stand at the end, by the names of an estate.
+    fn offer(&mut self, estate: &Estate) {
+        let begun = if self.text.trim_start().starts_with("rule ") { "" } else { BEGINS };
+        let whole = format!("{begun}{}", self.text);
+        self.offers = offered_in(estate, &whole, whole.len());
+        for one in &mut self.offers {
+            one.range = one.range.start.saturating_sub(begun.len())..one.range.end.saturating_sub(begun.len());
+        }
+    }
+}
+
 /// What the keys act on.
 pub enum Mode {
     /// The table.
     Table,
+    /// A rule that is being written.
+    Writing(Field),
     /// A list to choose from.
     Choosing(Chooser),
     /// The keys.
@@ -93,6 +133,8 @@ pub struct State {
     pub action: usize,
     /// The changes.
     pub changes: Vec<Change>,
+    /// The rules that were written.
+    pub written: Vec<String>,
     /// How many rows and columns there is room for.
     pub room: (usize, usize),
     /// How wide the explanation is.
@@ -104,7 +146,7 @@ pub struct State {
     /// The explanation.
     pub cause: Option<String>,
     /// The statement that decides.
-    decides: Option<StatementId>,
+    decides: Option<Decider>,
     /// How far the explanation is scrolled.
     pub scrolled: usize,
     /// What the changes come to, and whether a test fails.
@@ -137,6 +179,7 @@ impl State {
             profiles: true,
             action: 0,
             changes: Vec::new(),
+            written: Vec::new(),
             room: (1, 1),
             width: 80,
             grid: Grid::default(),
@@ -274,11 +317,16 @@ impl State {
     fn change(&mut self) {
         self.effect = None;
         self.changed = self.next();
-        self.asks.push(Ask::Change(self.changed, self.changes.clone()));
-        if !self.changes.is_empty() {
+        self.asks.push(Ask::Change(self.changed, self.changes.clone(), self.written.clone()));
+        if self.pending() > 0 {
             self.asks.push(Ask::Effect(self.changed));
         }
         self.look();
+    }
+
+    /// How many changes are not saved, rules that were written among them.
+    pub fn pending(&self) -> usize {
+        self.changes.len() + self.written.len()
     }
 
     /// Makes changes. One that another one undoes goes with it.
@@ -309,7 +357,9 @@ impl State {
     pub fn told(&mut self, told: Told) {
         match told {
             Told::Changed(number, Err(why)) if number == self.changed => {
-                self.changes.pop();
+                if self.changes.pop().is_none() {
+                    self.written.pop();
+                }
                 self.said = format!("that cannot be done: {why}");
                 self.change();
             }
@@ -343,6 +393,12 @@ impl State {
                 let items: Vec<(String, Choice)> =
                     found.into_iter().map(|(words, changes)| (words, Choice::Make(changes))).collect();
                 self.choose("what would turn it", items);
+            }
+            Told::Draft(number, said) if number == self.number => {
+                if let Mode::Writing(field) = &mut self.mode {
+                    field.fine = said.is_ok();
+                    field.told = said.unwrap_or_else(|wrong| wrong);
+                }
             }
             Told::Reach(number, text) if number == self.number => self.cause = Some(text),
             Told::Effect(number, text, broken) if number == self.changed => self.effect = Some((text, broken)),
@@ -381,9 +437,51 @@ impl State {
         match &mut self.mode {
             Mode::Help => self.mode = Mode::Table,
             Mode::Choosing(_) => self.choosing(key),
+            Mode::Writing(_) => self.writing(key),
             Mode::Table => return self.table(key),
         }
         None
+    }
+
+    fn writing(&mut self, key: KeyEvent) {
+        let Mode::Writing(field) = &mut self.mode else { return };
+        match key.code {
+            KeyCode::Esc => {
+                self.mode = Mode::Table;
+                self.draft(None);
+                return;
+            }
+            KeyCode::Enter if field.fine && !field.text.is_empty() => {
+                let rule = field.rule();
+                self.mode = Mode::Table;
+                self.written.push(rule);
+                self.change();
+                return;
+            }
+            KeyCode::Enter => {
+                self.said = "it is not a whole rule yet".to_string();
+                return;
+            }
+            KeyCode::Tab => {
+                let Some(first) = field.offers.first().cloned() else { return };
+                let end = first.range.end.min(field.text.len());
+                field.text.replace_range(first.range.start.min(end)..end, &first.text);
+            }
+            KeyCode::Char(c) => field.text.push(c),
+            KeyCode::Backspace => drop(field.text.pop()),
+            _ => return,
+        }
+        (field.fine, field.told) = (false, String::new());
+        field.offer(&self.estate);
+        let rule = field.rule();
+        self.draft(Some(rule));
+    }
+
+    /// What is being written has changed: the table shows what it would open or shut.
+    fn draft(&mut self, rule: Option<String>) {
+        self.look();
+        // The draft comes first: the table is worked out with it.
+        self.asks.insert(0, Ask::Draft(self.number, rule, self.width));
     }
 
     fn choosing(&mut self, key: KeyEvent) {
@@ -482,6 +580,11 @@ impl State {
                 self.mode = Mode::Choosing(Chooser { title, typed, items, at: 0, searches: true, waits: false });
             }
             KeyCode::Char('x') => self.take_out(),
+            KeyCode::Char('e') => {
+                let mut field = Field::default();
+                field.offer(&self.estate);
+                self.mode = Mode::Writing(field);
+            }
             KeyCode::Char('g') => self.memberships(false),
             KeyCode::Char('l') => self.memberships(true),
             KeyCode::Char('s') => self.rules(),
@@ -496,7 +599,7 @@ impl State {
                 self.asks.push(Ask::Findings(self.number));
             }
             KeyCode::Char('u') => {
-                if self.changes.pop().is_some() {
+                if self.written.pop().is_some() || self.changes.pop().is_some() {
                     self.change();
                 } else {
                     self.said = "nothing is changed".to_string();
@@ -509,7 +612,7 @@ impl State {
                 self.choose("take one back", items);
             }
             KeyCode::Char(key @ ('w' | 'W')) => {
-                if self.changes.is_empty() {
+                if self.pending() == 0 {
                     self.said = "nothing is changed".to_string();
                 } else {
                     return Some(Wish::Save(self.options(), key == 'W'));
@@ -571,15 +674,15 @@ impl State {
     /// Takes the statement that decides out, or puts the last one back that was taken out for this.
     fn take_out(&mut self) {
         match self.decides {
-            // What a change has given stands behind all that was there, in the order of the changes.
-            Some(id) if id.index() >= self.estate.statements.len() => {
+            Some(Decider::Given(which)) => {
                 let given = self.changes.iter().enumerate().filter(|(_, change)| matches!(change, Change::Give(_)));
-                if let Some(at) = given.map(|(at, _)| at).nth(id.index() - self.estate.statements.len()) {
+                if let Some(at) = given.map(|(at, _)| at).nth(which) {
                     self.changes.remove(at);
                     self.change();
                 }
             }
-            Some(id) => self.make(vec![Change::Off(id)]),
+            Some(Decider::Written) => self.said = "it was written here: `u` takes it back".to_string(),
+            Some(Decider::Known(id)) => self.make(vec![Change::Off(id)]),
             None if self.cause.is_none() => self.said = "the cause is still being looked for".to_string(),
             None => self.said = "no statement decides here: there is nothing to take out".to_string(),
         }

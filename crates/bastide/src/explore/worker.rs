@@ -1,6 +1,7 @@
 //! What takes time is worked out here, beside the drawing: the newest question of each sort, the most urgent first.
 
 use crate::open::Opened;
+use crate::print::text::{count, hang};
 use crate::print::{changes, reach, why};
 use anstream::adapter::strip_str;
 use bastide_engine::access::{self, sweep};
@@ -8,8 +9,11 @@ use bastide_engine::change::{Change, apply, describe};
 use bastide_engine::difference::{difference, radius};
 use bastide_engine::prove::{broken_by, prove};
 use bastide_engine::remedy::{Wish, remedies};
+use bastide_engine::resolve::{is_light, lay_over};
 use bastide_engine::{Cancel, Snapshot, find};
+use bastide_model::statement::Sort;
 use bastide_model::{ActionId, Estate, Member, Moment, ResourceId, StatementId, UserId};
+use bastide_syntax::{FileId, Span, parse};
 use fixedbitset::FixedBitSet;
 use std::collections::{BTreeMap, HashMap};
 use std::convert::Infallible;
@@ -22,8 +26,10 @@ const MOST: usize = 60;
 /// A question. The number says which state of the screen it is about.
 #[derive(Clone, Debug)]
 pub enum Ask {
-    /// The estate with these changes.
-    Change(u64, Vec<Change>),
+    /// The estate with these changes, and these rules.
+    Change(u64, Vec<Change>, Vec<String>),
+    /// The same with a rule that is being written; none: nobody writes.
+    Draft(u64, Option<String>, usize),
     /// Who can do what in some places; without users, by profile.
     Grid(u64, Vec<ResourceId>, Option<Vec<UserId>>),
     /// Why somebody can or cannot.
@@ -47,14 +53,15 @@ impl Ask {
     fn urgency(&self) -> u8 {
         match self {
             Ask::Change(..) => 0,
-            Ask::Grid(..) => 1,
-            Ask::Search(..) => 2,
-            Ask::Cause(..) => 3,
-            Ask::Remedies(..) => 4,
-            Ask::Reach(..) => 5,
-            Ask::Effect(..) => 6,
-            Ask::Findings(..) => 7,
-            Ask::Mark(..) => 8,
+            Ask::Draft(..) => 1,
+            Ask::Grid(..) => 2,
+            Ask::Search(..) => 3,
+            Ask::Cause(..) => 4,
+            Ask::Remedies(..) => 5,
+            Ask::Reach(..) => 6,
+            Ask::Effect(..) => 7,
+            Ask::Findings(..) => 8,
+            Ask::Mark(..) => 9,
         }
     }
 }
@@ -66,8 +73,10 @@ pub enum Told {
     Changed(u64, Result<(), String>),
     /// Who can do what.
     Grid(u64, Grid),
+    /// What the rule that is being written says and does, word by word; or what is wrong with it.
+    Draft(u64, Result<String, String>),
     /// Why: the words, and the statement that decides.
-    Cause(u64, String, Option<StatementId>),
+    Cause(u64, String, Option<Decider>),
     /// What matches.
     Found(u64, Vec<Match>),
     /// What would turn a decision: each in words, and the changes.
@@ -84,6 +93,17 @@ pub enum Told {
 
 /// Something that is wrong, in words, and a decision that shows it.
 pub type Wrong = (String, Option<(UserId, ActionId, ResourceId)>);
+
+/// The statement that decides.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Decider {
+    /// One that stands in the files.
+    Known(StatementId),
+    /// The entry that the n-th change gives.
+    Given(usize),
+    /// A rule that was written here.
+    Written,
+}
 
 /// Something that a search found.
 #[derive(Clone, Debug)]
@@ -131,6 +151,8 @@ pub struct World {
     pub first: Snapshot,
     /// With the changes.
     now: Snapshot,
+    /// With the rule that is being written, too.
+    draft: Option<Snapshot>,
     moment: Moment,
     opened: Arc<Opened>,
 }
@@ -138,7 +160,7 @@ pub struct World {
 impl World {
     /// Of an estate.
     pub fn new(opened: Arc<Opened>, first: Snapshot, moment: Moment) -> World {
-        World { now: first.clone(), first, moment, opened }
+        World { now: first.clone(), draft: None, first, moment, opened }
     }
 
     fn allowed(&self, of: &Snapshot, rows: &[ResourceId], users: &[UserId], cancel: &Cancel) -> Vec<Vec<FixedBitSet>> {
@@ -161,7 +183,7 @@ impl World {
         let everybody = || self.now.estate().people.all().collect();
         let profiles = users.is_none();
         let users: Vec<UserId> = users.unwrap_or_else(everybody);
-        let now = self.allowed(&self.now, &rows, &users, cancel);
+        let now = self.allowed(self.shown(), &rows, &users, cancel);
         let before = self.allowed(&self.first, &rows, &users, cancel);
         // Users who are alike in every row, with the changes and without, share a column.
         let mut columns: Vec<(usize, usize)> = Vec::new();
@@ -189,11 +211,17 @@ impl World {
     /// Answers a question.
     fn answer(&mut self, ask: Ask, cancel: &Cancel) -> Told {
         match ask {
-            Ask::Change(number, changes) => Told::Changed(number, self.change(&changes)),
+            Ask::Change(number, changes, written) => Told::Changed(number, self.change(&changes, &written)),
+            Ask::Draft(number, text, width) => {
+                self.draft = None;
+                let Some(text) = text else { return Told::Draft(number, Ok(String::new())) };
+                Told::Draft(number, self.write(&text, width, cancel))
+            }
             Ask::Grid(number, rows, users) => Told::Grid(number, self.grid(rows, users, cancel)),
             Ask::Cause(number, user, action, resource, width) => {
-                let told = self.now.explain(user, action, resource);
-                let decides = self.now.decide(user, action, resource).by;
+                let shown = self.shown();
+                let told = shown.explain(user, action, resource);
+                let decides = shown.decide(user, action, resource).by.map(|id| self.decider(shown.estate(), id));
                 Told::Cause(number, plain(&why::explanation(&told, &[], false, width)), decides)
             }
             Ask::Search(number, text) => Told::Found(number, search(self.now.estate(), &text)),
@@ -246,12 +274,69 @@ impl World {
         }
     }
 
-    fn change(&mut self, changes: &[Change]) -> Result<(), String> {
-        if changes.is_empty() {
+    /// What is on the screen.
+    fn shown(&self) -> &Snapshot {
+        self.draft.as_ref().unwrap_or(&self.now)
+    }
+
+    /// Which statement one of an estate with changes is.
+    fn decider(&self, estate: &Estate, id: StatementId) -> Decider {
+        let (statement, known) = (estate.statement(id), &self.first.estate().statements);
+        let same = |other: &Arc<bastide_model::Statement>| other.sort == statement.sort && other.name == statement.name;
+        let rules = known.iter().filter(|other| other.sort == Sort::Rule).count();
+        let come = estate.statements.iter().filter(|other| other.sort == Sort::Rule).count() - rules;
+        match known.iter().position(same) {
+            Some(at) if id.index() < known.len() + come => Decider::Known(StatementId::new(at)),
+            None if statement.sort == Sort::Rule => Decider::Written,
+            _ => Decider::Given(id.index().saturating_sub(known.len() + come)),
+        }
+    }
+
+    /// An estate with a rule laid over it.
+    fn laid(estate: &Estate, text: &str) -> Result<Estate, String> {
+        let file = FileId(estate.files.len() as u32);
+        let parsed = parse(file, text);
+        let first = |list: &[bastide_syntax::Diagnostic]| list.iter().find(|d| d.is_error()).map(|d| d.message.clone());
+        if let Some(wrong) = first(&parsed.diagnostics) {
+            return Err(wrong);
+        }
+        if parsed.tree.declarations.is_empty() || !is_light(&parsed.tree) {
+            return Err("a rule is wanted here".to_string());
+        }
+        let mut files = estate.files.clone();
+        files.push("not saved yet".to_string());
+        let line = |span: Span| text[..span.start as usize].matches('\n').count() as u32 + 1;
+        lay_over(estate, &parsed.tree, &files, &line).map_err(|list| first(&list).unwrap_or_default())
+    }
+
+    /// Takes up a rule that is being written, and says how it narrows.
+    fn write(&mut self, text: &str, width: usize, cancel: &Cancel) -> Result<String, String> {
+        let estate = Self::laid(self.now.estate(), text)?;
+        let circles = |_| "decisions would depend on themselves".to_string();
+        let snapshot = self.now.beside(&estate, &self.moment).map_err(circles)?;
+        let new = |statement: &Arc<bastide_model::Statement>| {
+            self.now.estate().statements.iter().all(|known| !Arc::ptr_eq(known, statement))
+        };
+        let id = estate.statements.iter().position(new).ok_or("it says what is said already")?;
+        self.draft = Some(snapshot.clone());
+        let steps = access::narrowed(&snapshot.cancellable(cancel), StatementId::new(id));
+        let one = |(_, step): &(_, access::Narrowing)| {
+            format!("{}: {} on {}", step.words, count(step.users, "user"), count(step.resources, "resource"))
+        };
+        let steps: Vec<String> = steps.iter().skip(1).map(one).collect();
+        Ok(plain(&hang("", &steps.join("; "), width)))
+    }
+
+    fn change(&mut self, changes: &[Change], written: &[String]) -> Result<(), String> {
+        self.draft = None;
+        if changes.is_empty() && written.is_empty() {
             self.now = self.first.clone();
             return Ok(());
         }
-        let estate = apply(self.first.estate(), changes).map_err(|(_, error)| error.to_string())?;
+        let mut estate = apply(self.first.estate(), changes).map_err(|(_, error)| error.to_string())?;
+        for text in written {
+            estate = Self::laid(&estate, text)?;
+        }
         let circles = |_| "decisions would depend on themselves".to_string();
         self.now = self.first.beside(&estate, &self.moment).map_err(circles)?;
         Ok(())
