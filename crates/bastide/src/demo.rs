@@ -64,14 +64,14 @@ const TOUR: &[Stop] = &[
         command: &["why", "bruno.tavares", "read", "Exhibitions/Tidal Light/Condition/Incoming/TL-007 incoming"],
     },
     Stop {
-        story: "The same on a full screen, where the entry is taken out at once: his column lights up, and nothing else. (The keys \
-                that were pressed stand in call.keys; `bastide explore` lets you press your own.)",
-        command: &["explore", "--replay", "call.keys", "--size", "100x30"],
-    },
-    Stop {
         story: "A `may not` that was meant for somebody else. The first remedy is to take it out. What else would that do? \
                 Trying costs nothing: nothing is saved.",
         command: &["try", "--drop", "data/entries.csv:43"],
+    },
+    Stop {
+        story: "The same on a full screen: the entry is taken out, his column lights up, and nothing else. (The keys that were pressed \
+                stand in call.keys; `bastide explore` lets you press your own.)",
+        command: &["explore", "--replay", "call.keys", "--size", "100x30"],
     },
     Stop {
         story: "One conservator gets his work back, and nobody else is touched. That was two minutes on the phone. Bruno and \
