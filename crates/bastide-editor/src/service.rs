@@ -91,21 +91,21 @@ pub fn serve(connection: &Connection, voice: Arc<dyn Voice>) -> Result<Ended, St
     }
     let mut ended = Ended::Otherwise;
     for message in &connection.receiver {
-        match message {
+        let job = match message {
             Message::Request(request) => {
                 if connection.handle_shutdown(&request).map_err(|error| error.to_string())? {
                     ended = Ended::InOrder;
                     break;
                 }
-                let _ = jobs.send(Job::Request(request));
+                Job::Request(request)
             }
             Message::Notification(notification) if notification.method == told::Exit::METHOD => break,
-            Message::Notification(notification) => {
-                let _ = jobs.send(Job::Notification(notification));
-            }
-            Message::Response(_) => {
-                let _ = jobs.send(Job::Response);
-            }
+            Message::Notification(notification) => Job::Notification(notification),
+            Message::Response(_) => Job::Response,
+        };
+        // The thread ends before this one only by a fault, which it has told.
+        if jobs.send(job).is_err() {
+            return Err("nothing is answered any more".to_string());
         }
         stop(&stops);
     }

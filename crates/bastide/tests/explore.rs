@@ -99,6 +99,14 @@ fn a_rule_is_written_and_seen() {
     assert!(screen.ends_with("saved"), "{screen}");
     let rules = run_in(dir.path(), &["-q", "rules", "--on", "2026-11-24"]).ok();
     assert!(rules.contains("written-here"), "{rules}");
+    // Each has a name of its own, and is undone in its turn.
+    let other = "e\ntype who anyone may not read what essay\nEnter\n";
+    let two = format!("{other}s\ntype volunteers-only\nEnter\n{other}");
+    let screen = played(dir.path(), &format!("{two}c\n"), "140x42").join("\n");
+    assert!(screen.contains("3 changes, not saved"), "{screen}");
+    assert!(screen.contains("rule written-here-2 {") && screen.contains("rule written-here-3 {"), "{screen}");
+    let screen = played(dir.path(), &format!("{two}u\nu\nc\n"), "140x42").join("\n");
+    assert!(screen.contains("1 change, not saved") && screen.contains("written-here-2"), "{screen}");
 }
 
 /// What `try --write` refuses is not saved either, and the screen says why.
@@ -159,7 +167,9 @@ fn waits(terminal: &Terminal, (rows, columns): (u16, u16), text: &str) {
     let begun = std::time::Instant::now();
     while !on_screen(terminal, rows, columns).contains(text) {
         let screen = on_screen(terminal, rows, columns);
-        assert!(begun.elapsed() < std::time::Duration::from_secs(30), "no `{text}` on the screen:\n{screen}");
+        let all = terminal.shown();
+        let tail: String = all.chars().rev().take(400).collect::<Vec<_>>().into_iter().rev().collect();
+        assert!(begun.elapsed() < std::time::Duration::from_secs(30), "no `{text}` on the screen:\n{screen}\n{tail:?}");
         std::thread::sleep(std::time::Duration::from_millis(20));
     }
 }

@@ -27,7 +27,7 @@ use state::{State, Wish};
 use std::io::{self, IsTerminal};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::mpsc::{Receiver, Sender, TryRecvError, channel};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use worker::{Ask, Stop, Told, World, stop, work};
@@ -286,8 +286,15 @@ fn interactive(
     let mut stale = true;
     let mut pressed: Option<Instant> = None;
     loop {
-        while let Ok(told) = session.work.answers.try_recv() {
-            session.state.told(told);
+        loop {
+            match session.work.answers.try_recv() {
+                Ok(told) => session.state.told(told),
+                Err(TryRecvError::Empty) => break,
+                // It has said why.
+                Err(TryRecvError::Disconnected) => {
+                    return Err(Failure::Outside("nothing is worked out any more".to_string()));
+                }
+            }
             stale = true;
         }
         if stale {
@@ -306,7 +313,10 @@ fn interactive(
             Event::Key(key) if key.kind != KeyEventKind::Release => {
                 pressed = Some(Instant::now());
                 if is_suspend(&key) {
-                    suspend(&mut screen)?;
+                    suspend()?;
+                    // Nothing of what was drawn is there any more. To clear the screen by its own means would ask the
+                    // terminal where its cursor is, and not every one answers.
+                    screen = ratatui::Terminal::new(CrosstermBackend::new(io::stdout())).map_err(failed)?;
                     continue;
                 }
                 match session.state.key(key) {
@@ -328,16 +338,15 @@ fn is_suspend(key: &KeyEvent) -> bool {
 
 /// Lets the shell have the terminal until it gives it back.
 #[cfg(unix)]
-fn suspend<B: Backend>(screen: &mut ratatui::Terminal<B>) -> Result<(), Failure> {
+fn suspend() -> Result<(), Failure> {
     leave();
     let _ = signal_hook::low_level::emulate_default_handler(signal_hook::consts::SIGTSTP);
     std::mem::forget(Screen::enter()?);
-    let _ = screen.clear();
     Ok(())
 }
 
 #[cfg(not(unix))]
-fn suspend<B: Backend>(_: &mut ratatui::Terminal<B>) -> Result<(), Failure> {
+fn suspend() -> Result<(), Failure> {
     Ok(())
 }
 

@@ -41,6 +41,8 @@ pub enum Choice {
     Make(Vec<Change>),
     /// Take one of the changes back.
     Back(usize),
+    /// Take a rule back that was written.
+    Unwrite(usize),
     /// Go to a decision.
     Decision(UserId, ActionId, ResourceId),
     /// Nothing can be done about it.
@@ -58,6 +60,8 @@ impl Chooser {
 /// A rule that is being written.
 #[derive(Default)]
 pub struct Field {
+    /// How it is called where it is not given a name.
+    name: String,
     /// Its clauses, or a whole rule.
     pub text: String,
     /// What it says and does, or what is wrong with it; empty while that is not known.
@@ -68,22 +72,22 @@ pub struct Field {
     pub offers: Vec<Offered>,
 }
 
-/// How a rule begins that was given no name.
-const BEGINS: &str = "rule written-here { ";
-
 impl Field {
+    /// How it begins, where what is typed are its clauses alone.
+    fn begins(&self) -> String {
+        if self.text.trim_start().starts_with("rule ") { String::new() } else { format!("rule {} {{ ", self.name) }
+    }
+
     /// The whole rule.
     pub fn rule(&self) -> String {
-        if self.text.trim_start().starts_with("rule ") {
-            self.text.clone()
-        } else {
-            format!("{BEGINS}{} }}", self.text)
-        }
+        let begins = self.begins();
+        let ends = if begins.is_empty() { "" } else { " }" };
+        format!("{begins}{}{ends}", self.text)
     }
 
     /// What could stand at the end, by the names of an estate.
     fn offer(&mut self, estate: &Estate) {
-        let begun = if self.text.trim_start().starts_with("rule ") { "" } else { BEGINS };
+        let begun = self.begins();
         let whole = format!("{begun}{}", self.text);
         self.offers = offered_in(estate, &whole, whole.len());
         for one in &mut self.offers {
@@ -135,6 +139,8 @@ pub struct State {
     pub changes: Vec<Change>,
     /// The rules that were written.
     pub written: Vec<String>,
+    /// For each of them, how many changes there were before it.
+    before: Vec<usize>,
     /// How many rows and columns there is room for.
     pub room: (usize, usize),
     /// How wide the explanation is.
@@ -180,6 +186,7 @@ impl State {
             action: 0,
             changes: Vec::new(),
             written: Vec::new(),
+            before: Vec::new(),
             room: (1, 1),
             width: 80,
             grid: Grid::default(),
@@ -329,6 +336,13 @@ impl State {
         self.changes.len() + self.written.len()
     }
 
+    /// Takes a rule back that was written.
+    fn unwritten(&mut self, at: usize) -> bool {
+        self.before.remove(at);
+        self.written.remove(at);
+        true
+    }
+
     /// Makes changes. One that another one undoes goes with it.
     fn make(&mut self, changes: Vec<Change>) {
         let opposite = |change: &Change| match change {
@@ -357,8 +371,8 @@ impl State {
     pub fn told(&mut self, told: Told) {
         match told {
             Told::Changed(number, Err(why)) if number == self.changed => {
-                if self.changes.pop().is_none() {
-                    self.written.pop();
+                if self.changes.pop().is_none() && !self.written.is_empty() {
+                    self.unwritten(self.written.len() - 1);
                 }
                 self.said = format!("that cannot be done: {why}");
                 self.change();
@@ -455,6 +469,7 @@ impl State {
                 let rule = field.rule();
                 self.mode = Mode::Table;
                 self.written.push(rule);
+                self.before.push(self.changes.len());
                 self.change();
                 return;
             }
@@ -530,6 +545,10 @@ impl State {
                 self.changes.remove(at);
                 self.change();
             }
+            Choice::Unwrite(at) => {
+                self.unwritten(at);
+                self.change();
+            }
             Choice::Decision(user, action, resource) => {
                 (self.profiles, self.column, self.left) = (false, user.index(), user.index());
                 self.action = action.index();
@@ -581,7 +600,13 @@ impl State {
             }
             KeyCode::Char('x') => self.take_out(),
             KeyCode::Char('e') => {
-                let mut field = Field::default();
+                let taken = |name: &str| {
+                    let is_it = |rule: &String| rule.starts_with(&format!("rule {name} "));
+                    self.written.iter().any(is_it) || self.estate.statements.iter().any(|s| s.name == name)
+                };
+                let names = (1..).map(|number| format!("written-here-{number}"));
+                let name = names.into_iter().find(|name| !taken(name)).unwrap_or_default();
+                let mut field = Field { name, ..Field::default() };
                 field.offer(&self.estate);
                 self.mode = Mode::Writing(field);
             }
@@ -599,7 +624,11 @@ impl State {
                 self.asks.push(Ask::Findings(self.number));
             }
             KeyCode::Char('u') => {
-                if self.written.pop().is_some() || self.changes.pop().is_some() {
+                // A rule is the last change where none came after it.
+                let is_rule = self.before.last().is_some_and(|before| *before >= self.changes.len());
+                let undone =
+                    if is_rule { self.unwritten(self.written.len() - 1) } else { self.changes.pop().is_some() };
+                if undone {
                     self.change();
                 } else {
                     self.said = "nothing is changed".to_string();
@@ -608,7 +637,9 @@ impl State {
             KeyCode::Char('c') => {
                 let words = |change: &Change| told(&self.estate, change).0;
                 let items = self.changes.iter().enumerate();
-                let items = items.map(|(at, change)| (words(change), Choice::Back(at))).collect();
+                let items = items.map(|(at, change)| (words(change), Choice::Back(at)));
+                let rules = self.written.iter().enumerate().map(|(at, rule)| (rule.clone(), Choice::Unwrite(at)));
+                let items = items.chain(rules).collect();
                 self.choose("take one back", items);
             }
             KeyCode::Char(key @ ('w' | 'W')) => {
