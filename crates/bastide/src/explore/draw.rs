@@ -235,7 +235,14 @@ fn foot(state: &State, area: Rect, buffer: &mut Buffer) {
         None if state.pending() > 0 => put(buffer, 0, y, area.width, "changes: …", DIM),
         None => {}
     }
-    let hint = "arrows go  Enter opens  Tab action  / search  x take out  r remedies  u undo  w save  ? keys  q leave";
+    let hint = match state.mode {
+        Mode::Table => {
+            "arrows go  Enter opens  Tab action  / search  x take out  r remedies  e write  u undo  w save  ? keys  q leave"
+        }
+        Mode::Writing(_) => "Tab completes  Enter keeps the rule  Esc leaves it",
+        Mode::Choosing(_) => "type to narrow  arrows go  Enter chooses  Esc leaves",
+        Mode::Help => "any key goes back",
+    };
     let (text, style) =
         if state.said.is_empty() { (hint, DIM) } else { (state.said.as_str(), Style::new().fg(Color::Yellow)) };
     put(buffer, 0, y + 1, area.width, text, style);
@@ -260,7 +267,7 @@ fn window(wide: u16, high: u16, title: &str, area: Rect, buffer: &mut Buffer) ->
 
 fn choosing(chooser: &Chooser, area: Rect, buffer: &mut Buffer) {
     let inside = window(area.width * 4 / 5, (area.height * 3 / 5).max(10), &chooser.title, area, buffer);
-    put(buffer, inside.x, inside.y, inside.width, &format!("> {}▏", chooser.typed), Style::new());
+    put(buffer, inside.x, inside.y, inside.width, &format!("> {}_", chooser.typed), Style::new());
     let room = usize::from(inside.height) - 1;
     let top = (chooser.at + 1).saturating_sub(room);
     for (at, (words, _)) in chooser.fitting().enumerate().skip(top).take(room) {
@@ -285,7 +292,7 @@ fn writing(field: &Field, places: &Places, area: Rect, buffer: &mut Buffer) {
     while width(&field.text[from..]) > room {
         from += field.text[from..].chars().next().map_or(1, char::len_utf8);
     }
-    put(buffer, 0, y + 1, area.width, &format!("> {}▏", &field.text[from..]), Style::new());
+    put(buffer, 0, y + 1, area.width, &format!("> {}_", &field.text[from..]), Style::new());
     let (told, style) = match (field.fine, field.told.is_empty()) {
         (_, true) => ("…", DIM),
         (true, false) => (field.told.as_str(), GOOD),
