@@ -175,43 +175,27 @@ fn each(loaded: &Loaded, file: FileId, holds: Holds, only: Option<usize>, take: 
                     (None, None) => {}
                 },
                 (Holds::Entries, "place") => whole(Sort::Place, 0, false),
-                (Holds::Entries, "actions") => {
-                    let (mut at, start) = (0, span.start);
-                    for element in elements_of(cell) {
-                        let Some(found) = text[span.clone()].get(at..).and_then(|rest| rest.find(&*element)) else {
-                            break;
-                        };
-                        let from = start + at + found;
-                        at += found + element.len();
-                        let range = from..from + element.len();
-                        let name = element.into_owned();
-                        take(Use { sort: Sort::Item, name, range, plain: true, declares: false });
-                    }
-                }
+                (Holds::Entries, "actions") => elements(text, &span, cell, &Sort::Item, take),
                 (Holds::Users, "user") => whole(Sort::User, 0, false),
                 (Holds::Users, "action") => whole(Sort::Item, 0, false),
                 (Holds::Users, "resource") => whole(Sort::Place, 0, false),
                 (Holds::People | Holds::Catalog, _) => {
                     let domain = if holds == Holds::People { Domain::User } else { Domain::Resource };
-                    let (mut at, start) = (0, span.start);
-                    for element in elements_of(cell) {
-                        let Some(found) = text[span.clone()].get(at..).and_then(|rest| rest.find(&*element)) else {
-                            break;
-                        };
-                        let from = start + at + found;
-                        at += found + element.len();
-                        let (range, name) = (from..from + element.len(), element.into_owned());
-                        take(Use {
-                            sort: Sort::Value(domain, ours.clone()),
-                            name,
-                            range,
-                            plain: true,
-                            declares: false,
-                        });
-                    }
+                    elements(text, &span, cell, &Sort::Value(domain, ours.clone()), take);
                 }
                 (Holds::Groups | Holds::Entries | Holds::Users, _) => {}
             }
         }
+    }
+}
+
+/// The elements of a set, each where it stands in its cell.
+fn elements(text: &str, span: &Range<usize>, cell: &str, sort: &Sort, take: &mut dyn FnMut(Use)) {
+    let mut at = span.start;
+    for element in elements_of(cell) {
+        let Some(found) = text.get(at..span.end).and_then(|rest| rest.find(&*element)) else { return };
+        let range = at + found..at + found + element.len();
+        at = range.end;
+        take(Use { sort: sort.clone(), name: element.into_owned(), range, plain: true, declares: false });
     }
 }
