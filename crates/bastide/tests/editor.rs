@@ -441,7 +441,7 @@ fn what_is_taken_back_or_overtaken_has_no_answer() {
     assert!(answer.is_ok() || answer.as_ref().unwrap_err()["code"] == -32800, "{answer:?}");
     // It goes on as before, and what it does not know it says.
     assert!(!client.lines(STAFF).is_empty());
-    let id = client.begin("textDocument/colorPresentation", document);
+    let id = client.begin("textDocument/documentColor", document);
     assert_eq!(client.answer(id).unwrap_err()["code"], -32601);
     assert_eq!(client.quit(), 0);
 }
