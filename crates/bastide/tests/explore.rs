@@ -239,6 +239,8 @@ fn windows_change_their_size_and_are_put_aside() {
         (" ", "Governance"),
         ("s", "switch a rule"),
         ("\u{1b}", "Collections"),
+        ("e", "a rule, as in"),
+        ("\u{1b}", "Collections"),
     ] {
         terminal.keys(keys);
         waits(&terminal, SIZE, shown);
@@ -264,6 +266,22 @@ fn windows_change_their_size_and_are_put_aside() {
     signal(id, "CONT");
     terminal.shows("\u{1b}[?1049h");
     waits(&terminal, SIZE, "Collections");
+    terminal.keys("q");
+    is_as_it_was(terminal, "0");
+}
+
+/// The mouse goes to a cell, opens a place, and the wheel goes down.
+#[test]
+fn the_mouse_is_welcome() {
+    let dir = demo();
+    let (mut terminal, ..) = started(dir.path());
+    // Rows and columns of the screen count from 1; the first place stands in the third row.
+    terminal.keys("\u{1b}[<0;62;5M\u{1b}[<0;62;5m");
+    waits(&terminal, SIZE, "read  Exhibitions ");
+    terminal.keys("\u{1b}[<0;3;5M\u{1b}[<0;3;5m");
+    waits(&terminal, SIZE, "Harbour Lights 2024");
+    terminal.keys("\u{1b}[<65;10;10M");
+    waits(&terminal, SIZE, "read  Exhibitions/Tour planning ");
     terminal.keys("q");
     is_as_it_was(terminal, "0");
 }

@@ -109,7 +109,7 @@ fn head(state: &State, title: &str, places: &Places, area: Rect, buffer: &mut Bu
     };
     put(buffer, 0, 0, area.width, title, BOLD);
     let at = area.width.saturating_sub(width(&told) as u16);
-    put(buffer, at, 0, area.width - at, &told, Style::new().fg(Color::Yellow));
+    put(buffer, at, 0, area.width - at, &told, Style::new().fg(Color::Magenta));
     let schema = &state.estate.schema;
     let names: Vec<String> = schema.actions.iter().map(|action| action.name.clone()).collect();
     let letters = letters(&names);
@@ -130,7 +130,7 @@ fn head(state: &State, title: &str, places: &Places, area: Rect, buffer: &mut Bu
             if more == 0 { id.to_string() } else { format!("{}+{more}", cut(id, usize::from(places.column) - 4)) };
         let x = places.tree + column as u16 * places.column;
         let style = match (state.left + column == state.column, state.estate.people.is_active(user)) {
-            (true, _) => BOLD.patch(Style::new().fg(Color::Cyan)),
+            (true, _) => BOLD.patch(Style::new().fg(Color::Magenta)),
             (false, true) => Style::new(),
             (false, false) => DIM,
         };
@@ -156,7 +156,7 @@ fn table(state: &State, places: &Places, buffer: &mut Buffer) {
             "  ".repeat(usize::from(row.depth.saturating_sub(1))),
             visible(catalog.name(row.resource))
         );
-        let style = if is_here { BOLD.patch(Style::new().fg(Color::Cyan)) } else { Style::new() };
+        let style = if is_here { BOLD.patch(Style::new().fg(Color::Magenta)) } else { Style::new() };
         put(buffer, 0, y, places.tree - 1, &cut(&label, usize::from(places.tree) - 1), style);
         for column in 0..usize::from(places.columns) {
             if state.whose(column).is_none() {
@@ -229,7 +229,7 @@ fn foot(state: &State, area: Rect, buffer: &mut Buffer) {
     let y = area.height - 2;
     match &state.effect {
         Some((text, broken)) => {
-            let style = if *broken { BAD } else { Style::new().fg(Color::Yellow) };
+            let style = if *broken { BAD } else { Style::new().fg(Color::Magenta) };
             put(buffer, 0, y, area.width, &format!("changes: {text}"), style);
         }
         None if state.pending() > 0 => put(buffer, 0, y, area.width, "changes: …", DIM),
@@ -244,7 +244,7 @@ fn foot(state: &State, area: Rect, buffer: &mut Buffer) {
         Mode::Help => "any key goes back",
     };
     let (text, style) =
-        if state.said.is_empty() { (hint, DIM) } else { (state.said.as_str(), Style::new().fg(Color::Yellow)) };
+        if state.said.is_empty() { (hint, DIM) } else { (state.said.as_str(), Style::new().fg(Color::Magenta)) };
     put(buffer, 0, y + 1, area.width, text, style);
 }
 
@@ -296,7 +296,7 @@ fn writing(field: &Field, places: &Places, area: Rect, buffer: &mut Buffer) {
     let (told, style) = match (field.fine, field.told.is_empty()) {
         (_, true) => ("…", DIM),
         (true, false) => (field.told.as_str(), GOOD),
-        (false, false) => (field.told.as_str(), Style::new().fg(Color::Yellow)),
+        (false, false) => (field.told.as_str(), Style::new().fg(Color::Magenta)),
     };
     let lines = told.lines().take(usize::from(height).saturating_sub(4).max(1));
     let used = lines.enumerate().map(|(at, line)| put(buffer, 0, y + 2 + at as u16, area.width, line, style)).count();
