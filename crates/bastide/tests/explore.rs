@@ -275,6 +275,8 @@ fn windows_change_their_size_and_are_put_aside() {
 fn the_mouse_is_welcome() {
     let dir = demo();
     let (mut terminal, ..) = started(dir.path());
+    // A column that is not known yet is nowhere to go.
+    waits(&terminal, SIZE, "alban.co");
     // Rows and columns of the screen count from 1; the first place stands in the third row.
     terminal.keys("\u{1b}[<0;62;5M\u{1b}[<0;62;5m");
     waits(&terminal, SIZE, "read  Exhibitions ");

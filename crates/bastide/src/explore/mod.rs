@@ -271,6 +271,10 @@ pub fn leave() {
 
 /// How long is waited for a key before it is looked whether an answer has come.
 const BEAT: Duration = Duration::from_millis(15);
+/// The same where nothing has happened for a while.
+const REST: Duration = Duration::from_millis(250);
+/// So long is a while.
+const WHILE: Duration = Duration::from_secs(10);
 
 fn interactive(
     args: &ExploreArgs,
@@ -285,6 +289,7 @@ fn interactive(
     let colours = terminal.is_coloured();
     let mut stale = true;
     let mut pressed: Option<Instant> = None;
+    let mut happened = Instant::now();
     loop {
         loop {
             match session.work.answers.try_recv() {
@@ -303,9 +308,10 @@ fn interactive(
             session.work.ask(&mut session.state);
             screen.draw(|frame| draw(&session.state, &session.title, colours, frame)).map_err(failed)?;
             times.extend(pressed.take().map(|at| at.elapsed().as_secs_f64()));
-            stale = false;
+            (stale, happened) = (false, Instant::now());
         }
-        if !event::poll(BEAT).map_err(failed)? {
+        let beat = if happened.elapsed() < WHILE { BEAT } else { REST };
+        if !event::poll(beat).map_err(failed)? {
             continue;
         }
         stale = true;
