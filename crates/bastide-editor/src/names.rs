@@ -114,7 +114,8 @@ fn in_manifest(desk: &Desk, wanted: &Subject) -> Vec<Place> {
 /// The segment of a path that names a place.
 fn segment(desk: &Desk, estate: &Estate, mention: &Mention, id: &str) -> Option<Place> {
     let place = estate.catalog.find(id)?;
-    let depth = usize::from(estate.catalog.depth(place));
+    // A root has the depth 1, and is the first segment.
+    let depth = usize::from(estate.catalog.depth(place)).checked_sub(1)?;
     let pattern = PathPattern::new(mention.name);
     if pattern.segments.len() <= depth {
         return None;

@@ -228,6 +228,16 @@ fn a_name_leads_to_its_places_and_changes_in_all_of_them() {
     let id = client.begin("textDocument/rename", params);
     let refused = client.answer(id).unwrap_err();
     assert!(refused["message"].as_str().unwrap().contains("with this name"), "{refused}");
+    // A place has its name in paths, and in the catalog.
+    client.open("policy/exhibitions.bastide");
+    let mut params = client.at("policy/exhibitions.bastide", "Exhibitions/Tidal Light", 14);
+    params["newName"] = json!("Tidal Dark");
+    let edit = client.ask("textDocument/rename", params);
+    let files: Vec<String> = edit["documentChanges"].as_array().unwrap().iter().map(Value::to_string).collect();
+    for name in ["data/catalog.csv", "policy/exhibitions.bastide"] {
+        let changed = files.iter().find(|file| file.contains(name)).unwrap_or_else(|| panic!("{name}: {files:#?}"));
+        assert!(changed.contains("\"Tidal Dark\""), "{changed}");
+    }
     // A partner lies in an export of a directory, which is not changed.
     client.open("policy/partners.bastide");
     let text = &client.texts["policy/partners.bastide"];

@@ -107,6 +107,8 @@ fn head(state: &State, title: &str, places: &Places, area: Rect, buffer: &mut Bu
         1 => "1 change, not saved".to_string(),
         more => format!("{more} changes, not saved"),
     };
+    // What is shown is what was known before, until the rest is.
+    let told = if state.fresh { told } else { format!("… {told}") };
     put(buffer, 0, 0, area.width, title, BOLD);
     let at = area.width.saturating_sub(width(&told) as u16);
     put(buffer, at, 0, area.width - at, &told, Style::new().fg(Color::Magenta));

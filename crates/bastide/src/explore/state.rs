@@ -416,7 +416,8 @@ impl State {
             }
             Told::Reach(number, text) if number == self.number => self.cause = Some(text),
             Told::Effect(number, text, broken) if number == self.changed => self.effect = Some((text, broken)),
-            Told::Findings(number, found) if number == self.number => {
+            // What is wrong takes long to find, and is about no place: whoever went on meanwhile is shown it, too.
+            Told::Findings(_, found) if matches!(self.mode, Mode::Table) => {
                 let choice = |example: Option<(UserId, ActionId, ResourceId)>| match example {
                     Some((user, action, resource)) => Choice::Decision(user, action, resource),
                     None => Choice::Nothing,
@@ -702,7 +703,7 @@ impl State {
         self.look();
     }
 
-    /// Takes the statement that decides out, or puts the last one back that was taken out for this.
+    /// Takes the statement that decides out; what a change has given is taken back.
     fn take_out(&mut self) {
         match self.decides {
             Some(Decider::Given(which)) => {
