@@ -417,7 +417,7 @@ impl State {
             Told::Reach(number, text) if number == self.number => self.cause = Some(text),
             Told::Effect(number, text, broken) if number == self.changed => self.effect = Some((text, broken)),
             // What is wrong takes long to find, and is about no place: whoever went on meanwhile is shown it, too.
-            Told::Findings(_, found) if matches!(self.mode, Mode::Table) => {
+            Told::Findings(found) if matches!(self.mode, Mode::Table) => {
                 let choice = |example: Option<(UserId, ActionId, ResourceId)>| match example {
                     Some((user, action, resource)) => Choice::Decision(user, action, resource),
                     None => Choice::Nothing,
@@ -622,7 +622,7 @@ impl State {
             }
             KeyCode::Char('f') => {
                 self.said = "looking for what is wrong".to_string();
-                self.asks.push(Ask::Findings(self.number));
+                self.asks.push(Ask::Findings);
             }
             KeyCode::Char('u') => {
                 // A rule is the last change where none came after it.

@@ -43,7 +43,7 @@ pub enum Ask {
     /// What the changes come to.
     Effect(u64),
     /// What is wrong.
-    Findings(u64),
+    Findings,
     /// Whether all others are answered.
     Mark(u64),
 }
@@ -60,7 +60,7 @@ impl Ask {
             Ask::Remedies(..) => 5,
             Ask::Reach(..) => 6,
             Ask::Effect(..) => 7,
-            Ask::Findings(..) => 8,
+            Ask::Findings => 8,
             Ask::Mark(..) => 9,
         }
     }
@@ -86,7 +86,7 @@ pub enum Told {
     /// What the changes come to.
     Effect(u64, String, bool),
     /// What is wrong: each in words, and a decision that shows it.
-    Findings(u64, Vec<Wrong>),
+    Findings(Vec<Wrong>),
     /// All others are answered.
     Mark(u64),
 }
@@ -269,7 +269,7 @@ impl World {
                 };
                 Told::Effect(number, text, broken > 0)
             }
-            Ask::Findings(number) => Told::Findings(number, self.findings()),
+            Ask::Findings => Told::Findings(self.findings()),
             Ask::Mark(number) => Told::Mark(number),
         }
     }
