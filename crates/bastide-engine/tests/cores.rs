@@ -224,7 +224,7 @@ fn totals_are_the_same_in_shares() {
     assert_eq!(one, summary(2));
     assert_eq!(one, summary(4));
     // Totals by resource are the same sums.
-    let totals = access::totals(&snapshot, false, &|_| {});
+    let totals = access::totals(&snapshot, &access::Portion::default(), false, &|_| {});
     for (at, action) in ["read", "write"].into_iter().enumerate() {
         let sum: u64 = totals.rows.iter().map(|(_, counts)| counts[at]).sum();
         assert_eq!(one["allowed"][action].as_u64(), Some(sum), "{action}");

@@ -61,6 +61,15 @@ pub struct CatalogSink<'s> {
     told: HashSet<String>,
 }
 
+/// What a sink has gathered, to go on from any number of times.
+#[derive(Clone)]
+pub(crate) struct Gathered {
+    rows: CatalogRows,
+    owners: Values,
+    states: Values,
+    attributes: Vec<Values>,
+}
+
 /// Where the fields stand in a row, so that no row looks for them.
 pub struct Layout {
     id: Option<usize>,
@@ -107,6 +116,18 @@ impl<'s> CatalogSink<'s> {
             attributes: schema.resource_attributes.iter().map(values_of).collect(),
             told: HashSet::new(),
         }
+    }
+
+    /// A catalog that goes on from what another has gathered, of the same declarations.
+    pub(crate) fn with(schema: &'s Schema, gathered: Gathered) -> Self {
+        let Gathered { rows, owners, states, attributes } = gathered;
+        CatalogSink { schema, rows, owners, states, attributes, told: HashSet::new() }
+    }
+
+    /// What came so far.
+    pub(crate) fn gathered(&self) -> Gathered {
+        let (rows, attributes) = (self.rows.clone(), self.attributes.clone());
+        Gathered { rows, owners: self.owners.clone(), states: self.states.clone(), attributes }
     }
 
     /// The field of a column's name.

@@ -207,7 +207,8 @@ fn cell(field: &Field) -> Option<String> {
     })
 }
 
-fn date(days: i32) -> String {
+/// The day so many days after the first of January 1970.
+pub(crate) fn date(days: i32) -> String {
     let epoch = jiff::civil::Date::constant(1970, 1, 1);
     let day = jiff::Span::new().try_days(days).and_then(|days| epoch.checked_add(days));
     day.map_or_else(|_| days.to_string(), |day| day.to_string())

@@ -26,10 +26,12 @@
 
 pub mod activity;
 pub mod catalog;
+pub mod columnar;
 pub mod combinations;
 pub mod csv_table;
 pub mod data;
 pub mod decisions;
+pub mod distinct;
 pub mod entries;
 pub mod farewell;
 pub mod grid;
@@ -41,6 +43,7 @@ pub mod ldif;
 pub mod load;
 pub mod manifest;
 pub mod parquet;
+pub mod parted;
 pub mod people;
 pub mod resident;
 pub mod sarif;
@@ -63,4 +66,6 @@ pub mod write;
 #[doc = include_str!("../../../docs/library.md")]
 struct Library;
 
-pub use load::{Described, Loaded, PolicyFiles, described, load, load_as_of, load_from, policy_files, resident};
+pub use load::{
+    Described, Loaded, PolicyFiles, described, load, load_as_of, load_from, parted, policy_files, resident,
+};

@@ -6,6 +6,7 @@ use crate::data::DataFormat;
 use crate::inside::Data;
 use crate::ldif::{self, LdifLinks};
 use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
+use crate::parted::{Base, PartFile, Parted};
 use crate::people::PeopleSink;
 use crate::resident::Resident;
 use crate::scim::{self, ScimLinks};
@@ -16,9 +17,9 @@ use crate::stray;
 use crate::text;
 use crate::usage::Used;
 use crate::write::{self, Refused, Settled, Texts};
-use crate::{entries, grid, groups, inside, json, usage, workbook};
-use bastide_engine::resolve::Kept;
+use crate::{columnar, entries, grid, groups, inside, json, usage, workbook};
 use bastide_engine::resolve::{self, Parts};
+use bastide_engine::resolve::{Frame, Kept, Met};
 use bastide_model::inside::Inside;
 use bastide_model::rows::{EntryRow, GroupRows, RowPlace, SignInRows};
 use bastide_model::{Estate, Schema};
@@ -47,6 +48,8 @@ pub struct Loaded {
     pub audit: AuditSettings,
     /// Where the tables stand, for writing changes back.
     pub tables: Tables,
+    /// The checksums (SHA-256) of parts of the catalog that are read one by one, by their names, once they were looked at.
+    pub part_sums: Vec<(String, [u8; 32])>,
     /// What exports of directories hold besides people and groups, by class, and how often.
     pub passed: Vec<(String, usize)>,
     /// The folder it was read from, where it was one.
@@ -70,6 +73,8 @@ pub struct Tables {
     pub policy: Vec<FileId>,
     /// For sources that name their columns otherwise: their names and ours.
     pub columns: HashMap<FileId, Vec<(String, String)>>,
+    /// The parts of the catalog that stand on their own.
+    pub parts: Vec<FileId>,
     /// The catalogs whose rows give their parents by path.
     pub by_path: Vec<FileId>,
 }
@@ -139,6 +144,25 @@ pub fn resident(root: &Path, texts: &Texts, day: Date) -> Result<Resident, Refus
         resident.loaded.folder = Some(folder);
         resident.loaded.settled = settled;
         resident
+    })
+}
+
+/// Reads the estate in a folder as [`load_as_of`] does, but for the parts of its catalog. Where it has none, or something is
+/// wrong with what all parts share, there is only what was read.
+///
+/// # Errors
+/// As for [`load_as_of`].
+pub fn parted(root: &Path, day: Date) -> Result<(Loaded, Option<Parted>), Refused> {
+    at_one_moment(root, |folder| {
+        let mut loader = Loader::new(folder);
+        loader.today = day;
+        loader.parted = true;
+        loader.parted()
+    })
+    .map(|((mut loaded, parted), folder, settled)| {
+        loaded.settled = settled;
+        let parted = parted.map(|(frame, met, base)| Parted::of(loaded.sources.clone(), folder, frame, met, base));
+        (loaded, parted)
     })
 }
 
@@ -255,12 +279,49 @@ impl<'m> Came<'m> {
     /// Reports sources of which fewer rows came than the manifest says there are at least.
     fn report(&self, out: &mut Diagnostics) {
         for (source, came) in &self.0 {
-            let Some((least, span)) = source.at_least.filter(|(least, _)| came < least) else { continue };
-            let message = format!("`{}` holds {came} rows, and {least} are wanted at least", source.file.text);
-            let help = "an export that ends half-way looks like this; if so many are right, lower `at_least`";
-            out.push(Diagnostic::at(&codes::CUT_OFF, span, message).help(help));
+            out.extend(too_few(source, *came));
         }
     }
+}
+
+/// How a catalog may be written.
+const CATALOGS: &[Format] = &[Format::Csv, Format::JsonLines, Format::Workbook, Format::Parquet];
+
+/// Whether a file is no text, and read as a table that is made of it.
+pub(crate) fn is_packed(format: Format) -> bool {
+    matches!(format, Format::Workbook | Format::Parquet)
+}
+
+/// That fewer rows came of a source than the manifest says there are at least.
+pub(crate) fn too_few(source: &DataSource, came: usize) -> Option<Diagnostic> {
+    let (least, span) = source.at_least.filter(|(least, _)| came < *least)?;
+    let message = format!("`{}` holds {came} rows, and {least} are wanted at least", source.file.text);
+    let help = "an export that ends half-way looks like this; if so many are right, lower `at_least`";
+    Some(Diagnostic::at(&codes::CUT_OFF, span, message).help(help))
+}
+
+/// Reads a sheet of a workbook, or a file in columns, as a table.
+pub(crate) fn table_of(
+    store: &dyn Store,
+    path: &str,
+    format: Format,
+    source: &DataSource,
+    sources: &mut Sources,
+    out: &mut Diagnostics,
+) -> Option<FileId> {
+    let bytes = store.read(path).map_err(|error| format!("the file cannot be read: {error}"));
+    let sheet = source.sheet.as_ref().map(|sheet| sheet.text.as_str());
+    let table = bytes.and_then(|bytes| match format {
+        Format::Parquet => columnar::table(bytes),
+        _ => workbook::table(path, &bytes, sheet),
+    });
+    table
+        .map(|text| sources.add(path, text))
+        .map_err(|message| {
+            let span = source.sheet.as_ref().map_or(source.file.span, |sheet| sheet.span);
+            out.push(Diagnostic::at(&codes::UNREADABLE, span, format!("`{path}`: {message}")));
+        })
+        .ok()
 }
 
 struct Loader<'r> {
@@ -279,6 +340,9 @@ struct Loader<'r> {
     texts: Option<&'r Texts>,
     /// Whether files may lie outside of the estate.
     outside: bool,
+    /// Whether parts of the catalog are left to be read one by one, and what they are put into.
+    parted: bool,
+    base: Option<Base>,
     /// Files that were read ahead.
     ahead: HashMap<String, Result<String, text::Useless>>,
 }
@@ -292,6 +356,8 @@ impl<'r> Loader<'r> {
             passed: Vec::new(),
             texts: None,
             outside: false,
+            parted: false,
+            base: None,
             ahead: HashMap::new(),
             today: jiff::ZonedDateTime::now().date(),
             out: Diagnostics::new(),
@@ -308,7 +374,8 @@ impl<'r> Loader<'r> {
         let whole = !diagnostics.iter().any(Diagnostic::is_error);
         let estate = estate.filter(|_| whole);
         let (folder, settled) = (None, Settled::default());
-        Loaded { sources, diagnostics, estate, usage_rows, used, audit, tables, passed, folder, settled }
+        let part_sums = Vec::new();
+        Loaded { sources, diagnostics, estate, usage_rows, used, audit, tables, part_sums, passed, folder, settled }
     }
 
     fn run(&mut self) -> (Option<Estate>, usize) {
@@ -317,6 +384,21 @@ impl<'r> Loader<'r> {
         self.out.extend(of_policy);
         let sources = &self.sources;
         (resolve::estate(parts, &|span| text::line_of(sources, span), &mut self.out), usage_rows)
+    }
+
+    fn parted(mut self) -> (Loaded, Option<(Frame, Met, Base)>) {
+        let Some((parts, usage_rows)) = self.parts() else { return (self.loaded(None, 0), None) };
+        let of_policy = std::mem::take(&mut self.of_policy);
+        self.out.extend(of_policy);
+        let sources = &self.sources;
+        let frame = Frame::new(parts, &|span| text::line_of(sources, span), &mut self.out);
+        match (frame, self.base.take()) {
+            (Some((frame, met)), Some(base)) => {
+                let loaded = self.loaded(Some(frame.base().clone()), usage_rows);
+                (loaded, Some((frame, met, base)))
+            }
+            _ => (self.loaded(None, usage_rows), None),
+        }
     }
 
     fn resident(mut self) -> Resident {
@@ -345,7 +427,9 @@ impl<'r> Loader<'r> {
         let errors = |out: &[Diagnostic]| out.iter().filter(|d| d.is_error()).count();
         let before = errors(&self.out);
         // Catalogs are large: they are read while people and groups are made out.
-        let paths = self.paths(&manifest.catalog);
+        let (whole, parts): (Vec<DataSource>, Vec<DataSource>) =
+            manifest.catalog.iter().cloned().partition(|source| !(self.parted && source.parts));
+        let paths = self.paths(&whole);
         let store = self.store;
         let ((), ahead) = rayon::join(
             || self.people_and_groups(&manifest, &mut people, &mut group_rows),
@@ -362,15 +446,18 @@ impl<'r> Loader<'r> {
         let people_whole = errors(&self.out) == before;
         let before = errors(&self.out);
         let mut catalog = CatalogSink::new(&schema);
-        let mut came = Came::of(&manifest.catalog);
-        let files = self.files(&manifest.catalog, &[Format::Csv, Format::JsonLines, Format::Workbook]);
+        let mut came = Came::of(&whole);
+        let files = self.files(&whole, CATALOGS);
         let mut paths = Paths::new();
         for (file, _, source) in
             files.iter().filter(|(_, format, source)| source.by_path && *format != Format::JsonLines)
         {
             catalog.paths(*file, self.sources.text(*file), source, &mut paths);
         }
+        let mut apart = Vec::new();
         for (file, format, source) in files {
+            apart.extend(source.parts.then_some(file));
+            self.tables.parts.extend(source.parts.then_some(file));
             self.tables.catalog.push((file, format));
             self.tables.note_columns(file, source);
             let text = self.sources.text(file);
@@ -382,6 +469,7 @@ impl<'r> Loader<'r> {
             came.note(source, catalog.count() - rows);
         }
         came.report(&mut self.out);
+        let part_files = self.part_files(&parts);
         let catalog_whole = errors(&self.out) == before;
         let mut entry_rows: Vec<EntryRow> = Vec::new();
         let mut came = Came::of(&manifest.entries);
@@ -401,6 +489,10 @@ impl<'r> Loader<'r> {
         let insides = self.insides(&manifest, &schema, &mut catalog);
         let usage_rows = self.usage(&manifest, &schema);
         let sign_ins = self.sign_ins(&manifest, &schema);
+        if self.parted {
+            let (schema, gathered) = (schema.clone(), catalog.gathered());
+            self.base = Some(Base { schema, gathered, paths, files: part_files, outside: self.outside });
+        }
         let (people, catalog) = (people.finish(), catalog.finish());
         let files: Vec<String> =
             (0..self.sources.len()).map(|i| self.sources.name(FileId(i as u32)).to_string()).collect();
@@ -426,6 +518,7 @@ impl<'r> Loader<'r> {
             sign_ins,
             groups: group_rows,
             catalog,
+            apart,
             insides,
             entries: entry_rows,
             member_of: manifest.member_of.map(|name| (name.text, name.span)),
@@ -452,24 +545,13 @@ impl<'r> Loader<'r> {
         Some(file)
     }
 
-    /// Reads a sheet of a workbook, as a table.
-    fn sheet(&mut self, path: &str, source: &DataSource) -> Option<FileId> {
-        let bytes = self.store.read(path).map_err(|error| format!("the file cannot be read: {error}"));
-        let sheet = source.sheet.as_ref().map(|sheet| sheet.text.as_str());
-        match bytes.and_then(|bytes| workbook::table(path, &bytes, sheet)) {
-            Ok(text) => {
-                let file = self.sources.add(path, text);
-                if self.outside && self.store.is_outside(path).unwrap_or(true) {
-                    self.sources.hide(file);
-                }
-                Some(file)
-            }
-            Err(message) => {
-                let span = source.sheet.as_ref().map_or(source.file.span, |sheet| sheet.span);
-                self.out.push(Diagnostic::at(&codes::UNREADABLE, span, format!("`{path}`: {message}")));
-                None
-            }
+    /// Reads a sheet of a workbook, or a file in columns, as a table.
+    fn sheet(&mut self, path: &str, format: Format, source: &DataSource) -> Option<FileId> {
+        let file = table_of(self.store, path, format, source, &mut self.sources, &mut self.out)?;
+        if self.outside && self.store.is_outside(path).unwrap_or(true) {
+            self.sources.hide(file);
         }
+        Some(file)
     }
 
     /// Where the files are that sources name; whatever is wrong is told when they are read.
@@ -477,8 +559,7 @@ impl<'r> Loader<'r> {
         let find = |source: &DataSource| {
             find(self.store, &source.file.text, self.outside, source.file.span, &mut Diagnostics::new())
         };
-        // Workbooks are no text.
-        let is_text = |path: &String| Format::of_name(path) != Some(Format::Workbook);
+        let is_text = |path: &String| !Format::of_name(path).is_some_and(is_packed);
         sources
             .iter()
             .flat_map(find)
@@ -525,22 +606,41 @@ impl<'r> Loader<'r> {
         trees
     }
 
+    /// The parts of a catalog, which are not read yet.
+    fn part_files(&mut self, sources: &[DataSource]) -> Vec<PartFile> {
+        let mut found = Vec::new();
+        for source in sources {
+            for path in find(self.store, &source.file.text, self.outside, source.file.span, &mut self.out) {
+                if let Some(format) = self.format(&path, source, CATALOGS) {
+                    found.push(PartFile { path, format, source: source.clone() });
+                }
+            }
+        }
+        found
+    }
+
+    /// The format of a file, where it is one that is read here.
+    fn format(&mut self, path: &str, source: &DataSource, allowed: &[Format]) -> Option<Format> {
+        let format = source.format.or_else(|| Format::of_name(path));
+        if let Some(format) = format.filter(|format| allowed.contains(format)) {
+            return Some(format);
+        }
+        let message = match format {
+            None => format!("the name `{path}` does not tell the format"),
+            Some(_) => format!("`{path}` is of a format that is not read here"),
+        };
+        let help = "the formats are `csv`, sheets of workbooks (`.xlsx`, `.ods`), `jsonl` (catalog, sessions), Parquet (catalog), `scim` (people and groups) and `ldif` (those, and sessions); to name one, write `format = \"csv\"`";
+        self.out.push(Diagnostic::at(&codes::MANIFEST, source.file.span, message).help(help));
+        None
+    }
+
     /// Reads the files that sources of one sort name, each with its format.
     fn files<'m>(&mut self, sources: &'m [DataSource], allowed: &[Format]) -> Vec<(FileId, Format, &'m DataSource)> {
         let mut found = Vec::new();
         for source in sources {
             for path in find(self.store, &source.file.text, self.outside, source.file.span, &mut self.out) {
-                let format = source.format.or_else(|| Format::of_name(&path));
-                let Some(format) = format.filter(|f| allowed.contains(f)) else {
-                    let message = match format {
-                        None => format!("the name `{path}` does not tell the format"),
-                        Some(_) => format!("`{path}` is of a format that is not read here"),
-                    };
-                    let help = "the formats are `csv`, sheets of workbooks (`.xlsx`, `.ods`), `jsonl` (catalog, sessions), `scim` (people and groups) and `ldif` (those, and sessions); to name one, write `format = \"csv\"`";
-                    self.out.push(Diagnostic::at(&codes::MANIFEST, source.file.span, message).help(help));
-                    continue;
-                };
-                let read = if format == Format::Workbook { self.sheet(&path, source) } else { self.read(&path) };
+                let Some(format) = self.format(&path, source, allowed) else { continue };
+                let read = if is_packed(format) { self.sheet(&path, format, source) } else { self.read(&path) };
                 if let Some(file) = read {
                     found.push((file, format, source));
                 }

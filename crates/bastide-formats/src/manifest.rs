@@ -33,6 +33,8 @@ pub enum Format {
     Ldif,
     /// A sheet of a workbook: Office Open XML (ISO/IEC 29500) or OpenDocument (ISO/IEC 26300).
     Workbook,
+    /// Apache Parquet.
+    Parquet,
 }
 
 impl Format {
@@ -50,6 +52,7 @@ impl Format {
             (".ldif", Format::Ldif),
             (".xlsx", Format::Workbook),
             (".ods", Format::Workbook),
+            (".parquet", Format::Parquet),
         ];
         endings.iter().find(|(ending, _)| name.ends_with(ending)).map(|(_, format)| *format)
     }
@@ -84,6 +87,8 @@ pub struct DataSource {
     pub sheet: Option<Placed>,
     /// Whether it is a grid of users by places, and how far what is in it reaches.
     pub grid: Option<Reach>,
+    /// Whether each of its files is a part that stands on its own.
+    pub parts: bool,
 }
 
 /// Their words, and ours.
@@ -106,6 +111,7 @@ impl DataSource {
             by_path: false,
             sheet: None,
             grid: None,
+            parts: false,
         }
     }
 
@@ -313,7 +319,9 @@ impl Reader<'_> {
                 "groups" => {
                     manifest.groups = self.sources(value, &[FILE, SHAPE, &["group_id"]].concat());
                 }
-                "catalog" => manifest.catalog = self.sources(value, &[FILE, SHAPE, &["kind", "parents"]].concat()),
+                "catalog" => {
+                    manifest.catalog = self.sources(value, &[FILE, SHAPE, &["kind", "parents", "parts"]].concat())
+                }
                 "entries" => manifest.entries = self.sources(value, &[FILE, SHAPE, &["layout", "reach"]].concat()),
                 "sessions" => manifest.sessions = self.sources(value, &[FILE, SHAPE].concat()),
                 "usage" => manifest.usage = self.sources(value, FILE),
@@ -477,6 +485,7 @@ impl Reader<'_> {
         let (mut file, mut format, mut realm, mut attributes) = (None, None, None, Vec::new());
         let (mut at_least, mut group_id, mut active) = (None, None, Vec::new());
         let (mut ignore, mut values, mut kind, mut by_path) = (Vec::new(), Vec::new(), None, false);
+        let mut parts = false;
         let (mut sheet, mut is_grid, mut reach) = (None, false, None);
         let entries = match others {
             true => table.iter().filter(|(key, _)| known.contains(&key.get_ref().as_ref())).collect(),
@@ -491,6 +500,10 @@ impl Reader<'_> {
                 "ignore" => ignore = self.texts(value),
                 "kind" => kind = self.text(value),
                 "sheet" => sheet = self.text(value),
+                "parts" => match value.get_ref() {
+                    DeValue::Boolean(said) => parts = *said,
+                    _ => self.wrong(value, "expected `true` or `false`: whether each file is a part of its own"),
+                },
                 "values" => values = self.words(value),
                 "parents" => match self.text(value) {
                     Some(text) if text.text == "paths" => by_path = true,
@@ -558,6 +571,7 @@ impl Reader<'_> {
             by_path,
             sheet,
             grid,
+            parts,
             ..DataSource::of(file?)
         })
     }

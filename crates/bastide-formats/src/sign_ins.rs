@@ -73,7 +73,7 @@ impl<'s> SignInSink<'s> {
         match format {
             Format::JsonLines => self.json_lines(file, text, source, out),
             Format::Ldif => self.ldif(file, text, source, out),
-            Format::Csv | Format::Workbook | Format::Scim => self.csv(file, text, source, out),
+            Format::Csv | Format::Workbook | Format::Scim | Format::Parquet => self.csv(file, text, source, out),
         }
     }
 

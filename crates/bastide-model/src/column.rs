@@ -309,6 +309,7 @@ impl ColumnBuilder {
 }
 
 /// Rows of as many numbers each, a row in one piece of memory: what is moved together lies together.
+#[derive(Clone)]
 pub struct Grid {
     width: usize,
     cells: Vec<u32>,

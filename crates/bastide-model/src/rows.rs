@@ -98,6 +98,7 @@ pub struct GroupRows {
 
 /// The catalog: whatever is looked up together lies together, since putting a million rows into another order takes as
 /// long as looking them up.
+#[derive(Clone)]
 pub struct CatalogRows {
     /// The rows, in the order in which they came.
     parts: Vec<CatalogPart>,
@@ -121,6 +122,7 @@ pub struct CatalogRows {
 pub type SourceRows = Vec<(u32, Vec<String>)>;
 
 /// Rows of the catalog that were read together.
+#[derive(Clone)]
 pub struct CatalogPart {
     /// The number of the first of them.
     first: usize,

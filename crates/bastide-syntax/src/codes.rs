@@ -54,6 +54,7 @@ codes! {
     NO_EFFECT "no-effect" Warning "words that change nothing where they stand";
     NOT_UTF8 "not-utf8" Error "a file that is not valid UTF-8";
     OPEN_TEXT "open-text" Error "a text without its closing quote";
+    OUT_OF_PART "out-of-part" Error "something that hangs on a part of the catalog in which it does not stand";
     OUT_OF_PLACE "out-of-place" Error "something that may not be said where it stands";
     PARENT_CYCLE "parent-cycle" Error "resources that contain each other";
     ROLE_CYCLE "role-cycle" Error "roles that are built from each other";

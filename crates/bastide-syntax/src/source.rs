@@ -1,6 +1,6 @@
 //! Places in text: files, spans and the table that turns them into names, lines and columns.
 
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 /// A file of one run, dense from 0 in the order of loading.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
@@ -44,14 +44,15 @@ pub struct Position {
 }
 
 /// All texts of one run. Texts are at most 4 GiB each.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub struct Sources {
     files: Vec<Source>,
 }
 
+#[derive(Clone)]
 struct Source {
     name: String,
-    text: String,
+    text: Arc<String>,
     lines: OnceLock<Vec<u32>>,
     hidden: bool,
 }
@@ -64,14 +65,19 @@ impl Sources {
 
     /// Takes a text in under the name it is shown by (a path relative to the estate).
     pub fn add(&mut self, name: impl Into<String>, text: impl Into<String>) -> FileId {
-        self.files.push(Source { name: name.into(), text: text.into(), lines: OnceLock::new(), hidden: false });
+        self.files.push(Source {
+            name: name.into(),
+            text: Arc::new(text.into()),
+            lines: OnceLock::new(),
+            hidden: false,
+        });
         FileId(self.files.len() as u32 - 1)
     }
 
     /// Puts another text in the place of a file's.
     pub fn replace(&mut self, file: FileId, text: impl Into<String>) {
         let source = &mut self.files[file.0 as usize];
-        (source.text, source.lines) = (text.into(), OnceLock::new());
+        (source.text, source.lines) = (Arc::new(text.into()), OnceLock::new());
     }
 
     /// The file of a name.
@@ -137,7 +143,7 @@ impl Sources {
 
     /// Lets go of a text that nothing will be shown from any more (a large data file).
     pub fn release(&mut self, file: FileId) {
-        self.files[file.0 as usize].text = String::new();
+        self.files[file.0 as usize].text = Arc::default();
     }
 }
 

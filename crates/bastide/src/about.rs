@@ -20,7 +20,8 @@ use std::path::Path;
 pub struct About {
     /// The estate's name.
     pub estate: String,
-    /// SHA-256 over the names and the texts of all its files, in the order of their names.
+    /// SHA-256 over the names and the texts of all its files, in the order of their names; of a part of the catalog that stands
+    /// on its own, over the SHA-256 of its text.
     pub checksum: String,
     /// The commit that is checked out around it, where it lies in a git checkout.
     pub revision: Option<String>,
@@ -135,22 +136,42 @@ impl About {
     }
 }
 
+/// What a file holds.
+#[derive(PartialEq, Eq, PartialOrd, Ord)]
+enum Held<'t> {
+    Text(&'t str),
+    Sum([u8; 32]),
+}
+
 /// The checksum of all texts that were read.
 fn checksum(loaded: &Loaded) -> String {
     let sources = &loaded.sources;
-    let mut files: Vec<(&str, &str)> = (0..sources.len() as u32)
-        .map(bastide_syntax::FileId)
-        .map(|file| (sources.name(file), sources.text(file)))
-        .collect();
+    // Of a part of the catalog its own checksum, so that it comes to the same whether parts were read together or one by one.
+    let parts = &loaded.tables.parts;
+    let of = |file: bastide_syntax::FileId| match parts.contains(&file) {
+        true => Held::Sum(Sha256::digest(sources.text(file)).into()),
+        false => Held::Text(sources.text(file)),
+    };
+    let files = (0..sources.len() as u32).map(bastide_syntax::FileId).map(|file| (sources.name(file), of(file)));
+    let one_by_one = loaded.part_sums.iter().map(|(name, sum)| (name.as_str(), Held::Sum(*sum)));
+    let mut files: Vec<(&str, Held)> = files.chain(one_by_one).collect();
     files.sort_unstable();
     files.dedup();
     let mut sum = Sha256::new();
-    for (name, text) in files {
+    for (name, held) in files {
         // Lengths keep what is a name from being taken for a text.
         sum.update((name.len() as u64).to_le_bytes());
         sum.update(name);
-        sum.update((text.len() as u64).to_le_bytes());
-        sum.update(text);
+        match held {
+            Held::Text(text) => {
+                sum.update((text.len() as u64).to_le_bytes());
+                sum.update(text);
+            }
+            Held::Sum(of) => {
+                sum.update(u64::MAX.to_le_bytes());
+                sum.update(of);
+            }
+        }
     }
     digest(sum)
 }

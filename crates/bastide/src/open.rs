@@ -1,5 +1,6 @@
 //! Finding and loading the estate a command speaks of, and the moment it asks about.
 
+use crate::commands::parts::Parts;
 use crate::failure::Failure;
 use crate::print::diagnostics;
 use crate::print::text::{count, visible};
@@ -8,6 +9,7 @@ use crate::revision::{Named, Place};
 use crate::terminal::Terminal;
 use bastide_engine::prove::with_personas;
 use bastide_engine::{Snapshot, find, session};
+use bastide_formats::parted::Unfit;
 use bastide_formats::write::{Lock, Texts};
 use bastide_formats::{Loaded, manifest};
 use bastide_model::proof::Persona;
@@ -226,6 +228,27 @@ impl EstateArgs {
         self.opened(loaded, root, started, terminal)
     }
 
+    /// Loads an estate whose catalog comes in parts, and looks at every part; none where it does not.
+    pub fn open_parts(&self, terminal: &mut Terminal) -> Result<Option<Parts>, Failure> {
+        let started = Instant::now();
+        let root = self.root()?;
+        let refused = |refused: bastide_formats::write::Refused| Failure::Outside(refused.to_string());
+        let described = bastide_formats::described(&root).map_err(refused)?;
+        if !described.manifest.is_some_and(|manifest| manifest.catalog.iter().any(|source| source.parts)) {
+            return Ok(None);
+        }
+        let reading = Telling::reading();
+        let (loaded, parted) = bastide_formats::parted(&root, day()).map_err(refused)?;
+        say_settled(&loaded, terminal);
+        let mut opened = self.opened(loaded, root, started, terminal)?;
+        let Some(parted) = parted else { return Ok(None) };
+        let surveyed = parted.survey().map_err(|found| unfit(found, terminal))?;
+        drop(reading);
+        opened.loaded.part_sums = surveyed.sums;
+        opened.seconds = started.elapsed().as_secs_f64();
+        Ok(Some(Parts { opened, parted, resources: surveyed.resources, nowhere: surveyed.nowhere }))
+    }
+
     /// The estate of a name, as [`EstateArgs::open`] gives the one at hand.
     pub fn open_named(&self, named: &Named, terminal: &mut Terminal) -> Result<Opened, Failure> {
         match &named.place {
@@ -321,6 +344,16 @@ pub fn say_settled(loaded: &Loaded, terminal: &Terminal) {
             "note: a change was cut off while it was written, and cannot be finished from here; it is read as it was meant: \
              {files}\n"
         ));
+    }
+}
+
+/// The failure of an estate in parts.
+pub fn unfit(unfit: Unfit, terminal: &Terminal) -> Failure {
+    match unfit {
+        Unfit::Estate(sources, told) => {
+            Failure::Estate(diagnostics::report(&sources, &told.iter().collect::<Vec<_>>(), terminal))
+        }
+        Unfit::Outside(message) => Failure::Outside(message),
     }
 }
 

@@ -52,6 +52,7 @@ pub fn is_standard_output(path: &Path) -> bool {
 }
 
 /// Output and error output of one run.
+#[derive(Clone)]
 pub struct Terminal {
     color: bool,
     width: usize,

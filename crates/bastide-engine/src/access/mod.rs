@@ -34,7 +34,8 @@ pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, person};
 pub use reach::{Narrowing, Reached, asleep, narrowed, reach};
 pub use statements::{Listed, Reaches, Statements, reaches, statements};
-pub use summary::{Done, Summary, Totals, shares, summary, totals};
+pub use summary::{Done, Running, Summary, Totals, shares, summary, totals};
+pub use tally::Portion;
 pub use turns::{TurnDay, Turns, turns};
 
 use crate::decide::Decision;

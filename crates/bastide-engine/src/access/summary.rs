@@ -1,7 +1,7 @@
 //! Totals over everybody and everything.
 
 use super::batch::Batch;
-use super::tally::{STEP, Tally};
+use super::tally::{Portion, STEP, Tally};
 use crate::decide::Reason;
 use crate::evaluate::{Decided, Outcome, OutcomeId};
 use crate::snapshot::Snapshot;
@@ -47,42 +47,102 @@ pub type Done<'d> = &'d (dyn Fn(u64) + Sync);
 
 /// Totals of everybody on everything.
 pub fn summary(snapshot: &Snapshot, done: Done) -> Summary {
-    let (estate, moment) = (snapshot.estate(), snapshot.moment());
-    let actions = estate.schema.actions.len();
-    let shares = shares(estate.catalog.len(), SMALLEST_SHARE);
-    let Tally { allowed, reasons, profiles, distinct } = Tally::of(snapshot, shares, done);
-    let name = |a: usize| estate.schema.actions[a].name.clone();
-    let mut summary = Summary {
-        users: estate.people.len(),
-        active_users: estate.people.active.count_ones(..),
-        resources: estate.catalog.len(),
-        actions,
-        statements: estate.statements.iter().filter(|s| s.is_on() && s.in_date(moment.date)).count(),
-        triples: estate.people.len() as u64 * estate.catalog.len() as u64 * actions as u64,
-        profiles,
-        distinct_outcomes: distinct,
-        ..Summary::default()
-    };
-    for action in 0..actions {
-        let count: u64 = allowed.iter().map(|by_action| by_action[action]).sum();
-        summary.allowed.insert(name(action), count.into());
-    }
-    for reason in Reason::ALL {
-        let by = if reason.is_allowed() { &mut summary.allowed_by_reason } else { &mut summary.refused };
-        by.insert(reason.word().to_string(), reasons[reason as usize]);
-    }
-    let mut by_kind = vec![0; estate.schema.kinds.len()];
-    estate.catalog.kinds.iter().for_each(|kind| by_kind[kind.index()] += 1);
-    for (kind, by_action) in allowed.iter().enumerate() {
-        let resources = by_kind[kind];
-        if resources == 0 {
-            continue;
+    let mut running = Running::new(snapshot.estate());
+    let rows = running.add(snapshot, &Portion::default(), done);
+    running.finish(snapshot.estate(), snapshot.moment(), rows.iter().map(Vec::len).sum())
+}
+
+/// Totals that are gathered over the parts of a catalog, one after the other.
+pub struct Running {
+    allowed: Vec<Vec<u64>>,
+    reasons: [u64; Reason::ALL.len()],
+    users: Vec<u64>,
+    by_kind: Vec<usize>,
+    /// How many entries stand in the parts that are not in what they share.
+    entries: usize,
+}
+
+fn in_force(estate: &Estate, moment: &Moment) -> usize {
+    estate.statements.iter().filter(|s| s.is_on() && s.in_date(moment.date)).count()
+}
+
+impl Running {
+    /// Nothing yet, of an estate with the kinds, actions and people of this one.
+    pub fn new(estate: &Estate) -> Running {
+        let Schema { kinds, actions, .. } = &*estate.schema;
+        Running {
+            allowed: vec![vec![0; actions.len()]; kinds.len()],
+            reasons: [0; Reason::ALL.len()],
+            users: vec![0; estate.people.len()],
+            by_kind: vec![0; kinds.len()],
+            entries: 0,
         }
-        let kind = estate.schema.kinds[kind].name.clone();
-        summary.resources_by_kind.insert(kind.clone(), resources);
-        summary.allowed_by_kind.insert(kind, by_action.iter().enumerate().map(|(a, n)| (name(a), *n)).collect());
     }
-    summary
+
+    /// Adds a part, each with a number of its own, and gives fingerprints of its rows of the matrix, each once, in heaps by
+    /// how they begin: the number of all that differ is the number of different rows.
+    pub fn add(&mut self, snapshot: &Snapshot, part: &Portion, done: Done) -> Vec<Vec<u128>> {
+        let catalog = &snapshot.estate().catalog;
+        let shares = shares(catalog.len(), SMALLEST_SHARE);
+        let Tally { allowed, reasons, users, rows } = Tally::of(snapshot, part, shares, done);
+        let pairs = self.allowed.iter_mut().flatten().zip(allowed.iter().flatten());
+        pairs.for_each(|(sum, more)| *sum += more);
+        self.reasons.iter_mut().zip(reasons).for_each(|(sum, more)| *sum += more);
+        self.users.iter_mut().zip(users).for_each(|(sum, more)| *sum = sum.wrapping_add(more));
+        let own = catalog.all().filter(|resource| part.has(*resource));
+        own.for_each(|resource| self.by_kind[catalog.kind(resource).index()] += 1);
+        rows
+    }
+
+    /// Adds entries that speak of nothing there is: they are counted, and reach nobody.
+    pub fn add_nowhere(&mut self, entries: &[Statement], moment: &Moment) {
+        self.entries += entries.iter().filter(|s| s.is_on() && s.in_date(moment.date)).count();
+    }
+
+    /// Adds the entries that speak of a part alone: `base` is the estate that all parts share.
+    pub fn add_entries(&mut self, base: &Estate, snapshot: &Snapshot) {
+        let moment = snapshot.moment();
+        self.entries += in_force(snapshot.estate(), moment) - in_force(base, moment);
+    }
+
+    /// The totals; `distinct` is how many different rows there were.
+    pub fn finish(self, estate: &Estate, moment: &Moment, distinct: usize) -> Summary {
+        let Running { allowed, reasons, mut users, by_kind, entries } = self;
+        let actions = estate.schema.actions.len();
+        users.sort_unstable();
+        users.dedup();
+        let name = |a: usize| estate.schema.actions[a].name.clone();
+        let resources: usize = by_kind.iter().sum();
+        let mut summary = Summary {
+            users: estate.people.len(),
+            active_users: estate.people.active.count_ones(..),
+            resources,
+            actions,
+            statements: in_force(estate, moment) + entries,
+            triples: estate.people.len() as u64 * resources as u64 * actions as u64,
+            profiles: users.len(),
+            distinct_outcomes: distinct,
+            ..Summary::default()
+        };
+        for action in 0..actions {
+            let count: u64 = allowed.iter().map(|by_action| by_action[action]).sum();
+            summary.allowed.insert(name(action), count.into());
+        }
+        for reason in Reason::ALL {
+            let by = if reason.is_allowed() { &mut summary.allowed_by_reason } else { &mut summary.refused };
+            by.insert(reason.word().to_string(), reasons[reason as usize]);
+        }
+        for (kind, by_action) in allowed.iter().enumerate() {
+            let resources = by_kind[kind];
+            if resources == 0 {
+                continue;
+            }
+            let kind = estate.schema.kinds[kind].name.clone();
+            summary.resources_by_kind.insert(kind.clone(), resources);
+            summary.allowed_by_kind.insert(kind, by_action.iter().enumerate().map(|(a, n)| (name(a), *n)).collect());
+        }
+        summary
+    }
 }
 
 /// A catalog of so many resources in shares, one for each core, none smaller than `smallest`. What a share needs from
@@ -103,8 +163,8 @@ pub struct Totals {
     pub rows: Vec<(String, Vec<u64>)>,
 }
 
-/// For each user (or, otherwise, each resource) the number of allowed pairs by action.
-pub fn totals(snapshot: &Snapshot, by_user: bool, done: Done) -> Totals {
+/// For each user (or, otherwise, each resource of the part) the number of allowed pairs by action.
+pub fn totals(snapshot: &Snapshot, part: &Portion, by_user: bool, done: Done) -> Totals {
     let estate = snapshot.estate();
     let actions = estate.schema.actions.len();
     let count = if by_user { estate.people.len() } else { estate.catalog.len() };
@@ -123,6 +183,9 @@ pub fn totals(snapshot: &Snapshot, by_user: bool, done: Done) -> Totals {
     for resource in estate.catalog.all() {
         if resource.0 % STEP == 0 {
             done(u64::from(STEP));
+        }
+        if !part.has(resource) {
+            continue;
         }
         let work = engine.decide(resource);
         for action in 0..actions {
@@ -168,7 +231,12 @@ pub fn totals(snapshot: &Snapshot, by_user: bool, done: Done) -> Totals {
         let id = if by_user { estate.people.id(UserId::new(at)) } else { estate.catalog.id(ResourceId::new(at)) };
         id.to_string()
     };
-    let mut rows: Vec<(String, Vec<u64>)> = counts.into_iter().enumerate().map(|(at, row)| (id(at), row)).collect();
+    let mut rows: Vec<(String, Vec<u64>)> = counts
+        .into_iter()
+        .enumerate()
+        .filter(|(at, _)| by_user || part.has(ResourceId::new(*at)))
+        .map(|(at, row)| (id(at), row))
+        .collect();
     rows.sort();
     Totals { rows }
 }

@@ -13,6 +13,7 @@ use crate::sets::store::SetId;
 use crate::sets::{self, Fingerprints};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::{HashMap, HashSet};
 use multiversion::multiversion;
 use rayon::prelude::*;
@@ -30,30 +31,30 @@ pub(super) struct Tally {
     pub allowed: Vec<Vec<u64>>,
     /// Triples by reason.
     pub reasons: [u64; Reason::ALL.len()],
-    /// How many groups of users there are who may do the same everywhere.
-    pub profiles: usize,
-    /// How many rows of the matrix differ from each other.
-    pub distinct: usize,
+    /// By user, a fingerprint of all that is allowed to them.
+    pub users: Vec<u64>,
+    /// Fingerprints of rows of the matrix, each once, by how they begin.
+    pub rows: Vec<Vec<u128>>,
 }
 
 impl Tally {
-    /// Counts the resources of each share with an evaluator of its own.
-    pub fn of(snapshot: &Snapshot, shares: Vec<Range<u32>>, done: Done) -> Tally {
+    /// Counts the resources of each share with an evaluator of its own: those of a part of a catalog, where one is given.
+    pub fn of(snapshot: &Snapshot, part: &Portion, shares: Vec<Range<u32>>, done: Done) -> Tally {
         let work = Shares { left: shares.into_iter().map(Mutex::new).collect() };
-        let random = Random::new(snapshot.estate());
+        let random = Random::new(snapshot.estate(), part.number);
         let shares: Vec<usize> = (0..work.left.len()).collect();
         let counted: Vec<Counts> = shares
             .into_par_iter()
             .with_max_len(1)
-            .map(|share| Counts::of(snapshot.evaluator(), &work, share, &random, done))
+            .map(|share| Counts::of(snapshot.evaluator(), part, &work, share, &random, done))
             .collect();
         let heap = |heap: usize| {
             let mut prints: Vec<u128> = counted.iter().flat_map(|counts| counts.prints[heap].iter().copied()).collect();
             prints.sort_unstable();
             prints.dedup();
-            prints.len()
+            prints
         };
-        let distinct = (0..HEAPS).into_par_iter().map(heap).sum();
+        let rows = (0..HEAPS).into_par_iter().map(heap).collect();
         let mut counted = counted.into_iter();
         let Counts { mut allowed, mut reasons, mut users, .. } = counted.next().expect("there is at least one share");
         for other in counted {
@@ -62,9 +63,23 @@ impl Tally {
             reasons.iter_mut().zip(other.reasons).for_each(|(sum, more)| *sum = sum.wrapping_add(more));
             users.iter_mut().zip(other.users).for_each(|(sum, more)| *sum = sum.wrapping_add(more));
         }
-        users.sort_unstable();
-        users.dedup();
-        Tally { allowed, reasons, profiles: users.len(), distinct }
+        Tally { allowed, reasons, users, rows }
+    }
+}
+
+/// The resources of an estate that are counted.
+#[derive(Clone, Copy, Default, Debug)]
+pub struct Portion<'o> {
+    /// Which part of a catalog it is: what is told by fingerprints is told apart by it.
+    pub number: u32,
+    /// The resources; all, where there is none.
+    pub own: Option<&'o FixedBitSet>,
+}
+
+impl Portion<'_> {
+    /// Whether a resource is counted.
+    pub fn has(&self, resource: ResourceId) -> bool {
+        self.own.is_none_or(|own| own.contains(resource.index()))
     }
 }
 
@@ -110,7 +125,7 @@ struct Occurs {
 }
 
 impl Counts {
-    fn of(mut engine: Evaluator, shares: &Shares, share: usize, random: &Random, done: Done) -> Counts {
+    fn of(mut engine: Evaluator, part: &Portion, shares: &Shares, share: usize, random: &Random, done: Done) -> Counts {
         let estate = engine.estate();
         let schema = &estate.schema;
         let mut counts = Counts {
@@ -123,10 +138,10 @@ impl Counts {
         let mut times: Vec<Vec<u32>> = vec![Vec::new(); schema.kinds.len()];
         let mut seen: HashSet<u128> = HashSet::new();
         let mut rows: HashSet<u128> = HashSet::new();
-        let mut batch = Turning::new(engine.sets().width(), share);
+        let mut batch = Turning::new(engine.sets().width(), (part.number as usize) << 16 | share);
         while let Some(step) = shares.next(share) {
             done(step.len() as u64);
-            for resource in step.map(ResourceId) {
+            for resource in step.map(ResourceId).filter(|resource| part.has(*resource)) {
                 let work = engine.decide(resource);
                 let kind = estate.catalog.kind(resource);
                 let at = random.resource(resource);
@@ -309,15 +324,17 @@ struct Random {
     users: Fingerprints,
     actions: Vec<u128>,
     factors: Vec<u64>,
+    part: u64,
 }
 
 impl Random {
-    fn new(estate: &Estate) -> Random {
+    fn new(estate: &Estate, part: u32) -> Random {
         let actions = 0..estate.schema.actions.len();
         Random {
             users: Fingerprints::new(estate.people.len()),
             actions: actions.clone().map(|action| sets::random(usize::MAX - action)).collect(),
             factors: actions.map(|action| mixed(0x51_7cc1_b727_220a + action as u64) | 1).collect(),
+            part: u64::from(part) << 32,
         }
     }
 
@@ -326,6 +343,6 @@ impl Random {
     }
 
     fn resource(&self, resource: ResourceId) -> u64 {
-        mixed(u64::from(resource.0).wrapping_add(0x9e37_79b9_7f4a_7c15))
+        mixed((self.part | u64::from(resource.0)).wrapping_add(0x9e37_79b9_7f4a_7c15))
     }
 }

@@ -20,7 +20,14 @@ use std::sync::Arc;
 /// The nearest id is looked for this often at most: it reads every id.
 const MOST_SUGGESTIONS: usize = 20;
 
-pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &mut Diagnostics) -> Catalog {
+/// `parts`: the files that stand on their own.
+pub(super) fn build(
+    rows: CatalogRows,
+    schema: &Schema,
+    people: &People,
+    parts: &[FileId],
+    out: &mut Diagnostics,
+) -> Catalog {
     let links = link(&rows, out);
     let Some(tree) = tree(&rows, &links, out) else {
         let labels = Labels::of(&rows, (0..rows.len() as u32).collect());
@@ -82,6 +89,7 @@ pub(super) fn build(rows: CatalogRows, schema: &Schema, people: &People, out: &m
     check_sources(&catalog, &places, out);
     let place = |resource: ResourceId| places.at(resource.index()).span();
     super::alike::resources(&catalog, &place, out);
+    super::apart::resources(&catalog, &place, parts, out);
     let has = |attribute: &Attribute| -> Vec<bool> {
         KindId::all(schema.kinds.len()).map(|kind| schema.is_any(kind, attribute.kinds.as_deref())).collect()
     };

@@ -16,11 +16,11 @@ use std::sync::Arc;
 
 pub(super) fn entries(
     scope: &Scope,
-    rows: &[EntryRow],
+    rows: &[&EntryRow],
     files: &[String],
     out: &mut Diagnostics,
 ) -> Vec<Arc<Statement>> {
-    let read = |row: &EntryRow| {
+    let read = |row: &&EntryRow| {
         let mut told = Diagnostics::new();
         (Arc::new(scope.entry(row, files, &mut told)), told)
     };
@@ -33,7 +33,7 @@ pub(super) fn entries(
 }
 
 impl Scope<'_> {
-    fn entry(&self, row: &EntryRow, files: &[String], out: &mut Diagnostics) -> Statement {
+    pub(super) fn entry(&self, row: &EntryRow, files: &[String], out: &mut Diagnostics) -> Statement {
         let modality = entry_modality(&row.modality, out);
         let said = out.len();
         let mut listed = Vec::new();

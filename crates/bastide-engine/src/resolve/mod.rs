@@ -5,11 +5,13 @@
 //! found by it or before it.
 
 mod alike;
+mod apart;
 pub(crate) mod catalog;
 mod contradiction;
 pub(crate) mod cycles;
 mod entries;
 mod expression;
+mod frame;
 mod groups;
 mod kept;
 mod lost;
@@ -24,6 +26,7 @@ pub(crate) mod travel;
 mod unused;
 
 pub use cycles::stratification;
+pub use frame::{Frame, Met};
 pub use kept::{Draft, Kept};
 pub use overlay::{is_light, lay_over};
 pub use schema::{Declarations, declarations};
@@ -32,7 +35,7 @@ use bastide_model::inside::Inside;
 use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows, SignInRows};
 use bastide_model::{Catalog, Combining, Estate, GroupId, Groups, People, Schema, Statement};
 use bastide_syntax::codes::Code;
-use bastide_syntax::{Diagnostic, Diagnostics, Severity, Span, tree};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Severity, Span, tree};
 use jiff::civil::Date;
 use std::sync::Arc;
 
@@ -58,6 +61,8 @@ pub struct Parts {
     pub groups: GroupRows,
     /// The catalog.
     pub catalog: CatalogRows,
+    /// Files of it that are parts which stand on their own.
+    pub apart: Vec<FileId>,
     /// What lies inside datasets.
     pub insides: Vec<Inside>,
     /// Entries, in policy order.
@@ -104,6 +109,8 @@ struct Data {
     people: Arc<People>,
     groups: Arc<Groups>,
     catalog: Arc<Catalog>,
+    /// Files of the catalog that stand on their own.
+    apart: Vec<FileId>,
     insides: Arc<Vec<Inside>>,
     entries: Vec<Arc<Statement>>,
     /// What the data uses of the declarations.
@@ -114,6 +121,18 @@ struct Data {
     suggested: scope::Suggested,
     lost: Option<Severity>,
     today: Date,
+}
+
+/// Entries as statements.
+type Entries = Vec<Arc<Statement>>;
+
+/// How far a policy is typed.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Typing {
+    /// With everything it says.
+    Whole,
+    /// For one part of a catalog: what is expected of the whole, and what the whole leaves unused, is left aside.
+    Part,
 }
 
 /// Links the data, and gives back what the policy declares.
@@ -127,7 +146,7 @@ fn data(
     people::sign_ins(&mut schema, &mut people, &parts.sign_ins, diagnostics);
     let (mut of_catalog, mut of_groups) = (Diagnostics::new(), Diagnostics::new());
     let (catalog, mut groups) = rayon::join(
-        || catalog::build(parts.catalog, &schema, &people, &mut of_catalog),
+        || catalog::build(parts.catalog, &schema, &people, &parts.apart, &mut of_catalog),
         || groups::build(&parts.groups, &trees, &people, lines, &mut of_groups),
     );
     diagnostics.extend(of_catalog.into_iter().chain(of_groups));
@@ -140,6 +159,7 @@ fn data(
         people: Arc::default(),
         groups: Arc::default(),
         catalog: Arc::new(catalog),
+        apart: parts.apart,
         insides: Arc::new(parts.insides),
         entries: Vec::new(),
         used,
@@ -155,7 +175,8 @@ fn data(
         people::member_of(&mut schema, &mut people, &groups, (name, *span), diagnostics);
     }
     let scope = data.scope(&schema, &people, &groups, &data.hurt);
-    let entries = entries::entries(&scope, &parts.entries, &data.files, diagnostics);
+    let rows: Vec<&EntryRow> = parts.entries.iter().collect();
+    let entries = entries::entries(&scope, &rows, &data.files, diagnostics);
     let mut suggested = scope::Suggested::new();
     scope::suggest(diagnostics, &scope, &mut suggested);
     (data.entries, data.suggested) = (entries, suggested);
@@ -196,12 +217,31 @@ impl Data {
         lines: &(dyn Fn(Span) -> u32 + Sync),
         diagnostics: &mut Diagnostics,
     ) -> Estate {
-        unused::report(trees, &self.used, diagnostics);
+        self.policy_as(schema, trees, groups, hurt, lines, diagnostics, Typing::Whole)
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "what is typed, with what, and how far")]
+    fn policy_as(
+        &self,
+        schema: Schema,
+        trees: &[tree::File],
+        groups: Arc<Groups>,
+        hurt: &[GroupId],
+        lines: &(dyn Fn(Span) -> u32 + Sync),
+        diagnostics: &mut Diagnostics,
+        typing: Typing,
+    ) -> Estate {
+        if typing == Typing::Whole {
+            unused::report(trees, &self.used, diagnostics);
+        }
         let scope = self.scope(&schema, &self.people, &groups, hurt);
         let mut statements: Vec<Arc<Statement>> =
             statements::rules(&scope, trees, lines, diagnostics).into_iter().map(Arc::new).collect();
         statements.extend(self.entries.iter().cloned());
-        let proofs = proofs::proofs(&scope, trees, &[], lines, diagnostics);
+        let proofs = match typing {
+            Typing::Whole => proofs::proofs(&scope, trees, &[], lines, diagnostics),
+            Typing::Part => Default::default(),
+        };
         cycles::groups(&groups, trees, diagnostics);
         let estate = Estate {
             name: self.name.clone(),
@@ -218,9 +258,14 @@ impl Data {
             lost: self.lost,
         };
         let scope = scope::Scope::of(&estate, Some(self.today), hurt);
-        lost::values(&estate, &scope, diagnostics);
+        if typing == Typing::Whole {
+            lost::values(&estate, &scope, diagnostics);
+        }
+        apart::rules(&estate, trees, &self.apart, diagnostics);
         scope::suggest(diagnostics, &scope, &mut self.suggested.clone());
-        contradiction::report(&estate, diagnostics);
+        if typing == Typing::Whole {
+            contradiction::report(&estate, diagnostics);
+        }
         estate
     }
 }

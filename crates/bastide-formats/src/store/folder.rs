@@ -44,6 +44,7 @@ pub struct Folder {
     real: OnceLock<PathBuf>,
     /// Texts that are read in the place of what stands on the disk.
     instead: BTreeMap<String, PathBuf>,
+    /// As each file was when it was read first.
     read: Mutex<BTreeMap<String, Stamp>>,
     found: Mutex<BTreeMap<(String, bool), Vec<String>>>,
 }
@@ -187,7 +188,7 @@ impl Store for Folder {
         }
         let stamp = Stamp::of(&about);
         let bytes = bytes(&file, about.len())?;
-        self.read.lock().unwrap_or_else(PoisonError::into_inner).insert(path.to_string(), stamp);
+        self.read.lock().unwrap_or_else(PoisonError::into_inner).entry(path.to_string()).or_insert(stamp);
         Ok(bytes)
     }
 

@@ -1,7 +1,7 @@
 //! `bastide matrix`
 
 use super::pairs::{Pairs, joined};
-use super::picture;
+use super::{parts, picture};
 use crate::about::About;
 use crate::complete;
 use crate::failure::{DONE, Failure};
@@ -12,10 +12,10 @@ use crate::print::{json, matrix, summary};
 use crate::progress::Progress;
 use crate::terminal::Terminal;
 use bastide_engine::Snapshot;
-use bastide_engine::access::{self, Row, sweep};
+use bastide_engine::access::{self, Portion, Row, Summary, sweep};
 use bastide_engine::find;
 use bastide_formats::parquet::{Cell, Holds, ParquetRows};
-use bastide_model::{ActionId, Moment, ResourceId, UserId};
+use bastide_model::{ActionId, Estate, Moment, ResourceId, UserId};
 use bastide_report::picture::{Medium, heat_map};
 use bastide_syntax::escaped_json;
 use clap::Args;
@@ -63,16 +63,16 @@ pub enum Rows {
 #[derive(Args, Debug)]
 pub struct MatrixArgs {
     #[command(flatten)]
-    moment: MomentArgs,
+    pub(super) moment: MomentArgs,
     /// How many levels of the tree, from the top or from --under: 2 in a table or picture, all of them in a list
     #[arg(long, value_name = "N")]
     depth: Option<u16>,
     /// Only this place and what lies beneath it; repeat it for several
     #[arg(long, value_name = "PLACE", add = complete::resources())]
-    under: Vec<String>,
+    pub(super) under: Vec<String>,
     /// This place, too, wherever it lies; repeat it for several
     #[arg(long, value_name = "PLACE", add = complete::resources())]
-    also: Vec<String>,
+    pub(super) also: Vec<String>,
     /// What stands in the rows of the table
     #[arg(long, value_enum, default_value = "places")]
     rows: Rows,
@@ -81,34 +81,41 @@ pub struct MatrixArgs {
     kind: Option<String>,
     /// Only these users: ids, `group:GROUP` for its members, `persona:NAME`
     #[arg(long, value_name = "USER", value_delimiter = ',', add = complete::stand_ins())]
-    users: Vec<String>,
+    pub(super) users: Vec<String>,
     /// Only this action; repeat it for several
     #[arg(long, value_name = "ACTION", add = complete::actions())]
-    action: Vec<String>,
+    pub(super) action: Vec<String>,
     /// Inactive users, too
     #[arg(long)]
-    inactive: bool,
+    pub(super) inactive: bool,
     /// Everybody on everything: inactive users, every depth, and pairs without any access
     #[arg(long)]
-    all: bool,
+    pub(super) all: bool,
     /// One row a triple, with its reason and the statement that decides (csv, jsonl, parquet)
     #[arg(long)]
     reasons: bool,
     /// Totals of everybody on everything instead
     #[arg(long, conflicts_with_all = ["depth", "under", "also", "rows", "kind", "users", "action", "reasons", "totals"])]
-    summary: bool,
+    pub(super) summary: bool,
     /// The number of allowed pairs by user or by resource instead, as CSV
     #[arg(long, value_enum, value_name = "BY", conflicts_with_all = ["depth", "under", "also", "rows", "kind", "users", "action", "reasons"])]
-    totals: Option<By>,
+    pub(super) totals: Option<By>,
     /// Write CSV cells that a spreadsheet would run as a formula so that it does not
     #[arg(long)]
     for_spreadsheet: bool,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    pub(super) format: Format,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
-    output: Option<PathBuf>,
+    pub(super) output: Option<PathBuf>,
+}
+
+impl MatrixArgs {
+    /// Whether rows are wanted, one after the other.
+    fn is_list(&self) -> bool {
+        matches!(self.format, Format::Csv | Format::Jsonl | Format::Parquet)
+    }
 }
 
 pub fn run(args: MatrixArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
@@ -123,8 +130,13 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
         let hint = vec!["lists have a row a user and resource anyway".to_string()];
         return Err(Failure::Usage("`--rows users` goes with the table".to_string(), hint));
     }
+    if (args.summary || args.totals.is_some() || args.is_list())
+        && let Some(parts) = estate.open_parts(terminal)?
+    {
+        return parts::run(&args, parts, terminal);
+    }
     let mut opened = estate.open(terminal)?;
-    let users = users(&args, &mut opened, terminal)?;
+    let users = selected(&args, &mut opened, terminal)?;
     let opened = opened;
     let moment = args.moment.moment(opened.estate())?;
     if args.summary {
@@ -133,8 +145,8 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     if let Some(by) = args.totals {
         return totals(&args, by, &opened, &moment, terminal);
     }
-    let resources = resources(&args, &opened, terminal)?;
-    let wanted = actions(&args, &opened)?;
+    let resources = resources(&args, opened.estate(), terminal)?;
+    let wanted = actions(&args, opened.estate())?;
     let snapshot = opened.snapshot(&moment, terminal)?;
     match args.format {
         Format::Svg | Format::Png => {
@@ -187,7 +199,7 @@ fn heat(
     heat_map(table, &title, resources.iter().map(fits).collect(), harmless, medium)
 }
 
-fn users(args: &MatrixArgs, opened: &mut Opened, terminal: &Terminal) -> Result<Vec<UserId>, Failure> {
+pub(super) fn selected(args: &MatrixArgs, opened: &mut Opened, terminal: &Terminal) -> Result<Vec<UserId>, Failure> {
     if args.users.is_empty() {
         let people = &opened.estate().people;
         return Ok(people.all().filter(|u| args.inactive || args.all || people.is_active(*u)).collect());
@@ -206,13 +218,13 @@ fn users(args: &MatrixArgs, opened: &mut Opened, terminal: &Terminal) -> Result<
     Ok(users)
 }
 
-fn actions(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ActionId>, Failure> {
+pub(super) fn actions(args: &MatrixArgs, estate: &Estate) -> Result<Vec<ActionId>, Failure> {
     if args.action.is_empty() {
-        return Ok(ActionId::all(opened.estate().schema.actions.len()).collect());
+        return Ok(ActionId::all(estate.schema.actions.len()).collect());
     }
     let mut actions = Vec::new();
     for name in &args.action {
-        actions.push(find::action(opened.estate(), name)?);
+        actions.push(find::action(estate, name)?);
     }
     actions.sort();
     actions.dedup();
@@ -221,20 +233,30 @@ fn actions(args: &MatrixArgs, opened: &Opened) -> Result<Vec<ActionId>, Failure>
 
 /// How deep the tree is shown: two levels, unless asked otherwise. A list goes through all of it.
 fn depth(args: &MatrixArgs) -> Option<u16> {
-    let list = matches!(args.format, Format::Csv | Format::Jsonl | Format::Parquet);
-    args.depth.or(if args.all || args.kind.is_some() || list { None } else { Some(2) })
+    args.depth.or(if args.all || args.kind.is_some() || args.is_list() { None } else { Some(2) })
 }
 
-fn resources(args: &MatrixArgs, opened: &Opened, terminal: &Terminal) -> Result<Vec<ResourceId>, Failure> {
-    let estate = opened.estate();
+fn resources(args: &MatrixArgs, estate: &Estate, terminal: &Terminal) -> Result<Vec<ResourceId>, Failure> {
+    let place = |name: &String| open::resource(estate, name, terminal);
+    let under = args.under.iter().map(place).collect::<Result<Vec<_>, Failure>>()?;
+    let also = args.also.iter().map(place).collect::<Result<Vec<_>, Failure>>()?;
+    within(args, estate, &under, &also)
+}
+
+/// The resources that are asked for, where the places are known: without any, all.
+pub(super) fn within(
+    args: &MatrixArgs,
+    estate: &Estate,
+    under: &[ResourceId],
+    also: &[ResourceId],
+) -> Result<Vec<ResourceId>, Failure> {
     let catalog = &estate.catalog;
     // Each place with what lies beneath it, and the depth at which it begins.
     let mut within: Vec<(ResourceId, u16)> = Vec::new();
     if args.under.is_empty() {
         within.extend(catalog.all().map(|resource| (resource, 1)));
     }
-    for name in &args.under {
-        let place = open::resource(estate, name, terminal)?;
+    for &place in under {
         let top = catalog.depth(place);
         within.extend(catalog.subtree(place).map(|resource| (ResourceId(resource), top)));
     }
@@ -243,9 +265,7 @@ fn resources(args: &MatrixArgs, opened: &Opened, terminal: &Terminal) -> Result<
     let shallow = |(r, top): &(ResourceId, u16)| depth.is_none_or(|d| catalog.depth(*r) < top + d);
     let of_kind = |r: &ResourceId| kind.is_none_or(|k| estate.schema.is_kind(catalog.kind(*r), k));
     let mut found: Vec<ResourceId> = within.into_iter().filter(shallow).map(|(r, _)| r).filter(of_kind).collect();
-    for name in &args.also {
-        found.push(open::resource(estate, name, terminal)?);
-    }
+    found.extend_from_slice(also);
     // In the order of the tree, each once.
     found.sort_unstable();
     found.dedup();
@@ -258,10 +278,21 @@ fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, terminal: 
     let totals = access::summary(&opened.snapshot(moment, terminal)?, &|n| progress.advance(n));
     drop(progress);
     let cost = Cost { load: opened.seconds, evaluate: started.elapsed().as_secs_f64(), peak: peak_bytes() };
+    deliver_summary(args, opened, moment, &totals, &cost, terminal)
+}
+
+pub(super) fn deliver_summary(
+    args: &MatrixArgs,
+    opened: &Opened,
+    moment: &Moment,
+    totals: &Summary,
+    cost: &Cost,
+    terminal: &mut Terminal,
+) -> Result<u8, Failure> {
     let text = match args.format {
-        Format::Table => summary::summary(&totals, &cost, terminal.width()),
+        Format::Table => summary::summary(totals, cost, terminal.width()),
         Format::Json => {
-            let mut value = serde_json::to_value(&totals).expect("plain values always serialise");
+            let mut value = serde_json::to_value(totals).expect("plain values always serialise");
             value["seconds"] = serde_json::json!({"load": cost.load, "evaluate": cost.evaluate});
             value["peak_bytes"] = serde_json::json!(cost.peak);
             json::document("summary", &About::of(opened, moment), &value)
@@ -276,7 +307,7 @@ fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, terminal: 
 }
 
 /// Peak resident memory by the system's own account, where it gives one.
-fn peak_bytes() -> Option<u64> {
+pub(super) fn peak_bytes() -> Option<u64> {
     let status = std::fs::read_to_string("/proc/self/status").ok()?;
     let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:"))?;
     line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok().map(|kib| kib * 1024)
@@ -285,20 +316,47 @@ fn peak_bytes() -> Option<u64> {
 fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, terminal: &mut Terminal) -> Result<u8, Failure> {
     let estate = opened.estate();
     let progress = Progress::new(estate.catalog.len());
-    let totals = access::totals(&opened.snapshot(moment, terminal)?, by == By::Users, &|n| progress.advance(n));
+    let snapshot = opened.snapshot(moment, terminal)?;
+    let totals = access::totals(&snapshot, &Portion::default(), by == By::Users, &|n| progress.advance(n));
     drop(progress);
     terminal.stream(args.output.as_deref(), |out| {
-        let mut csv = writer(out, style(estate, args.for_spreadsheet));
-        let header = std::iter::once("id").chain(estate.schema.actions.iter().map(|a| a.name.as_str()));
-        csv.write_record(header).map_err(plain)?;
-        for (id, counts) in &totals.rows {
-            let id = std::iter::once(guarded(id, args.for_spreadsheet));
-            csv.write_record(id.chain(counts.iter().map(u64::to_string))).map_err(plain)?;
-        }
-        csv.flush()
+        let mut table = TotalsTable::new(args, estate, out)?;
+        table.rows(&totals.rows)?;
+        table.finish()
     })?;
     About::of(opened, moment).beside(terminal, args.output.as_deref())?;
     Ok(DONE)
+}
+
+/// Totals by user or by resource, being written.
+pub(super) struct TotalsTable<'o> {
+    csv: csv::Writer<&'o mut (dyn Write + Send)>,
+    guard: bool,
+}
+
+impl<'o> TotalsTable<'o> {
+    pub(super) fn new(
+        args: &MatrixArgs,
+        estate: &Estate,
+        out: &'o mut (dyn Write + Send),
+    ) -> io::Result<TotalsTable<'o>> {
+        let mut csv = writer(out, style(estate, args.for_spreadsheet));
+        let header = std::iter::once("id").chain(estate.schema.actions.iter().map(|a| a.name.as_str()));
+        csv.write_record(header).map_err(plain)?;
+        Ok(TotalsTable { csv, guard: args.for_spreadsheet })
+    }
+
+    pub(super) fn finish(&mut self) -> io::Result<()> {
+        self.csv.flush()
+    }
+
+    pub(super) fn rows(&mut self, rows: &[(String, Vec<u64>)]) -> io::Result<()> {
+        for (id, counts) in rows {
+            let id = std::iter::once(guarded(id, self.guard));
+            self.csv.write_record(id.chain(counts.iter().map(u64::to_string))).map_err(plain)?;
+        }
+        Ok(())
+    }
 }
 
 /// A cell that no spreadsheet takes for a formula, where that is wanted.
@@ -325,40 +383,95 @@ fn long(
 ) -> Result<(), Failure> {
     terminal.stream(args.output.as_deref(), |out| {
         let progress = Progress::new(resources.len());
-        let swept = if args.format == Format::Csv && !args.reasons {
-            let guard: fn(&str) -> String = if args.for_spreadsheet { |c| guarded(c, true) } else { str::to_string };
-            let quote = style(opened.estate(), args.for_spreadsheet);
-            let mut pairs = Pairs::new(opened.estate(), users, wanted, args.all, (guard, quote));
-            sweep(snapshot, users, resources, |row| {
-                progress.advance(1);
-                pairs.row(&row, out)
-            })
-            .and_then(|()| pairs.finish(out))
-        } else {
-            let target = match args.format {
-                Format::Csv => Target::Csv(Box::new(writer(out, style(opened.estate(), args.for_spreadsheet)))),
-                Format::Parquet => {
-                    let holds =
-                        |name: &&'static str| (*name, if *name == "actions" { Holds::Texts } else { Holds::Text });
-                    let columns: Vec<(&str, Holds)> = columns(args.reasons).iter().map(holds).collect();
-                    Target::Parquet(Some(Box::new(ParquetRows::new(
-                        out,
-                        &columns,
-                        &About::of(opened, snapshot.moment()).pairs(),
-                    )?)))
-                }
-                _ => Target::Jsonl(out),
-            };
-            let mut lines = Lines { args, opened, users, wanted, out: target, header: false };
-            sweep(snapshot, users, resources, |row| {
-                progress.advance(1);
-                lines.row(&row)
-            })
-            .and_then(|()| lines.head().and_then(|()| lines.out.finish()))
-        };
+        let about = || About::of(opened, snapshot.moment()).pairs();
+        let mut list = List::new(args, opened.estate(), users, wanted, out, &about)?;
+        let listed = list.part(snapshot, resources, &progress).and_then(|()| list.finish());
         drop(progress);
-        swept
+        listed
     })
+}
+
+/// The long form being written, of one part of the catalog after the other.
+pub(super) struct List<'a, 'o> {
+    args: &'a MatrixArgs,
+    users: &'a [UserId],
+    wanted: &'a [ActionId],
+    quote: csv::QuoteStyle,
+    to: To<'o>,
+    /// Whether anything was written.
+    begun: bool,
+}
+
+/// Where the rows go.
+enum To<'o> {
+    /// Pairs as CSV, made by a writer of their own.
+    Pairs(&'o mut (dyn Write + Send)),
+    Target(Target<'o>),
+}
+
+impl<'a, 'o> List<'a, 'o> {
+    pub(super) fn new(
+        args: &'a MatrixArgs,
+        estate: &Estate,
+        users: &'a [UserId],
+        wanted: &'a [ActionId],
+        out: &'o mut (dyn Write + Send),
+        about: &dyn Fn() -> Vec<(String, String)>,
+    ) -> io::Result<List<'a, 'o>> {
+        let quote = style(estate, args.for_spreadsheet);
+        let to = match args.format {
+            Format::Csv if !args.reasons => To::Pairs(out),
+            Format::Csv => To::Target(Target::Csv(Box::new(writer(out, quote)))),
+            Format::Parquet => {
+                let holds = |name: &&'static str| (*name, if *name == "actions" { Holds::Texts } else { Holds::Text });
+                let columns: Vec<(&str, Holds)> = columns(args.reasons).iter().map(holds).collect();
+                To::Target(Target::Parquet(Some(Box::new(ParquetRows::new(out, &columns, &about())?))))
+            }
+            _ => To::Target(Target::Jsonl(out)),
+        };
+        Ok(List { args, users, wanted, quote, to, begun: false })
+    }
+
+    pub(super) fn part(
+        &mut self,
+        snapshot: &Snapshot,
+        resources: &[ResourceId],
+        progress: &Progress,
+    ) -> io::Result<()> {
+        let List { args, users, wanted, quote, to, begun } = self;
+        let header = !std::mem::replace(begun, true);
+        let estate = snapshot.estate();
+        match to {
+            To::Pairs(out) => {
+                let guard: fn(&str) -> String =
+                    if args.for_spreadsheet { |c| guarded(c, true) } else { str::to_string };
+                let mut pairs = Pairs::new(estate, users, wanted, (args.all, header), (guard, *quote));
+                sweep(snapshot, users, resources, |row| {
+                    progress.advance(1);
+                    pairs.row(&row, out)
+                })
+                .and_then(|()| pairs.finish(out))
+            }
+            To::Target(target) => {
+                let mut lines = Lines { args, estate, users, wanted, out: target };
+                // The header comes with the first rows, so that nothing stands there where nothing can be evaluated.
+                if header {
+                    lines.head()?;
+                }
+                sweep(snapshot, users, resources, |row| {
+                    progress.advance(1);
+                    lines.row(&row)
+                })
+            }
+        }
+    }
+
+    pub(super) fn finish(&mut self) -> io::Result<()> {
+        match &mut self.to {
+            To::Pairs(out) => out.flush(),
+            To::Target(target) => target.finish(),
+        }
+    }
 }
 
 /// The columns of the long form.
@@ -388,22 +501,18 @@ impl Target<'_> {
     }
 }
 
-struct Lines<'a, 'o> {
+struct Lines<'a, 't, 'o> {
     args: &'a MatrixArgs,
-    opened: &'a Opened,
+    estate: &'a Estate,
     users: &'a [UserId],
     wanted: &'a [ActionId],
-    out: Target<'o>,
-    header: bool,
+    out: &'t mut Target<'o>,
 }
 
-impl Lines<'_, '_> {
-    /// The header comes with the first round of rows, so that nothing stands there where nothing
-    /// can be evaluated.
+impl Lines<'_, '_, '_> {
     fn head(&mut self) -> io::Result<()> {
-        let columns = columns(self.args.reasons);
-        match &mut self.out {
-            Target::Csv(csv) if !std::mem::replace(&mut self.header, true) => csv.write_record(columns).map_err(plain),
+        match &mut *self.out {
+            Target::Csv(csv) => csv.write_record(columns(self.args.reasons)).map_err(plain),
             _ => Ok(()),
         }
     }
@@ -411,7 +520,7 @@ impl Lines<'_, '_> {
     fn write(&mut self, cells: &[Cell]) -> io::Result<()> {
         let guard = self.args.for_spreadsheet;
         let columns = columns(self.args.reasons);
-        match &mut self.out {
+        match &mut *self.out {
             Target::Csv(csv) => {
                 let text = |cell: &Cell| match cell {
                     Cell::Text(text) => guarded(text, guard),
@@ -434,9 +543,7 @@ impl Lines<'_, '_> {
     }
 
     fn row(&mut self, row: &Row) -> io::Result<()> {
-        self.head()?;
-        let opened = self.opened;
-        let estate = opened.estate();
+        let estate = self.estate;
         let resource = estate.catalog.id(row.resource);
         let names = &estate.schema.actions;
         for (at, user) in self.users.iter().enumerate() {

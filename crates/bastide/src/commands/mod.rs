@@ -12,6 +12,7 @@ pub mod import;
 pub mod matrix;
 pub mod new;
 mod pairs;
+pub mod parts;
 mod picture;
 pub mod reach;
 pub mod report;

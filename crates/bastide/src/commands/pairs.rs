@@ -99,12 +99,12 @@ impl Buffer {
 }
 
 impl<'a> Pairs<'a> {
-    /// Begins with the header. `guard` makes a cell harmless before it is quoted as `quote` says.
+    /// Begins with the header, where one is wanted. `guard` makes a cell harmless before it is quoted as `quote` says.
     pub fn new(
         estate: &'a Estate,
         users: &'a [UserId],
         wanted: &'a [ActionId],
-        all: bool,
+        (all, header): (bool, bool),
         (guard, quote): (fn(&str) -> String, QuoteStyle),
     ) -> Pairs<'a> {
         let mut position = vec![NOBODY; estate.people.len()];
@@ -113,7 +113,7 @@ impl<'a> Pairs<'a> {
         for user in users {
             ids.push(&cell(&guard(estate.people.id(*user)), b',', quote), &[]);
         }
-        let header = b"user,resource,actions\n";
+        let header: &[u8] = if header { b"user,resource,actions\n" } else { b"" };
         Pairs {
             estate,
             wanted,
