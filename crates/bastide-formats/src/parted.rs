@@ -53,7 +53,8 @@ pub struct Part {
     /// The resources of the part.
     pub own: FixedBitSet,
     met: Met,
-    sum: [u8; 32],
+    /// The checksum (SHA-256) of its text.
+    pub sum: [u8; 32],
 }
 
 /// What all parts come to.

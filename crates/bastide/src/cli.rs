@@ -2,7 +2,7 @@
 
 use crate::commands::{
     about, audit, check, compare, diff, editor, filter, fmt, import, matrix, new, reach, report, review, rules, schema,
-    setup, test, r#try, verify, what, who, why,
+    setup, sql, test, r#try, verify, what, who, why,
 };
 use crate::failure::{FAULT, Failure};
 use crate::open::EstateArgs;
@@ -84,6 +84,9 @@ pub enum Command {
     /// Explain one decision: its cause, what lost, what it needs, and what would turn it
     #[command(after_help = examples::WHY)]
     Why(why::WhyArgs),
+    /// Ask anything in SQL: people, content, rules and everybody's access as tables
+    #[command(after_help = examples::SQL)]
+    Sql(sql::SqlArgs),
     /// Show who can do more and who less than in an earlier estate: a folder, an archive, a git revision
     #[command(after_help = examples::DIFF)]
     Diff(diff::DiffArgs),
@@ -216,6 +219,7 @@ pub fn run(cli: Cli, terminal: &mut Terminal) -> Result<u8, Failure> {
         Command::Why(args) => why::run(args, &cli.estate, terminal),
         Command::Compare(args) => compare::run(args, &cli.estate, terminal),
         Command::Filter(args) => filter::run(args, &cli.estate, terminal),
+        Command::Sql(args) => sql::run(args, &cli.estate),
         Command::Diff(args) => diff::run(args, &cli.estate, terminal),
         Command::Audit(args) => audit::run(args, &cli.estate, terminal),
         Command::Test(args) => test::run(args, &cli.estate, terminal),

@@ -37,6 +37,10 @@ examples! {
         "bastide why bruno.tavares read \"Exhibitions/Tidal Light/Condition/Incoming/TL-007 incoming\"",
         "bastide why pia.sorrel manage Press --want refused --remedies 5",
         "bastide why bruno.tavares read Press --format svg -o why.svg";
+    SQL:
+        "bastide sql \"select action, count(*) from access where decision = 'allowed' group by action\"",
+        "bastide sql --format csv -o guests.csv \"select id, name from users where kind = 'guest'\"",
+        "bastide sql";
     DIFF: "bastide diff HEAD~1", "bastide diff main.. --format md", "bastide diff last-year.zip --exit-code";
     AUDIT:
         "bastide audit",

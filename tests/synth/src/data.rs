@@ -90,6 +90,17 @@ pub fn catalog(size: &Size, extra: &Extra, rng: &mut Rng) -> io::Result<Tree> {
     let shape = size.shape;
     let folders = (size.resources / 50).max(1);
     let containers = (FOLDERS + folders).min(size.resources);
+    let mut parts = Vec::new();
+    if size.parts > 0 {
+        std::fs::create_dir_all(size.dir.join("parts"))?;
+        for part in 0..size.parts {
+            let mut out = writer(size, &format!("parts/part-{part:03}.csv"))?;
+            out.write_record(header(&names, &extra.item))?;
+            parts.push(out);
+        }
+    }
+    // Of each folder, the part it is in.
+    let mut part_of: Vec<u32> = Vec::new();
     for i in 0..size.resources {
         let (kind, parent) = match i {
             i if i < STREAMS => ("stream", String::new()),
@@ -121,9 +132,21 @@ pub fn catalog(size: &Size, extra: &Extra, rng: &mut Rng) -> io::Result<Tree> {
         // The one before it, so that there are chains; every tenth begins anew.
         let source = if linked && i % 10 != 0 { format!("r{:07}", i - 1) } else { String::new() };
         let row = [&id, &parent, kind, &name, &owner, state, inherits, label, house, &team, due, &source];
-        out.write_record(with(row.map(str::to_string).into(), &extra.item, !container, rng))?;
+        let row = with(row.map(str::to_string).into(), &extra.item, !container, rng);
+        if parts.is_empty() || i < FOLDERS {
+            out.write_record(row)?;
+            continue;
+        }
+        // By the workspace it lies in, so that a part holds what hangs together.
+        let above: usize = parent[1..].parse().map_err(io::Error::other)?;
+        let part = if above < FOLDERS { (above % size.parts) as u32 } else { part_of[above - FOLDERS] };
+        if container {
+            part_of.push(part);
+        }
+        parts[part as usize].write_record(row)?;
     }
     out.flush()?;
+    parts.iter_mut().try_for_each(csv::Writer::flush)?;
     Ok(Tree { containers })
 }
 

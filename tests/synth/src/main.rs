@@ -32,6 +32,9 @@ pub struct Size {
     /// Rules that give an owner something: then every owner makes outcomes of its own
     #[arg(long, default_value = "1")]
     owner_rules: usize,
+    /// Parts of the catalog that stand on their own, by workspaces; none where it is one table
+    #[arg(long, default_value = "0")]
+    parts: usize,
     /// What is hard about it
     #[arg(long, value_enum, default_value = "ordinary")]
     shape: shape::Shape,

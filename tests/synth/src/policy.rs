@@ -6,6 +6,9 @@ use crate::shape::{Extra, Shape};
 use fastrand::Rng;
 use std::fmt::Write;
 
+/// The manifest of a catalog in parts has these, too.
+const PARTS: &str = "\n[[catalog]]\nfile = \"parts/*.csv\"\nparts = true\n";
+
 /// The manifest.
 const MANIFEST: &str = "name = \"Synthetic\"\npolicy = [\"policy.bastide\"]\n\n[[people]]\nfile = \"people.csv\"\n\n\
 [[groups]]\nfile = \"groups.csv\"\n\n[[catalog]]\nfile = \"catalog.csv\"\n\n[[entries]]\nfile = \"entries.csv\"\n";
@@ -33,7 +36,8 @@ type label = scale open < internal < restricted < sealed
 /// The manifest of a shape.
 pub fn manifest(size: &Size) -> String {
     let nearest = if size.shape.has(Shape::Own) { "\n[decide]\ncombining = \"nearest-overrides\"\n" } else { "" };
-    format!("{MANIFEST}{nearest}")
+    let parts = if size.parts > 0 { PARTS } else { "" };
+    format!("{MANIFEST}{parts}{nearest}")
 }
 
 /// The policy: a vocabulary and as many rules as asked for.

@@ -7,6 +7,7 @@
 mod agreement;
 mod batch;
 mod compare;
+mod counts;
 mod gathered;
 mod hanging;
 mod holders;
@@ -23,6 +24,7 @@ mod turns;
 
 pub use agreement::{Agreeing, Agreement, Claim, Differing, Example, agreement};
 pub use compare::{Apart, Beside, Comparison, Party, compare};
+pub use counts::{Alike, Asked, DecisionRow, Keys, counts, rows};
 pub use gathered::Gathered;
 pub use hanging::{Hanging, hanging};
 pub use holders::{Holder, HolderProfile, Holders, HoldersBy, holders};
@@ -31,7 +33,7 @@ pub use ledger::{Ledger, LedgerLine, ledger, ledger_of};
 pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub use narrow::{Narrowed, Step, narrowing, steps};
 pub(crate) use person::computed_groups;
-pub use person::{Branch, InGroup, KindCount, Person, Through, person};
+pub use person::{Branch, InGroup, KindCount, Person, Through, in_groups, person};
 pub use reach::{Narrowing, Reached, asleep, narrowed, reach};
 pub use statements::{Listed, Reaches, Statements, reaches, statements};
 pub use summary::{Done, Running, Summary, Totals, shares, summary, totals};

@@ -140,7 +140,7 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
         kind: estate.people.kind(user).to_string(),
         active: estate.people.is_active(user),
         attributes: attributes(&reference, user),
-        groups: groups(&reference, user),
+        groups: in_groups(&reference, user),
         counts: counts(estate, &resources, &access),
         touched: access.iter().filter(|a| !a.is_empty()).count(),
         resources: resources.len(),
@@ -159,7 +159,8 @@ fn attributes(reference: &ReferenceEvaluator, user: UserId) -> Vec<Met> {
     all.chain(signed_in(estate, reference.moment(), user)).collect()
 }
 
-fn groups(reference: &ReferenceEvaluator, user: UserId) -> Vec<InGroup> {
+/// The groups a user is in, each with the chain that leads there. Cost: each group once.
+pub fn in_groups(reference: &ReferenceEvaluator, user: UserId) -> Vec<InGroup> {
     let groups = &reference.estate().groups;
     let start = computed_groups(reference, user);
     let chains = groups.chains(user, &start);

@@ -20,6 +20,7 @@ pub mod review;
 pub mod rules;
 pub mod schema;
 pub mod setup;
+pub mod sql;
 pub mod test;
 pub mod r#try;
 pub mod verify;
