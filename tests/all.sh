@@ -8,4 +8,5 @@ tests/systems.sh
 tests/browser.sh
 tests/shells.sh
 tests/editor.sh
+tests/sql.sh
 tests/dependencies.sh

@@ -203,7 +203,8 @@ fn fault(error: &DataFusionError) -> Fault {
         DataFusionError::NotImplemented(_) | DataFusionError::Configuration(_) => USAGE,
         _ => OUTSIDE,
     };
-    Fault { status, text: root.message().into_owned() }
+    // The names in front of a table's are of no use to whoever asks.
+    Fault { status, text: root.message().replace("bastide.estate.", "") }
 }
 
 /// A fault of ours in what another process says.

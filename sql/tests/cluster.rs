@@ -1,0 +1,123 @@
+//! A cluster on this machine: a scheduler and two executors give what one process gives, also where one of them ends.
+
+mod common;
+
+use common::{DAY, demo, lay_out, program, run};
+use std::net::TcpListener;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+/// A process that is ended with the test.
+struct Server(Child);
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        // It may have ended already.
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+/// Ports of this machine that nobody listens on.
+fn ports<const N: usize>() -> [u16; N] {
+    let listeners: Vec<TcpListener> = (0..N).map(|_| TcpListener::bind("127.0.0.1:0").expect("a port")).collect();
+    std::array::from_fn(|at| listeners[at].local_addr().expect("an address").port())
+}
+
+fn server(args: &[&str]) -> Server {
+    let mut command = Command::new(program());
+    Server(command.args(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("it starts"))
+}
+
+fn executor(scheduler: &str) -> Server {
+    let [port, tasks] = ports().map(|port| port.to_string());
+    server(&["executor", "--scheduler", scheduler, "--port", &port, "--tasks-port", &tasks, "--tasks", "1"])
+}
+
+fn ask(dir: &Path, cluster: &str, question: &str) -> String {
+    let output = run(dir, &["--format", "csv", "--cluster", cluster, "--", question]);
+    assert!(output.status.success(), "{question}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+/// An estate in parts that takes a while.
+fn parts() -> tempfile::TempDir {
+    let rules = "kind room\nkind box in room\naction read\naction open on box needs read\nattribute team of user: text\n\
+                 attribute team of box: text\nrule teams { because \"Own.\" who anyone may read, open what box where \
+                 user.team = resource.team }\nrule rooms { because \"Open.\" who anyone may read what room }\n";
+    let manifest = "name = \"Parts\"\npolicy = [\"rules.bastide\"]\n[[people]]\nfile = \"people.csv\"\n[[catalog]]\nfile = \
+                    \"catalog.csv\"\n[[catalog]]\nfile = \"parts/*.csv\"\nparts = true\n";
+    let people: String = (0..300).map(|i| format!("u{i},t{}\n", i % 7)).collect();
+    let part = |of: usize| {
+        let row = |i: usize| format!("b{of}-{i},r{},box,Box {i},t{}\n", of % 2, i % 9);
+        "id,parent,kind,name,team\n".to_string() + &(0..2000).map(row).collect::<String>()
+    };
+    let names: Vec<String> = (0..12).map(|of| format!("parts/{of:02}.csv")).collect();
+    let mut files = vec![
+        ("bastide.toml", manifest.to_string()),
+        ("rules.bastide", rules.to_string()),
+        ("people.csv", format!("id,team\n{people}")),
+        ("catalog.csv", "id,parent,kind,name,team\nr0,,room,Quay,\nr1,,room,Mole,\n".to_string()),
+    ];
+    files.extend(names.iter().enumerate().map(|(of, name)| (name.as_str(), part(of))));
+    lay_out(&files)
+}
+
+#[test]
+fn a_cluster_gives_what_one_process_gives() {
+    let [port] = ports();
+    let scheduler = format!("127.0.0.1:{port}");
+    let _scheduler = server(&["scheduler", "--listen", &scheduler]);
+    // Until it listens.
+    let begun = Instant::now();
+    while std::net::TcpStream::connect(&scheduler).is_err() {
+        assert!(begun.elapsed() < Duration::from_secs(60), "the scheduler does not listen");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let _first = executor(&scheduler);
+    let mut second = executor(&scheduler);
+    let (demo, parts) = (demo(), parts());
+    let questions = [
+        "select action, decision, count(*) as n from access group by action, decision order by 1, 2",
+        "select u.kind, a.reason, count(*) as n from access a join users u on a.user = u.id group by 1, 2 order by 1, 2",
+        "select user, resource, action from access where decision = 'allowed' and user in ('u1', 'bruno.tavares') order by 1, 2, 3",
+        "select count(*) as n from access where resource not in (select resource from access where decision = 'allowed')",
+    ];
+    for dir in [demo.path(), parts.path()] {
+        for question in questions {
+            let alone = run(dir, &["--format", "csv", "--", question]);
+            assert_eq!(ask(dir, &scheduler, question), String::from_utf8_lossy(&alone.stdout), "{question}");
+        }
+    }
+    // Functions of the estate go along.
+    let question = "select label, label_at_least(label, 'restricted') as high, count(*) as n from resources where under(id, \
+                    'Exhibitions') group by 1, 2 order by 1";
+    let alone = run(demo.path(), &["--format", "csv", "--", question]);
+    assert_eq!(ask(demo.path(), &scheduler, question), String::from_utf8_lossy(&alone.stdout));
+    // What is wrong comes back as it is said on one machine.
+    let refused = run(demo.path(), &["--cluster", &scheduler, "--", "select label_at_least(label, 'x') from resources"]);
+    let told = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(refused.status.code() == Some(2) && told.contains("no scale of the estate has the step `x`"), "{told}");
+    // One executor ends in the middle: the other does its tasks.
+    let question = questions[0];
+    let alone = run(parts.path(), &["--format", "csv", "--", question]);
+    let asking = Command::new(program())
+        .arg("--estate")
+        .arg(parts.path())
+        .args(["--on", DAY, "--format", "csv", "--cluster", &scheduler, "--", question])
+        .stdout(Stdio::piped())
+        .spawn()
+        .expect("it starts");
+    std::thread::sleep(Duration::from_millis(400));
+    second.0.kill().expect("it runs");
+    let output = asking.wait_with_output().expect("it ends");
+    assert!(output.status.success());
+    assert_eq!(String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&alone.stdout));
+    // And where it is gone already.
+    assert_eq!(ask(parts.path(), &scheduler, question), String::from_utf8_lossy(&alone.stdout));
+    // A scheduler that is not there.
+    let [nobody] = ports();
+    let refused = run(demo.path(), &["--cluster", &format!("127.0.0.1:{nobody}"), "--", "select count(*) from users"]);
+    assert_eq!(refused.status.code(), Some(4), "{}", String::from_utf8_lossy(&refused.stderr));
+}
