@@ -52,8 +52,8 @@ fn every_example_of_the_help_runs() {
         let demo = demo();
         for example in examples {
             let mut args = words(&example);
-            // What needs a repository, another day's state, a system to import from or a tour is tried elsewhere.
-            if ["diff", "import", "explore"].contains(&args[0].as_str())
+            // What needs a repository, another day's state, a system to import from, a tour or another program is tried elsewhere.
+            if ["diff", "import", "explore", "sql"].contains(&args[0].as_str())
                 || args.iter().any(|a| a == "--since")
                 || example == "demo"
             {
