@@ -107,8 +107,11 @@ fn tell(
     Ok(())
 }
 
-/// What was told, the table, and the conditions as bytes; none where it is not ours.
-fn hear(buf: &[u8]) -> Result<Option<(Told, EstateTable, Vec<&[u8]>)>> {
+/// What was told, the table, and the conditions as bytes.
+type Heard<'b> = (Told, EstateTable, Vec<&'b [u8]>);
+
+/// Reads what was told; none where it is not ours.
+fn hear(buf: &[u8]) -> Result<Option<Heard<'_>>> {
     let Some(rest) = buf.strip_prefix(MARK) else { return Ok(None) };
     let (length, rest) = rest.split_at_checked(8).ok_or_else(|| wrong("it ends too soon"))?;
     let length = u64::from_le_bytes(length.try_into().map_err(wrong)?) as usize;

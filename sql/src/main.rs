@@ -71,9 +71,20 @@ struct Ask {
     /// The main program, which works out `findings` and `differences`
     #[arg(long, value_name = "FILE", hide = true)]
     program: Option<PathBuf>,
+    /// When to colour: on a terminal, unless `NO_COLOR` is set; always; never
+    #[arg(long, value_enum, default_value = "auto", hide = true)]
+    color: Color,
     /// How many cores answer; all otherwise
     #[arg(long, value_name = "N", hide = true)]
     cores: Option<usize>,
+}
+
+/// When to colour.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
+enum Color {
+    Auto,
+    Always,
+    Never,
 }
 
 #[derive(Subcommand, Debug)]
@@ -236,7 +247,11 @@ async fn answer(ask: Ask, cores: usize) -> Result<(), Fault> {
         Some(address) => cluster::remote(address, &held, ask.program.clone()).await,
     };
     let context = context.map_err(|error| fault(&error))?;
-    let color = std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none();
+    let color = match ask.color {
+        Color::Auto => std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none(),
+        Color::Always => true,
+        Color::Never => false,
+    };
     let how = How { format: ask.format, limit: ask.limit_rows, guard: ask.for_spreadsheet, color };
     match question {
         Some(question) => one(&context, &held, &question, how, ask.output.as_deref()).await.map(drop),

@@ -557,7 +557,7 @@ impl<'r> Rows<'r> {
                 Of::Resource => alike.resource.map(|resource| resource.0 - self.view.range.start),
                 Of::Kind => alike.kind.map(|kind| kind.0),
                 Of::Action => alike.action.map(|action| action.index() as u32),
-                Of::Decision => alike.decision.map(|allowed| allowed_at(allowed)),
+                Of::Decision => alike.decision.map(allowed_at),
                 Of::Reason => alike.reason.map(|reason| reason as u32),
                 Of::Statement => alike.statement.map(|by| by.map_or(self.statements, |by| by.0)),
                 Of::Rows => continue,

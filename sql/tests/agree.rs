@@ -30,7 +30,10 @@ fn truth(estate: &bastide_model::Estate) -> Option<Vec<Row>> {
                     ("decision", if decision.is_allowed() { "allowed" } else { "refused" }.to_string()),
                     ("reason", decision.reason.word().to_string()),
                     ("statement", decision.by.map_or(String::new(), |by| estate.statement(by).name.clone())),
-                    ("site", estate.people.attributes[0].get(user.index()).map_or(String::new(), |v| estate.schema.show(v))),
+                    (
+                        "site",
+                        estate.people.attributes[0].get(user.index()).map_or(String::new(), |v| estate.schema.show(v)),
+                    ),
                 ]));
             }
         }
@@ -85,16 +88,17 @@ fn answers_agree_with_the_evaluator() {
             ("user in ('u1', 'u3') and reason <> 'silent'", |row| {
                 ["u1", "u3"].contains(&row["user"].as_str()) && row["reason"] != "silent"
             }),
-            ("action like '%e%' and resource > 'r4'", |row| row["action"].contains('e') && row["resource"].as_str() > "r4"),
+            ("action like '%e%' and resource > 'r4'", |row| {
+                row["action"].contains('e') && row["resource"].as_str() > "r4"
+            }),
             // One that it does not take: two columns at once.
             ("substr(user, 2, 1) = substr(resource, 2, 1)", |row| row["user"][1..2] == row["resource"][1..2]),
         ];
         for (at, column) in columns.iter().enumerate() {
             let other = columns[(at + 1 + seed as usize % 5) % columns.len()];
             let (condition, fits) = conditions[(at + seed as usize) % conditions.len()];
-            let question = format!(
-                "select {column}, {other}, count(*) from access where {condition} group by {column}, {other}"
-            );
+            let question =
+                format!("select {column}, {other}, count(*) from access where {condition} group by {column}, {other}");
             assert_eq!(answer(dir, &question), counted(&rows, &[column, other], fits), "seed {seed}: {question}");
             compared += 1;
         }
@@ -103,7 +107,8 @@ fn answers_agree_with_the_evaluator() {
                         where a.action = 'read' group by u.site, a.reason";
         let fits = |row: &Row| row["action"] == "read";
         assert_eq!(answer(dir, question), counted(&rows, &["site", "reason"], fits), "seed {seed}");
-        let question = "select count(distinct user), min(resource), max(kind), count(*) from access where decision = 'allowed'";
+        let question =
+            "select count(distinct user), min(resource), max(kind), count(*) from access where decision = 'allowed'";
         let allowed: Vec<&Row> = rows.iter().filter(|row| row["decision"] == "allowed").collect();
         let users: BTreeSet<&String> = allowed.iter().map(|row| &row["user"]).collect();
         let least = allowed.iter().map(|row| row["resource"].clone()).min().unwrap_or_default();

@@ -99,7 +99,10 @@ fn tables_hold_what_the_estate_does() {
     assert_eq!(ask("select sum(rows) > 0 as counted from resources where kind = 'slice'"), "counted\nyes\n");
     // A place in conditions, as a column, and on the catalog.
     let under = ask("select count(distinct resource) from access where under(resource, 'Exhibitions/Tidal Light')");
-    assert_eq!(ask("select count(*) from resources where under(id, 'Exhibitions/Tidal Light')").lines().nth(1), under.lines().nth(1));
+    assert_eq!(
+        ask("select count(*) from resources where under(id, 'Exhibitions/Tidal Light')").lines().nth(1),
+        under.lines().nth(1)
+    );
     let column = "select sum(case when under(id, 'Exhibitions/Tidal Light') then 1 else 0 end) from resources";
     assert_eq!(ask(column).lines().nth(1), under.lines().nth(1));
     // Scales in their order.
@@ -114,7 +117,8 @@ fn tables_hold_what_the_estate_does() {
         ask("select count(*) from statements")
     );
     // A row for every statement that decides anything.
-    let unknown = "select count(*) from access where statement is not null and statement not in (select name from statements)";
+    let unknown =
+        "select count(*) from access where statement is not null and statement not in (select name from statements)";
     assert_eq!(ask(unknown), "count(*)\n0\n");
 }
 

@@ -96,7 +96,8 @@ fn a_cluster_gives_what_one_process_gives() {
     let alone = run(demo.path(), &["--format", "csv", "--", question]);
     assert_eq!(ask(demo.path(), &scheduler, question), String::from_utf8_lossy(&alone.stdout));
     // What is wrong comes back as it is said on one machine.
-    let refused = run(demo.path(), &["--cluster", &scheduler, "--", "select label_at_least(label, 'x') from resources"]);
+    let refused =
+        run(demo.path(), &["--cluster", &scheduler, "--", "select label_at_least(label, 'x') from resources"]);
     let told = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(refused.status.code() == Some(2) && told.contains("no scale of the estate has the step `x`"), "{told}");
     // One executor ends in the middle: the other does its tasks.

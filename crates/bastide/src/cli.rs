@@ -219,7 +219,7 @@ pub fn run(cli: Cli, terminal: &mut Terminal) -> Result<u8, Failure> {
         Command::Why(args) => why::run(args, &cli.estate, terminal),
         Command::Compare(args) => compare::run(args, &cli.estate, terminal),
         Command::Filter(args) => filter::run(args, &cli.estate, terminal),
-        Command::Sql(args) => sql::run(args, &cli.estate),
+        Command::Sql(args) => sql::run(args, &cli.estate, cli.color),
         Command::Diff(args) => diff::run(args, &cli.estate, terminal),
         Command::Audit(args) => audit::run(args, &cli.estate, terminal),
         Command::Test(args) => test::run(args, &cli.estate, terminal),

@@ -28,7 +28,8 @@ fn in_parts() -> tempfile::TempDir {
     tables.iter_mut().for_each(|table| table.write_record(&header).expect("in memory"));
     for row in &rows {
         // What a rule or the manifest names stays among what all parts share.
-        let named = |text: &str| policy.contains(&format!("/{}\"", &row[name])) || text.contains(&format!("\"{}\"", &row[id]));
+        let named =
+            |text: &str| policy.contains(&format!("/{}\"", &row[name])) || text.contains(&format!("\"{}\"", &row[id]));
         let stays = hold.contains(&row[id]) || named(&policy) || named(&manifest);
         let at = if stays { 0 } else { 1 + row[parent].bytes().map(usize::from).sum::<usize>() % 3 };
         tables[at].write_record(row).expect("in memory");
@@ -76,7 +77,8 @@ fn every_list_and_total_is_that_of_the_whole() {
     };
     assert_eq!(lines(parts.path()), lines(whole.path()));
     let summary = |dir: &Path| {
-        let mut value: serde_json::Value = serde_json::from_str(&matrix(dir, &["--summary", "--format", "json"])).unwrap();
+        let mut value: serde_json::Value =
+            serde_json::from_str(&matrix(dir, &["--summary", "--format", "json"])).unwrap();
         for changes in ["about", "seconds", "peak_bytes"] {
             value.as_object_mut().unwrap().remove(changes);
         }
@@ -137,7 +139,9 @@ fn questions_in_sql_want_a_program_of_their_own() {
     let output = ask(Path::new("/usr/bin:/bin"));
     let told = String::from_utf8_lossy(&output.stdout).into_owned();
     assert_eq!(output.status.code(), Some(3), "{told}");
-    for word in ["--estate", "--on", "2026-11-24", "--limit-rows", "1000000", "--format", "csv", "--program", "--", "select 1"] {
+    for word in
+        ["--estate", "--on", "2026-11-24", "--limit-rows", "1000000", "--format", "csv", "--program", "--", "select 1"]
+    {
         assert!(told.lines().any(|line| line == word), "{word}: {told}");
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::failure::{DONE, Failure};
 use crate::open::{EstateArgs, day};
+use crate::terminal::Color;
 use clap::Args;
 use jiff::civil::Date;
 use std::path::{Path, PathBuf};
@@ -71,13 +72,15 @@ fn program() -> Result<PathBuf, Failure> {
     })
 }
 
-pub fn run(args: SqlArgs, estate: &EstateArgs) -> Result<u8, Failure> {
+pub fn run(args: SqlArgs, estate: &EstateArgs, color: Color) -> Result<u8, Failure> {
     let program = program()?;
     let mut command = Command::new(&program);
     command.arg("--estate").arg(estate.root()?).args(["--on", &args.on.unwrap_or_else(day).to_string()]);
     command.args(["--limit-rows", &args.limit_rows.to_string()]);
     let format = clap::ValueEnum::to_possible_value(&args.format).map(|value| value.get_name().to_string());
     command.arg("--format").args(format);
+    let color = clap::ValueEnum::to_possible_value(&color).map(|value| value.get_name().to_string());
+    command.arg("--color").args(color);
     if let Ok(own) = std::env::current_exe() {
         command.arg("--program").arg(own);
     }
