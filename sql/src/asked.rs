@@ -17,7 +17,7 @@ use datafusion::logical_expr::{Expr, LogicalPlan};
 use datafusion::physical_expr::PhysicalExpr;
 use datafusion::physical_expr::expressions::Column;
 use datafusion::physical_expr::utils::{reassign_expr_columns, split_conjunction};
-use datafusion::physical_expr_common::physical_expr::snapshot_physical_expr;
+use datafusion::physical_expr_common::physical_expr::{is_volatile, snapshot_physical_expr};
 use fixedbitset::FixedBitSet;
 use std::collections::HashSet;
 use std::sync::Arc;
@@ -117,6 +117,10 @@ impl Conditions {
         for expr in of_joins {
             let now = snapshot_physical_expr(Arc::clone(expr))?;
             for part in split_conjunction(&now) {
+                // What is another each time is asked once, where it stands.
+                if is_volatile(part) {
+                    continue;
+                }
                 parts.push((named(part), Arc::clone(part)));
             }
         }

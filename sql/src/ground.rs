@@ -6,7 +6,7 @@ use bastide_formats::parted::{Part, Parted, Unfit};
 use bastide_formats::write::Texts;
 use bastide_formats::{Loaded, described, load_as_of, parted};
 use bastide_model::{Estate, Moment};
-use bastide_syntax::{Diagnostic, FileId, Sources};
+use bastide_syntax::{Diagnostic, FileId, Sources, codes};
 use datafusion::error::DataFusionError;
 use fixedbitset::FixedBitSet;
 use jiff::civil::Date;
@@ -85,6 +85,8 @@ pub struct Ground {
 pub struct Held {
     /// Which one.
     pub ground: Ground,
+    /// What restrictions have lost, where that is no error: whoever asks is told.
+    pub lost: Vec<String>,
     body: Body,
     moment: Moment,
 }
@@ -154,6 +156,13 @@ fn report(sources: &Sources, told: &[Diagnostic]) -> Fault {
     Fault { status: ESTATE, text }
 }
 
+/// What restrictions have lost, where that is no error.
+fn lost(sources: &Sources, told: &[Diagnostic]) -> Vec<String> {
+    let lost = told.iter().filter(|one| *one.code == codes::LOST_RESTRICTION && !one.is_error());
+    let place = |one: &Diagnostic| one.place.map_or(String::new(), |place| format!("{}: ", sources.place(place)));
+    lost.map(|one| format!("{}{}", place(one), one.message)).collect()
+}
+
 fn unfit(unfit: Unfit) -> Fault {
     match unfit {
         Unfit::Estate(sources, told) => report(&sources, &told),
@@ -197,23 +206,26 @@ impl Held {
             let moment = moment(estate, day, session)?;
             let shared = snapshot(estate, &moment, &loaded.sources)?;
             let checksum = checksum(&loaded.sources);
+            let mut lost = lost(&loaded.sources, &loaded.diagnostics);
             let (resources, parts) = match known {
                 Some(known) => (known.resources, known.parts.clone()),
                 None => {
                     let seen = parted.survey().map_err(unfit)?;
+                    lost.extend(self::lost(&loaded.sources, &seen.lost));
                     let parts = seen.sums.iter().map(|(name, sum)| (name.clone(), hex(sum))).collect();
                     (seen.resources, parts)
                 }
             };
             let ground = ground(estate, checksum, resources, parts);
-            Held { ground, moment, body: Body::Parts { parted: Box::new(parted), shared } }
+            Held { ground, lost, moment, body: Body::Parts { parted: Box::new(parted), shared } }
         } else {
             let loaded = load_as_of(root, &Texts::new(), day).map_err(Fault::outside)?;
             let Some(estate) = &loaded.estate else { return Err(whole(&loaded)) };
             let moment = moment(estate, day, session)?;
             let snapshot = snapshot(estate, &moment, &loaded.sources)?;
             let ground = ground(estate, checksum(&loaded.sources), estate.catalog.len(), Vec::new());
-            Held { ground, moment, body: Body::Whole(snapshot) }
+            let lost = lost(&loaded.sources, &loaded.diagnostics);
+            Held { ground, lost, moment, body: Body::Whole(snapshot) }
         };
         match known.filter(|known| known.checksum != held.ground.checksum) {
             None => Ok(held),

@@ -68,6 +68,9 @@ struct Ask {
     /// The folder of the estate; otherwise the nearest one upward that holds one
     #[arg(short = 'C', long = "estate", value_name = "DIR", env = "BASTIDE_ESTATE", hide_env_values = true)]
     estate: Option<PathBuf>,
+    /// Say nothing beside the answer and what went wrong
+    #[arg(short, long)]
+    quiet: bool,
     /// The main program, which works out `findings` and `differences`
     #[arg(long, value_name = "FILE", hide = true)]
     program: Option<PathBuf>,
@@ -242,6 +245,9 @@ async fn answer(ask: Ask, cores: usize) -> Result<(), Fault> {
         (None, None) => None,
     };
     let held = ground::keep(Held::open(&root, day, &given, None)?);
+    for lost in held.lost.iter().filter(|_| !ask.quiet) {
+        say(&format!("warning: {}", bastide_syntax::visible(lost)));
+    }
     let context = match &ask.cluster {
         None => session::local(&held, ask.program.clone(), cores),
         Some(address) => cluster::remote(address, &held, ask.program.clone()).await,

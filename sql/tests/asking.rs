@@ -122,6 +122,24 @@ fn tables_hold_what_the_estate_does() {
     assert_eq!(ask(unknown), "count(*)\n0\n");
 }
 
+/// Whoever asks is told what restrictions have lost.
+#[test]
+fn what_restrictions_have_lost_is_repeated() {
+    let demo = demo();
+    let manifest = fs::read_to_string(demo.path().join("bastide.toml")).unwrap();
+    let levels = "\n[check.levels]\nlost-restriction = \"warning\"\n";
+    assert!(!manifest.contains("[check"), "the demo sets no levels");
+    fs::write(demo.path().join("bastide.toml"), manifest + levels).unwrap();
+    let rule = "rule nobody-any-more { because \"x\" who members of gone may never read what anything }\n";
+    fs::write(demo.path().join("policy/lost.bastide"), rule).unwrap();
+    let output = run(demo.path(), &["--format", "csv", "select 1 as one"]);
+    assert_eq!(String::from_utf8_lossy(&output.stdout), "one\n1\n");
+    let told = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(told.contains("warning: policy/lost.bastide:1: `nobody-any-more` (may never) has lost whom"), "{told}");
+    let output = run(demo.path(), &["--quiet", "--format", "csv", "select 1 as one"]);
+    assert!(output.stderr.is_empty());
+}
+
 /// `findings` and `differences` are what the main program says. Without one there are none.
 #[test]
 fn the_main_program_is_asked_for_what_it_knows() {

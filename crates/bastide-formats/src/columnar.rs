@@ -1,20 +1,21 @@
 //! A table in Apache Parquet as the text of a table, a row a line, so that places in it are said by the numbers of its rows.
 //!
 //! Columns hold texts, whole numbers, numbers with a floating point, days or flags, or lists of these, which become sets. A
-//! row group is read at a time, a column after the other. Cost: all values once.
+//! few rows are read at a time. Cost: all values once.
 
 use crate::data::date;
 use crate::json::join_set;
+use crate::store::most;
 use bytes::Bytes;
 use parquet::basic::{ConvertedType, LogicalType, Type as Physical};
 use parquet::column::reader::{ColumnReader, ColumnReaderImpl};
 use parquet::data_type::{ByteArray, DataType};
-use parquet::file::reader::{FileReader, RowGroupReader, SerializedFileReader};
+use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::schema::types::ColumnDescriptor;
 use std::borrow::Cow;
 
-/// A text is told by places of 32 bits.
-const LONGEST: usize = u32::MAX as usize;
+/// So many rows are read at a time.
+const STEP: usize = 1 << 14;
 
 /// What the values of a column are.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -41,23 +42,34 @@ struct Shape {
 /// It is no such file, is packed in a way that is not read here, has columns that a table cannot have, or is too large.
 pub fn table(bytes: Vec<u8>) -> Result<String, String> {
     let told = |error: parquet::errors::ParquetError| format!("it cannot be read as Parquet: {error}");
+    let size = bytes.len();
     let reader = SerializedFileReader::new(Bytes::from(bytes)).map_err(told)?;
     let schema = reader.metadata().file_metadata().schema_descr_ptr();
     let shapes: Vec<Shape> = schema.columns().iter().map(|column| shape(column)).collect::<Result<_, String>>()?;
     let mut out = String::new();
     line(&mut out, shapes.iter().map(|shape| Cow::from(&shape.name)));
+    let most = usize::try_from(most(size as u64)).unwrap_or(usize::MAX);
     for at in 0..reader.num_row_groups() {
         let group = reader.get_row_group(at).map_err(told)?;
         let rows = usize::try_from(group.metadata().num_rows()).map_err(|_| "it has no rows that can be counted")?;
-        let mut columns = Vec::new();
-        for (at, shape) in shapes.iter().enumerate() {
-            columns.push(column(&*group, at, shape, rows)?);
-        }
-        for row in 0..rows {
-            line(&mut out, columns.iter().map(|column| column.cell(row)));
-            if out.len() > LONGEST {
-                return Err("it comes to more than 4 GiB of text: cut it into several files".to_string());
+        let mut columns: Vec<ColumnReader> =
+            (0..shapes.len()).map(|at| group.get_column_reader(at)).collect::<Result<_, _>>().map_err(told)?;
+        let mut read = 0;
+        // A few rows at a time: what a file says of its rows may come to anything.
+        while read < rows {
+            let wanted = STEP.min(rows - read);
+            let step: Vec<Column> = columns
+                .iter_mut()
+                .zip(&shapes)
+                .map(|(of, shape)| column(of, shape, wanted))
+                .collect::<Result<_, _>>()?;
+            for row in 0..wanted {
+                line(&mut out, step.iter().map(|column| column.cell(row)));
+                if out.len() > most {
+                    return Err("it comes to more text than a file of its size may: cut it into several".to_string());
+                }
             }
+            read += wanted;
         }
     }
     Ok(out)
@@ -88,7 +100,7 @@ fn shape(column: &ColumnDescriptor) -> Result<Shape, String> {
     Ok(Shape { name, sort, lists, there: column.max_def_level() })
 }
 
-/// The values of a column in a row group.
+/// The values of a column in some rows.
 struct Column {
     texts: Vec<Cow<'static, str>>,
     bytes: Vec<ByteArray>,
@@ -116,11 +128,10 @@ impl Column {
     }
 }
 
-fn column(group: &dyn RowGroupReader, at: usize, shape: &Shape, rows: usize) -> Result<Column, String> {
-    let told = |error: parquet::errors::ParquetError| format!("it cannot be read as Parquet: {error}");
+fn column(reader: &mut ColumnReader, shape: &Shape, rows: usize) -> Result<Column, String> {
     let (mut texts, mut bytes) = (Vec::new(), Vec::new());
     let day = shape.sort == Sort::Day;
-    let levels = match group.get_column_reader(at).map_err(told)? {
+    let levels = match reader {
         ColumnReader::ByteArrayColumnReader(reader) => {
             let levels;
             (levels, bytes) = all(reader, rows)?;
@@ -186,7 +197,7 @@ fn column(group: &dyn RowGroupReader, at: usize, shape: &Shape, rows: usize) -> 
 /// The definition levels and the repetition levels of a column, then its values.
 type Read<T> = ((Vec<i16>, Vec<i16>), Vec<T>);
 
-fn all<T: DataType>(mut reader: ColumnReaderImpl<T>, rows: usize) -> Result<Read<T::T>, String> {
+fn all<T: DataType>(reader: &mut ColumnReaderImpl<T>, rows: usize) -> Result<Read<T::T>, String> {
     let (mut definition, mut repetition, mut values) = (Vec::new(), Vec::new(), Vec::new());
     let mut read = 0;
     while read < rows {
@@ -234,6 +245,28 @@ mod tests {
         let set = join_set(["x", "y;z"]);
         let set = if set.contains('"') { format!("\"{}\"", set.replace('"', "\"\"")) } else { set };
         assert_eq!(table(file).unwrap(), format!("id,tags,name\na,{set},\"Quay, \"\"old\"\"\"\nb,,\nc,w,Mole\n"));
+        // More rows than are read at a time, in several groups.
+        let mut file = Vec::new();
+        let mut rows = ParquetRows::new(&mut file, &[("id", Holds::Text), ("tags", Holds::Texts)], &[]).unwrap();
+        let count = 150_000;
+        for i in 0..count {
+            rows.row(&[Cell::Text(&i.to_string()), Cell::Texts(&["x", "y"][..i % 3])]).unwrap();
+        }
+        rows.finish().unwrap();
+        let text = table(file).unwrap();
+        let wanted = |i: usize| format!("{i},{}", ["", "x", "x;y"][i % 3]);
+        assert!(text.lines().skip(1).enumerate().all(|(i, line)| line == wanted(i)));
+        assert_eq!(text.lines().count(), count + 1);
+        // A small file that comes to very much.
+        let mut file = Vec::new();
+        let mut rows = ParquetRows::new(&mut file, &[("id", Holds::Text)], &[]).unwrap();
+        let long = "x".repeat(1 << 16);
+        for _ in 0..6000 {
+            rows.row(&[Cell::Text(&long)]).unwrap();
+        }
+        rows.finish().unwrap();
+        assert!(file.len() < 1 << 22, "it is packed");
+        assert!(table(file).unwrap_err().contains("more text than a file of its size may"));
         assert!(table(b"PAR1 and nothing".to_vec()).unwrap_err().starts_with("it cannot be read as Parquet"));
     }
 }

@@ -63,6 +63,8 @@ pub struct Surveyed {
     pub resources: usize,
     /// The checksum (SHA-256) of the text of each part, by its name.
     pub sums: Vec<(String, [u8; 32])>,
+    /// What restrictions have lost, where that is no error, besides what was told of what parts share.
+    pub lost: Vec<Diagnostic>,
     /// Entries that speak of resources that are nowhere.
     pub nowhere: Vec<Statement>,
 }
@@ -211,7 +213,10 @@ impl Parted {
             return Err(Unfit::Estate(Box::new(self.sources.clone()), told));
         }
         self.unchanged()?;
-        Ok(Surveyed { resources: rows + self.shared().catalog.len(), sums, nowhere })
+        let mut lost: Vec<Diagnostic> =
+            out.finish().into_iter().filter(|one| *one.code == codes::LOST_RESTRICTION).collect();
+        diagnostic::sort(&mut lost);
+        Ok(Surveyed { lost, resources: rows + self.shared().catalog.len(), sums, nowhere })
     }
 
     /// Names ids that stand in several parts.

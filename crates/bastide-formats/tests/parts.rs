@@ -242,6 +242,32 @@ fn mistakes_are_told_either_way() {
     assert!(whole.contains("cut-off"), "{whole}");
 }
 
+/// What restrictions have lost is no secret where the manifest says that it is no error.
+#[test]
+fn what_restrictions_have_lost_is_repeated() {
+    let mut case = Case::parse(SMALL, Path::new("."));
+    let add = |case: &mut Case, name: &str, more: &str| {
+        let text = case.take(name).unwrap();
+        case.set(name, text + more);
+    };
+    add(&mut case, "bastide.toml", "[check.levels]\nlost-restriction = \"warning\"\n");
+    add(&mut case, "entries.csv", "user:gone,may never,read,b2,at\nuser:ann,may never,read,b9,at\n");
+    let rule = "rule nobody { because \"x\" who anyone may never read what box where resource.state = z }\n";
+    add(&mut case, "rules.bastide", rule);
+    let dir = case.lay_out();
+    let whole = load_as_of(dir.path(), &Texts::new(), day()).unwrap_or_else(|refused| panic!("{refused}"));
+    assert!(whole.estate.is_some());
+    let lost = |told: &[bastide_syntax::Diagnostic]| {
+        let mut lost: Vec<String> =
+            told.iter().filter(|d| d.code.name == "lost-restriction").map(|d| d.message.clone()).collect();
+        lost.sort();
+        lost
+    };
+    let surveyed = open(dir.path()).unwrap().survey().unwrap_or_else(|unfit| panic!("{}", told(unfit)));
+    assert_eq!(lost(&surveyed.lost).len(), 3, "{:?}", surveyed.lost);
+    assert_eq!(lost(&surveyed.lost), lost(&whole.diagnostics));
+}
+
 /// A part that is written over after it was looked at is not answered from.
 #[test]
 fn what_changes_meanwhile_is_seen() {

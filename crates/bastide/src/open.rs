@@ -15,7 +15,7 @@ use bastide_formats::{Loaded, manifest};
 use bastide_model::proof::Persona;
 use bastide_model::schema::read_date;
 use bastide_model::{Estate, Moment, Origin, ResourceId, UserId};
-use bastide_syntax::{Diagnostic, codes};
+use bastide_syntax::{Diagnostic, Sources, codes};
 use clap::Args;
 use jiff::ZonedDateTime;
 use jiff::civil::Date;
@@ -244,6 +244,9 @@ impl EstateArgs {
         let Some(parted) = parted else { return Ok(None) };
         let surveyed = parted.survey().map_err(|found| unfit(found, terminal))?;
         drop(reading);
+        if !self.quiet {
+            tell_lost(&opened.loaded.sources, &surveyed.lost.iter().collect::<Vec<_>>(), terminal);
+        }
         opened.loaded.part_sums = surveyed.sums;
         opened.seconds = started.elapsed().as_secs_f64();
         Ok(Some(Parts { opened, parted, resources: surveyed.resources, nowhere: surveyed.nowhere }))
@@ -283,16 +286,7 @@ impl EstateArgs {
             terminal.complain(&format!("note: the estate has {them}: `bastide check` shows them\n"));
             let lost: Vec<&Diagnostic> =
                 loaded.diagnostics.iter().filter(|d| *d.code == codes::LOST_RESTRICTION).collect();
-            for one in lost.iter().take(MOST_LOST) {
-                let place = one.place.map_or(String::new(), |place| format!("{}: ", loaded.sources.place(place)));
-                terminal.complain(&format!("warning: {}{}\n", visible(&place), visible(&one.message)));
-            }
-            if lost.len() > MOST_LOST {
-                terminal.complain(&format!(
-                    "warning: and {} more have lost something\n",
-                    count(lost.len() - MOST_LOST, "restriction")
-                ));
-            }
+            tell_lost(&loaded.sources, &lost, terminal);
         }
         Ok(Opened { loaded: ManuallyDrop::new(loaded), seconds: started.elapsed().as_secs_f64(), root })
     }
@@ -344,6 +338,18 @@ pub fn say_settled(loaded: &Loaded, terminal: &Terminal) {
             "note: a change was cut off while it was written, and cannot be finished from here; it is read as it was meant: \
              {files}\n"
         ));
+    }
+}
+
+/// Repeats what restrictions have lost.
+fn tell_lost(sources: &Sources, lost: &[&Diagnostic], terminal: &Terminal) {
+    for one in lost.iter().take(MOST_LOST) {
+        let place = one.place.map_or(String::new(), |place| format!("{}: ", sources.place(place)));
+        terminal.complain(&format!("warning: {}{}\n", visible(&place), visible(&one.message)));
+    }
+    if lost.len() > MOST_LOST {
+        let more = count(lost.len() - MOST_LOST, "restriction");
+        terminal.complain(&format!("warning: and {more} more have lost something\n"));
     }
 }
 

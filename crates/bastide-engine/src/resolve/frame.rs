@@ -32,6 +32,8 @@ pub struct Met {
     entries: Vec<u32>,
     /// What restrictions have lost, by its place, and in how many.
     lost: HashMap<Span, (u32, Diagnostic)>,
+    /// What entries of parts have lost, where that is no error.
+    warned: HashMap<Span, Diagnostic>,
     /// How many parts were looked at, the frame among them.
     looked_at: u32,
 }
@@ -40,6 +42,7 @@ impl Met {
     /// Takes in what was met elsewhere.
     pub fn join(&mut self, other: Met) {
         self.looked_at += other.looked_at;
+        self.warned.extend(other.warned);
         if self.entries.is_empty() {
             self.entries = other.entries;
         } else {
@@ -130,6 +133,9 @@ impl Frame {
         let mut met = Met::default();
         met.look(&found.met, data.lost_values(&estate));
         settled(&self.hollow, &self.levels, said);
+        // Every command repeats what restrictions have lost.
+        let lost = said.iter().filter(|one| *one.code == codes::LOST_RESTRICTION && !one.is_error());
+        met.warned.extend(lost.filter_map(|one| Some((one.place?, one.clone()))));
         said.retain(Diagnostic::is_error);
         said.is_empty().then_some((estate, met))
     }
@@ -152,6 +158,7 @@ impl Frame {
                 }
             }
         }
+        said.extend(met.warned.into_values());
         said.extend(met.lost.into_values().filter(|(count, _)| *count == met.looked_at).map(|(_, told)| told));
         settled(&self.hollow, &self.levels, said);
         nowhere

@@ -15,7 +15,7 @@ pub use find::find;
 pub use folder::Folder;
 pub use laid::Laid;
 pub use memory::Memory;
-pub use unpack::{Limited, MOST as MOST_UNPACKED};
+pub use unpack::{Limited, MOST as MOST_UNPACKED, most};
 
 use std::io;
 

@@ -4,6 +4,11 @@ use std::io::{self, Read};
 
 /// No more bytes than this come out of one packed file.
 pub const MOST: u64 = u32::MAX as u64;
+
+/// How much something of so many bytes may come to.
+pub fn most(packed: u64) -> u64 {
+    packed.saturating_mul(RATIO).clamp(ALWAYS, MOST)
+}
 /// So much may come out of anything.
 const ALWAYS: u64 = 256 << 20;
 /// More than that only out of something that is not smaller by more than this: tables of text pack to a twentieth.
@@ -18,7 +23,7 @@ pub struct Limited<R> {
 impl<R: Read> Limited<R> {
     /// Of something that was packed into so many bytes.
     pub fn new(from: R, packed: u64) -> Limited<R> {
-        Limited { from, left: packed.saturating_mul(RATIO).clamp(ALWAYS, MOST) }
+        Limited { from, left: most(packed) }
     }
 
     /// Something else within the same limit: what is left of it.

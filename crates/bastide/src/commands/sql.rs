@@ -91,6 +91,9 @@ pub fn run(args: SqlArgs, estate: &EstateArgs, color: Color) -> Result<u8, Failu
     };
     path(&mut command, "--file", &args.file);
     path(&mut command, "--output", &args.output);
+    if estate.quiet {
+        command.arg("--quiet");
+    }
     if args.for_spreadsheet {
         command.arg("--for-spreadsheet");
     }
