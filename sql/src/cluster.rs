@@ -10,6 +10,7 @@ use crate::scan::{EstateScan, EstateTable, What};
 use crate::session;
 use crate::small::Small;
 use ballista::prelude::SessionContextExt;
+use ballista_core::config::TaskSchedulingPolicy;
 use ballista_core::extension::SessionConfigExt;
 use ballista_core::serde::{BallistaLogicalExtensionCodec, BallistaPhysicalExtensionCodec};
 use ballista_executor::executor_process::{ExecutorProcessConfig, start_executor_process};
@@ -292,6 +293,8 @@ pub async fn scheduler(address: SocketAddr) -> std::result::Result<(), Fault> {
         override_physical_codec: Some(telling),
         override_config_producer: Some(Arc::new(|| config(8))),
         override_session_builder: Some(Arc::new(session::anybody)),
+        // Executors ask for tasks. Were they given out, those of one that has ended would wait for somebody to give them out again.
+        scheduling_policy: TaskSchedulingPolicy::PullStaged,
         // Whoever is gone for so long has ended: what it was doing is done by others.
         executor_timeout_seconds: 10,
         expire_dead_executor_interval_seconds: 2,
@@ -317,6 +320,7 @@ pub async fn executor(of: Executor) -> std::result::Result<(), Fault> {
         scheduler_connect_timeout_seconds: 30,
         vcores: of.tasks,
         work_dir: of.work,
+        task_scheduling_policy: TaskSchedulingPolicy::PullStaged,
         executor_heartbeat_interval_seconds: 3,
         override_logical_codec: Some(telling.clone()),
         override_physical_codec: Some(telling),

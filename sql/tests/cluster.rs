@@ -5,7 +5,8 @@ mod common;
 use common::{DAY, demo, lay_out, program, run};
 use std::net::TcpListener;
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, Command, Output, Stdio};
+use std::sync::atomic::{AtomicU16, Ordering};
 use std::time::{Duration, Instant};
 
 /// A process that is ended with the test.
@@ -19,10 +20,39 @@ impl Drop for Server {
     }
 }
 
-/// Ports of this machine that nobody listens on.
+/// Ports of this machine that nobody listens on, below those that the system gives to whoever connects.
 fn ports<const N: usize>() -> [u16; N] {
-    let listeners: Vec<TcpListener> = (0..N).map(|_| TcpListener::bind("127.0.0.1:0").expect("a port")).collect();
-    std::array::from_fn(|at| listeners[at].local_addr().expect("an address").port())
+    static NEXT: AtomicU16 = AtomicU16::new(0);
+    let first = 20_000 + (std::process::id() % 9_000) as u16;
+    std::array::from_fn(|_| {
+        loop {
+            let port = first + NEXT.fetch_add(1, Ordering::Relaxed);
+            if TcpListener::bind(("127.0.0.1", port)).is_ok() {
+                break port;
+            }
+        }
+    })
+}
+
+/// What a process gives until it ends. One that does not end is a failure, and no reason to wait for ever.
+fn ended(child: Child, what: &str) -> Output {
+    let id = child.id();
+    let (sender, receiver) = std::sync::mpsc::channel();
+    std::thread::spawn(move || sender.send(child.wait_with_output()));
+    match receiver.recv_timeout(Duration::from_secs(90)) {
+        Ok(output) => output.expect("it has ended"),
+        Err(_) => {
+            let _ = Command::new("kill").arg(id.to_string()).status();
+            panic!("no answer: {what}");
+        }
+    }
+}
+
+/// Asks a cluster.
+fn asked(dir: &Path, cluster: &str, question: &str) -> Child {
+    let mut command = Command::new(program());
+    command.arg("--estate").arg(dir).args(["--on", DAY, "--format", "csv", "--cluster", cluster, "--", question]);
+    command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("it starts")
 }
 
 fn server(args: &[&str]) -> Server {
@@ -36,7 +66,7 @@ fn executor(scheduler: &str) -> Server {
 }
 
 fn ask(dir: &Path, cluster: &str, question: &str) -> String {
-    let output = run(dir, &["--format", "csv", "--cluster", cluster, "--", question]);
+    let output = ended(asked(dir, cluster, question), question);
     assert!(output.status.success(), "{question}: {}", String::from_utf8_lossy(&output.stderr));
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
@@ -75,8 +105,12 @@ fn a_cluster_gives_what_one_process_gives() {
         assert!(begun.elapsed() < Duration::from_secs(60), "the scheduler does not listen");
         std::thread::sleep(Duration::from_millis(50));
     }
-    let _first = executor(&scheduler);
+    let mut first = executor(&scheduler);
     let mut second = executor(&scheduler);
+    for server in [&mut first, &mut second] {
+        std::thread::sleep(Duration::from_millis(500));
+        assert!(server.0.try_wait().expect("it can be asked").is_none(), "an executor does not run");
+    }
     let (demo, parts) = (demo(), parts());
     let questions = [
         "select action, decision, count(*) as n from access group by action, decision order by 1, 2",
@@ -103,17 +137,11 @@ fn a_cluster_gives_what_one_process_gives() {
     // One executor ends in the middle: the other does its tasks.
     let question = questions[0];
     let alone = run(parts.path(), &["--format", "csv", "--", question]);
-    let asking = Command::new(program())
-        .arg("--estate")
-        .arg(parts.path())
-        .args(["--on", DAY, "--format", "csv", "--cluster", &scheduler, "--", question])
-        .stdout(Stdio::piped())
-        .spawn()
-        .expect("it starts");
+    let asking = asked(parts.path(), &scheduler, question);
     std::thread::sleep(Duration::from_millis(400));
     second.0.kill().expect("it runs");
-    let output = asking.wait_with_output().expect("it ends");
-    assert!(output.status.success());
+    let output = ended(asking, "while an executor ends");
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     assert_eq!(String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&alone.stdout));
     // And where it is gone already.
     assert_eq!(ask(parts.path(), &scheduler, question), String::from_utf8_lossy(&alone.stdout));
