@@ -55,7 +55,7 @@ pub fn takes(expr: &Expr, content: bool) -> bool {
     });
     let columns: HashSet<String> = expr.column_refs().iter().map(|column| column.name.clone()).collect();
     let groups: &[&[&str]] = if content { &CONTENT } else { &GROUPS };
-    let is_place = |name: &str| name.starts_with("under ");
+    let is_place = |name: &str| name.strip_prefix(UNDER).is_some_and(|rest| rest.starts_with(' '));
     let within = |group: &&[&str]| {
         columns.iter().all(|name| group.contains(&name.as_str()) || (group.contains(&"kind") && is_place(name)))
     };

@@ -19,8 +19,8 @@ use datafusion::logical_expr::{
 use datafusion::optimizer::optimizer::{ApplyOrder, OptimizerConfig, OptimizerRule};
 use std::sync::Arc;
 
-/// The column that says how many rows are alike.
-pub const ROWS: &str = "rows";
+/// The column that says how many rows are alike. A question that has a column of this name is left as it is.
+pub const ROWS: &str = "rows alike";
 
 /// The rule.
 #[derive(Debug, Default)]
@@ -96,9 +96,9 @@ fn way(expr: &Expr, input: &LogicalPlan) -> Option<Way> {
 /// An aggregate over numbers of rows in place of rows.
 fn counted(aggregate: &Aggregate) -> Result<Option<LogicalPlan>> {
     let ways: Option<Vec<Way>> = aggregate.aggr_expr.iter().map(|expr| way(expr, &aggregate.input)).collect();
-    let Some(ways) = ways else { return Ok(None) };
+    let Some(ways) = ways.filter(|_| !aggregate.group_expr.iter().any(Expr::is_volatile)) else { return Ok(None) };
     let Some((input, rows)) = weighed(&aggregate.input)? else { return Ok(None) };
-    let name = |at: usize| format!("rows {at}");
+    let name = |at: usize| format!("{ROWS} {at}");
     let aggregates = aggregate.aggr_expr.iter().zip(&ways).enumerate().map(|(at, (expr, way))| match way {
         Way::Sum => sum(Expr::Column(rows.clone())).alias(name(at)),
         Way::Any => expr.clone(),
@@ -130,6 +130,12 @@ fn one_of_each(plan: &LogicalPlan) -> Result<Option<LogicalPlan>> {
 
 /// A plan that gives rows which are alike once, with a column that says how many they are; none where there is no way.
 fn weighed(plan: &LogicalPlan) -> Result<Option<(LogicalPlan, Column)>> {
+    // What is another for each row cannot be asked once for many, and of two columns of one name none is meant.
+    if plan.expressions().iter().any(Expr::is_volatile)
+        || plan.schema().fields().iter().any(|field| field.name() == ROWS)
+    {
+        return Ok(None);
+    }
     match plan {
         LogicalPlan::TableScan(scan) => table(scan),
         LogicalPlan::Filter(_) => {
@@ -145,9 +151,6 @@ fn weighed(plan: &LogicalPlan) -> Result<Option<(LogicalPlan, Column)>> {
             Ok(Some((LogicalPlan::SubqueryAlias(found), rows)))
         }
         LogicalPlan::Projection(projection) => {
-            if projection.expr.iter().any(Expr::is_volatile) {
-                return Ok(None);
-            }
             let Some((input, rows)) = weighed(&projection.input)? else { return Ok(None) };
             let mut columns = projection.expr.clone();
             columns.push(Expr::Column(rows.clone()));

@@ -2,16 +2,16 @@
 
 use bastide_engine::Snapshot;
 use bastide_engine::session;
+use bastide_formats::checksum::{self, hex};
 use bastide_formats::parted::{Part, Parted, Unfit};
 use bastide_formats::write::Texts;
 use bastide_formats::{Loaded, described, load_as_of, parted};
 use bastide_model::{Estate, Moment};
-use bastide_syntax::{Diagnostic, FileId, Sources, codes};
+use bastide_syntax::{Diagnostic, Sources, codes};
 use datafusion::error::DataFusionError;
 use fixedbitset::FixedBitSet;
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
-use sha2::{Digest, Sha256};
 use std::collections::HashMap;
 use std::fmt;
 use std::ops::Range;
@@ -123,26 +123,6 @@ pub struct View<'v> {
     pub range: Range<u32>,
 }
 
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
-/// The checksum of all texts, in the order of their names.
-fn checksum(sources: &Sources) -> String {
-    let mut files: Vec<(&str, &str)> =
-        (0..sources.len() as u32).map(FileId).map(|file| (sources.name(file), sources.text(file))).collect();
-    files.sort_unstable();
-    let mut sum = Sha256::new();
-    for (name, text) in files {
-        // Lengths keep what is a name from being taken for a text.
-        sum.update((name.len() as u64).to_le_bytes());
-        sum.update(name);
-        sum.update((text.len() as u64).to_le_bytes());
-        sum.update(text);
-    }
-    hex(&sum.finalize())
-}
-
 /// What is wrong with an estate.
 fn report(sources: &Sources, told: &[Diagnostic]) -> Fault {
     let mut text = String::new();
@@ -205,7 +185,7 @@ impl Held {
             let (Some(parted), Some(estate)) = (found, &loaded.estate) else { return Err(whole(&loaded)) };
             let moment = moment(estate, day, session)?;
             let shared = snapshot(estate, &moment, &loaded.sources)?;
-            let checksum = checksum(&loaded.sources);
+            let checksum = hex(&checksum::of(&loaded.sources, &[], &[]));
             let mut lost = lost(&loaded.sources, &loaded.diagnostics);
             let (resources, parts) = match known {
                 Some(known) => (known.resources, known.parts.clone()),
@@ -223,7 +203,8 @@ impl Held {
             let Some(estate) = &loaded.estate else { return Err(whole(&loaded)) };
             let moment = moment(estate, day, session)?;
             let snapshot = snapshot(estate, &moment, &loaded.sources)?;
-            let ground = ground(estate, checksum(&loaded.sources), estate.catalog.len(), Vec::new());
+            let ground =
+                ground(estate, hex(&checksum::of(&loaded.sources, &[], &[])), estate.catalog.len(), Vec::new());
             let lost = lost(&loaded.sources, &loaded.diagnostics);
             Held { ground, lost, moment, body: Body::Whole(snapshot) }
         };

@@ -97,6 +97,10 @@ fn tables_hold_what_the_estate_does() {
     assert_ne!(ask(question), "count(*)\n0\n");
     assert_eq!(ask("select max(due_back) < date '2030-01-01' as soon from resources"), "soon\nyes\n");
     assert_eq!(ask("select sum(rows) > 0 as counted from resources where kind = 'slice'"), "counted\nyes\n");
+    // An attribute that is called `rows` goes through whatever counts.
+    let counted = "select x.rows, count(*) as n from (select r.rows from access a join resources r on a.resource = r.id \
+                   where a.decision = 'allowed' and r.kind = 'slice') x group by x.rows order by 1 limit 1";
+    assert_eq!(ask(counted), "rows,n\n69.0,46\n");
     // A place in conditions, as a column, and on the catalog.
     let under = ask("select count(distinct resource) from access where under(resource, 'Exhibitions/Tidal Light')");
     assert_eq!(

@@ -26,6 +26,7 @@
 
 pub mod activity;
 pub mod catalog;
+pub mod checksum;
 pub mod columnar;
 pub mod combinations;
 pub mod csv_table;

@@ -6,6 +6,7 @@ use crate::open::Opened;
 use crate::print::json;
 use crate::terminal::{Terminal, is_standard_output};
 use bastide_engine::sessions;
+use bastide_formats::checksum::{self, hex};
 use bastide_formats::{Loaded, sarif};
 use bastide_model::Moment;
 use schemars::JsonSchema;
@@ -136,49 +137,13 @@ impl About {
     }
 }
 
-/// What a file holds.
-#[derive(PartialEq, Eq, PartialOrd, Ord)]
-enum Held<'t> {
-    Text(&'t str),
-    Sum([u8; 32]),
-}
-
 /// The checksum of all texts that were read.
 fn checksum(loaded: &Loaded) -> String {
-    let sources = &loaded.sources;
-    // Of a part of the catalog its own checksum, so that it comes to the same whether parts were read together or one by one.
-    let parts = &loaded.tables.parts;
-    let of = |file: bastide_syntax::FileId| match parts.contains(&file) {
-        true => Held::Sum(Sha256::digest(sources.text(file)).into()),
-        false => Held::Text(sources.text(file)),
-    };
-    let files = (0..sources.len() as u32).map(bastide_syntax::FileId).map(|file| (sources.name(file), of(file)));
-    let one_by_one = loaded.part_sums.iter().map(|(name, sum)| (name.as_str(), Held::Sum(*sum)));
-    let mut files: Vec<(&str, Held)> = files.chain(one_by_one).collect();
-    files.sort_unstable();
-    files.dedup();
-    let mut sum = Sha256::new();
-    for (name, held) in files {
-        // Lengths keep what is a name from being taken for a text.
-        sum.update((name.len() as u64).to_le_bytes());
-        sum.update(name);
-        match held {
-            Held::Text(text) => {
-                sum.update((text.len() as u64).to_le_bytes());
-                sum.update(text);
-            }
-            Held::Sum(of) => {
-                sum.update(u64::MAX.to_le_bytes());
-                sum.update(of);
-            }
-        }
-    }
-    digest(sum)
+    format!("sha256:{}", hex(&checksum::of(&loaded.sources, &loaded.tables.parts, &loaded.part_sums)))
 }
 
 fn digest(sum: Sha256) -> String {
-    let digest: String = sum.finalize().iter().map(|byte| format!("{byte:02x}")).collect();
-    format!("sha256:{digest}")
+    format!("sha256:{}", hex(&sum.finalize()))
 }
 
 /// The commit around a folder, and whether files in it differ from it.

@@ -6,7 +6,6 @@
 //! once all were ([`Frame::finish`]).
 
 use super::{Data, Entries, Parts, Typing, data, entries, groups, lost, put, scope, settled};
-use bastide_model::inside::Inside;
 use bastide_model::rows::{CatalogRows, EntryRow};
 use bastide_model::{Estate, Schema, Statement};
 use bastide_syntax::codes::Code;
@@ -73,7 +72,7 @@ impl Frame {
         let found = data.entries_among(&schema, &rows, said);
         data.entries = found.statements;
         let groups = Arc::clone(&data.groups);
-        let base = data.policy_as(schema.clone(), &trees, groups, &data.hurt, lines, said, Typing::Part);
+        let base = data.policy(schema.clone(), &trees, groups, &data.hurt, lines, said, Typing::Part);
         let mut met = Met::default();
         met.look(&found.met, data.lost_values(&base));
         settled(&hollow, &levels, said);
@@ -86,10 +85,9 @@ impl Frame {
         &self.base
     }
 
-    /// The estate with one part, whose rows stand behind those of the frame in `rows` and come from the file
-    /// `part`, and what was met in it. `files`: the
-    /// names of all files of it. None where there is an error, which is told. Warnings are not: they speak of an estate that
-    /// is not whole.
+    /// The estate with one part, whose rows stand behind those of the frame in `rows` and come from the file `part`, and what
+    /// was met in it. `files`: the names of all files of it. None where there is an error, which is told. Warnings are not: they
+    /// speak of an estate that is not whole.
     pub fn part(
         &self,
         rows: CatalogRows,
@@ -109,7 +107,7 @@ impl Frame {
             groups: Arc::clone(&self.data.groups),
             catalog: Arc::new(catalog),
             apart: vec![part],
-            insides: Arc::<Vec<Inside>>::clone(&self.data.insides),
+            insides: Arc::clone(&self.data.insides),
             entries: Vec::new(),
             used: Default::default(),
             hurt: Vec::new(),
@@ -129,7 +127,7 @@ impl Frame {
         data.entries = found.statements;
         let groups = Arc::clone(&data.groups);
         let (schema, trees) = (self.schema.clone(), &self.trees);
-        let estate = data.policy_as(schema, trees, groups, &data.hurt, lines, said, Typing::Part);
+        let estate = data.policy(schema, trees, groups, &data.hurt, lines, said, Typing::Part);
         let mut met = Met::default();
         met.look(&found.met, data.lost_values(&estate));
         settled(&self.hollow, &self.levels, said);

@@ -1,6 +1,6 @@
 //! An estate while its policy is being written: the data is kept linked, and rules are typed anew with every change.
 
-use super::{Data, Parts, data, groups, put, settled};
+use super::{Data, Parts, Typing, data, groups, put, settled};
 use crate::resolve::declarations;
 use bastide_model::{Estate, Origin, Schema};
 use bastide_syntax::codes::Code;
@@ -161,7 +161,7 @@ impl Kept {
         out: &mut Diagnostics,
     ) -> Draft {
         out.extend(self.said.iter().cloned());
-        let estate = self.data.policy(schema, trees, groups, &self.data.hurt, lines, out);
+        let estate = self.data.policy(schema, trees, groups, &self.data.hurt, lines, out, Typing::Whole);
         settled(&self.hollow, &self.levels, out);
         let errors: Vec<&Diagnostic> = out.iter().filter(|d| d.is_error()).collect();
         let whole = errors.is_empty();

@@ -86,7 +86,7 @@ pub struct Parts {
 pub fn estate(parts: Parts, lines: &(dyn Fn(Span) -> u32 + Sync), said: &mut Diagnostics) -> Option<Estate> {
     let (hollow, levels) = (parts.hollow.clone(), parts.levels.clone());
     let (schema, trees, data) = data(parts, lines, said);
-    let estate = data.policy(schema, &trees, Arc::clone(&data.groups), &data.hurt, lines, said);
+    let estate = data.policy(schema, &trees, Arc::clone(&data.groups), &data.hurt, lines, said, Typing::Whole);
     settled(&hollow, &levels, said);
     (!said.iter().any(Diagnostic::is_error)).then_some(estate)
 }
@@ -208,20 +208,8 @@ impl Data {
     }
 
     /// Types what else the policy says, and puts everything together.
-    fn policy(
-        &self,
-        schema: Schema,
-        trees: &[tree::File],
-        groups: Arc<Groups>,
-        hurt: &[GroupId],
-        lines: &(dyn Fn(Span) -> u32 + Sync),
-        diagnostics: &mut Diagnostics,
-    ) -> Estate {
-        self.policy_as(schema, trees, groups, hurt, lines, diagnostics, Typing::Whole)
-    }
-
     #[expect(clippy::too_many_arguments, reason = "what is typed, with what, and how far")]
-    fn policy_as(
+    fn policy(
         &self,
         schema: Schema,
         trees: &[tree::File],

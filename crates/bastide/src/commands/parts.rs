@@ -67,10 +67,11 @@ impl Parts {
             let (read, gone) = std::thread::scope(|scope| {
                 let ahead = scope.spawn(|| read(at));
                 let gone = each(at as u32, &snapshot, Some(&part));
-                (ahead.join(), gone)
+                // A fault on the way is one of ours, wherever it came up.
+                (ahead.join().unwrap_or_else(|fault| std::panic::resume_unwind(fault)), gone)
             });
             gone?;
-            next = read.map_err(|_| Failure::Outside("a part of the catalog could not be read".to_string()))?;
+            next = read;
         }
         // Nothing was answered of another state than the one that was looked at.
         Ok(self.parted.unchanged().map_err(unfit)?)
