@@ -185,8 +185,9 @@ impl Parted {
             .map(|at| {
                 let part =
                     self.read(at, |source, rows| *came.lock().expect(lock).entry(source).or_default() += rows)?;
-                let catalog = &part.estate.catalog;
-                let prints: Vec<u128> = part.own.ones().map(|own| print(catalog.id(ResourceId::new(own)))).collect();
+                // Rows of a part stand behind those that all parts share.
+                let own = part.estate.catalog.labels.ids_as_read(self.shared().catalog.len());
+                let prints: Vec<u128> = own.map(print).collect();
                 let mut ids = ids.lock().expect(lock);
                 ids.1 += prints.len();
                 ids.0.add(prints).map_err(|error| Unfit::Outside(format!("no room to compare ids: {error}")))?;

@@ -3,6 +3,7 @@
 
 use crate::rows::CatalogRows;
 use crate::strings::{Index, Strings};
+use fixedbitset::FixedBitSet;
 use rayon::prelude::*;
 use std::sync::Arc;
 
@@ -63,6 +64,33 @@ impl Labels {
         self.order.iter().map(|row| self.text(*row, 0))
     }
 
+    /// The ids of all rows from one on, in the order of the files: there they lie one behind the other in memory.
+    pub fn ids_as_read(&self, from: usize) -> impl Iterator<Item = &str> {
+        let begins = std::iter::once(0).chain(self.ends.iter().copied());
+        self.parts.iter().zip(begins).flat_map(move |(part, begin)| {
+            (from.saturating_sub(begin as usize)..part.len() / 2).map(|row| part.get(2 * row))
+        })
+    }
+
+    /// The numbers of the ids of which something is so. Every id is looked at once, where it was read: to go through them by
+    /// number is to wait for memory at each.
+    pub fn numbers_of(&self, is: impl Fn(&str) -> bool + Sync) -> Vec<u32> {
+        let begins = std::iter::once(0).chain(self.ends.iter().copied());
+        let parts: Vec<(&Arc<Strings>, u32)> = self.parts.iter().zip(begins).collect();
+        let found = parts.into_par_iter().flat_map_iter(|(part, begin)| {
+            let is = &is;
+            (0..part.len() as u32 / 2).filter(|row| is(part.get(2 * *row as usize))).map(move |row| begin + row)
+        });
+        let found: Vec<u32> = found.collect();
+        if found.is_empty() {
+            return found;
+        }
+        let mut rows = FixedBitSet::with_capacity(self.order.len());
+        found.into_iter().for_each(|row| rows.insert(row as usize));
+        let numbered = self.order.par_iter().enumerate();
+        numbered.filter(|(_, row)| rows.contains(**row as usize)).map(|(number, _)| number as u32).collect()
+    }
+
     fn text(&self, row: u32, which: usize) -> &str {
         let mut part = self.near[(row >> FEW) as usize] as usize;
         while self.ends[part] <= row {
@@ -114,6 +142,13 @@ mod tests {
                 assert_eq!(index.find_among(&format!("r{row}"), |n| labels.id(n as usize)), Some(number as u32));
             }
             assert_eq!(index.find_among("Room 1", |n| labels.id(n as usize)), None);
+            let is = |id: &str| id.ends_with('3');
+            let with: Vec<u32> = (0..count as u32).filter(|number| is(labels.id(*number as usize))).collect();
+            assert_eq!(labels.numbers_of(is), with);
+            for from in [0, 1, 1024, 1500, count] {
+                let ids: Vec<String> = (from..count).map(|row| format!("r{row}")).collect();
+                assert_eq!(labels.ids_as_read(from).collect::<Vec<_>>(), ids);
+            }
             assert_eq!(labels.ids().collect::<Vec<_>>(), order.iter().map(|row| format!("r{row}")).collect::<Vec<_>>());
         }
     }

@@ -24,11 +24,7 @@ pub(super) fn groups(ids: &Strings, place: &dyn Fn(usize) -> Span, out: &mut Dia
 /// Reports ids of resources that a reader takes for each other, or for a path. Every id is looked at once.
 pub(super) fn resources(catalog: &Catalog, place: &dyn Fn(ResourceId) -> Span, out: &mut Diagnostics) {
     let odd = |id: &str| id.bytes().any(|b| b == b'/' || !b.is_ascii() || b.is_ascii_uppercase());
-    let odd: Vec<ResourceId> = (0..catalog.len() as u32)
-        .into_par_iter()
-        .map(ResourceId)
-        .filter(|resource| odd(catalog.id(*resource)))
-        .collect();
+    let odd: Vec<ResourceId> = catalog.labels.numbers_of(odd).into_iter().map(ResourceId).collect();
     looks(catalog, &odd, place, out);
     let roots = catalog.roots().filter_map(|root| catalog.find(catalog.name(root)));
     let slashed = odd.iter().copied().filter(|resource| catalog.id(*resource).contains('/'));
@@ -51,16 +47,12 @@ fn looks(catalog: &Catalog, odd: &[ResourceId], place: &dyn Fn(ResourceId) -> Sp
         by_look.entry(look).or_default().push(*resource);
     }
     // One that is all small letters is its own look.
-    let plain: Vec<ResourceId> = (0..catalog.len() as u32)
-        .into_par_iter()
-        .map(ResourceId)
-        .filter(|resource| {
-            let id = catalog.id(*resource);
-            by_look.get(id).is_some_and(|like| !like.contains(resource))
-        })
-        .collect();
-    for resource in plain {
-        by_look.get_mut(catalog.id(resource)).expect("it was found").push(resource);
+    let plain = catalog.labels.numbers_of(|id| by_look.contains_key(id));
+    for resource in plain.into_iter().map(ResourceId) {
+        let like = by_look.get_mut(catalog.id(resource)).expect("it was found");
+        if !like.contains(&resource) {
+            like.push(resource);
+        }
     }
     let mut groups: Vec<Vec<ResourceId>> = by_look.into_values().filter(|like| like.len() > 1).collect();
     groups.iter_mut().for_each(|like| like.sort_unstable());
