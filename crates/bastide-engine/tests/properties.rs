@@ -203,7 +203,7 @@ fn random_estates_are_worth_their_name() {
 #[test]
 fn a_sign_in_is_what_is_given_of_one_user() {
     let (mut compared, mut others) = (0, 0);
-    for seed in 0..90 {
+    for seed in 0..200 {
         let mut plan = plan(seed, Shape::ALL);
         let Some((columns, rows)) = plan.sign_ins.take() else { continue };
         let without = load(&plan.case());

@@ -168,7 +168,7 @@ impl Plan {
         case.set("policy/a.bastide", self.vocabulary.clone());
         case.set("policy/b.bastide", self.groups.join("\n"));
         case.set("policy/c.bastide", self.rules.join("\n\n"));
-        case.set("people.csv", table("id,kind,active,site,level,tags,grade,vip", &self.people));
+        case.set("people.csv", table("id,kind,active,site,level,tags,grade,vip,since", &self.people));
         case.set("groups.csv", table("group,member", &self.members));
         case.set(
             "catalog.csv",
@@ -218,7 +218,7 @@ impl Make {
             "attribute site of user: site\nattribute site of resource: site{}\n\
              attribute level of user: level\nattribute level of resource: level{}\n\
              attribute tags of user, resource: set of text\nattribute teams of user: set of text\nattribute grade of user: number\nattribute weight of resource: number\n\
-             attribute due of resource: date\nattribute vip of user: flag\nattribute note of doc: text{}\n\
+             attribute due of resource: date\nattribute vip of user: flag\nattribute since of user: date\nattribute note of doc: text{}\n\
              attribute net of session: text\nattribute badge of session: set of text\n",
             with_default_first(travel),
             with_default_first(order),
@@ -256,10 +256,11 @@ impl Make {
         let active = if self.chance(15) { "no" } else { "yes" };
         let site = self.pick(&["", "north", "south", "west"]);
         let level = self.pick(&["", "low", "middle", "high"]);
-        let tags = self.some(&["red", "blue", "green"], ";");
+        let tags = self.some(&["red", "blue", "green", "beta"], ";");
         let grade = self.pick(&["", "1", "2", "2.50", "9"]);
         let vip = self.pick(&["", "yes", "no"]);
-        format!("u{i},{kind},{active},{site},{level},{tags},{grade},{vip}")
+        let since = self.pick(&["", "2026-11-01", "2026-11-24", "2027-01-01"]);
+        format!("u{i},{kind},{active},{site},{level},{tags},{grade},{vip},{since}")
     }
 
     fn members(&mut self) -> Vec<String> {
@@ -309,7 +310,7 @@ impl Make {
         let sources = if self.chance(5) { "nowhere".to_string() } else { sources };
         let site = self.pick(&["", "", "north", "south"]);
         let level = self.pick(&["", "", "low", "middle", "high"]);
-        let tags = self.some(&["red", "blue", "g1", "g3"], ";");
+        let tags = self.some(&["red", "blue", "g1", "g3", "u1", "u4"], ";");
         let weight = self.pick(&["", "0", "2.5", "10"]);
         let due = self.pick(&["", "2026-11-01", "2026-11-24", "2026-12-24"]);
         let note = if matches!(kind, "doc" | "memo") { self.pick(&["", "Alpha", "alpha", "beta"]) } else { "" };
@@ -322,7 +323,8 @@ impl Make {
     fn group(&mut self, i: usize) -> String {
         if self.shape.holds && self.chance(40) {
             // `see` is the lowest action: only statements on later ones may ask for its holders.
-            let place = self.place();
+            // One place, or all roots.
+            let place = if self.chance(70) { self.place() } else { "\"n*\"".to_string() };
             return format!("group c{i} = holders of see on {place}");
         }
         let term = self.pick(&["anyone", "members of g0, g1", "user u0, u3", "members of g2, user u1"]);
@@ -481,6 +483,19 @@ impl Make {
             "resource.note = \"alpha\"",
             "resource.note like \"A*\"",
             "user.id = resource.owner",
+            "user.level > resource.level",
+            "user.level <= resource.level",
+            "user.site != resource.site",
+            "user.grade = resource.weight",
+            "user.grade != resource.weight",
+            "user.grade >= resource.weight",
+            "user.since <= resource.due",
+            "user.since > resource.due",
+            "user.since = resource.due",
+            "resource.tags covers user.tags",
+            "resource.tags overlaps user.teams",
+            "resource.note in user.tags",
+            "user.id in resource.tags",
             "resource.path like \"*n3*\"",
         ];
         if self.shape.holds && resources && lowest > 0 && self.chance(25) {
