@@ -320,7 +320,9 @@ async fn many(context: &SessionContext, held: &Arc<Held>, how: How) -> Result<()
         return Err(Fault::usage("there is nobody to ask: give a question, or `--file FILE`"));
     }
     let names = names(context).await;
-    let mut prompt = Prompt::new(names.clone()).map_err(Fault::outside)?;
+    let (mut prompt, told) = Prompt::new(names.clone()).map_err(Fault::outside)?;
+    let warn = |told: String| say(&format!("warning: {}", bastide_syntax::visible(&told)));
+    told.into_iter().for_each(warn);
     say(&format!(
         "{}, on {}: {} users, {} resources. `help` says what can be asked.",
         held.estate().name,
@@ -334,7 +336,7 @@ async fn many(context: &SessionContext, held: &Arc<Held>, how: How) -> Result<()
             Said::Nothing => continue,
             Said::Text(text) => text,
         };
-        prompt.remember();
+        prompt.remember().into_iter().for_each(warn);
         match text.trim() {
             "" => {}
             "quit" => break,
@@ -350,6 +352,7 @@ async fn many(context: &SessionContext, held: &Arc<Held>, how: How) -> Result<()
                 }
             }
             question => match one(context, held, question, how, None).await {
+                Ok(1) => say("1 row"),
                 Ok(rows) => say(&format!("{rows} rows")),
                 Err(fault) => tell(&fault),
             },

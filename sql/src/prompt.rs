@@ -129,22 +129,25 @@ pub enum Said {
 }
 
 impl Prompt {
-    /// With what may be named. Questions of earlier days are remembered in the state folder of the user, where there is one.
+    /// With what may be named. Questions of earlier days are remembered in the state folder of the user, where there is one;
+    /// also gives what is to be told where they cannot be read.
     ///
     /// # Errors
     /// There is no terminal to ask at.
-    pub fn new(names: Names) -> Result<Prompt, String> {
+    pub fn new(names: Names) -> Result<(Prompt, Option<String>), String> {
         let config = Config::builder().auto_add_history(true).completion_type(rustyline::CompletionType::List).build();
         let mut editor = Editor::with_config(config).map_err(|error| error.to_string())?;
         editor.set_helper(Some(Aid(names)));
         let home = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
         let state = home("XDG_STATE_HOME").or_else(|| home("HOME").map(|home| home.join(".local/state")));
         let history = state.map(|state| state.join("bastide/questions"));
-        if let Some(history) = &history {
-            // A history that is not there yet begins here.
-            let _ = editor.load_history(history);
-        }
-        Ok(Prompt { editor, history })
+        // A history that is not there yet begins here.
+        let there = history.as_ref().filter(|history| history.exists());
+        let told = there.and_then(|history| {
+            let error = editor.load_history(history).err()?;
+            Some(format!("earlier questions cannot be read from `{}`: {error}", history.display()))
+        });
+        Ok((Prompt { editor, history }, told))
     }
 
     /// Asks for a question.
@@ -160,13 +163,14 @@ impl Prompt {
         }
     }
 
-    /// Remembers what was asked.
-    pub fn remember(&mut self) {
-        let Some(history) = &self.history else { return };
-        if history.parent().is_some_and(|folder| std::fs::create_dir_all(folder).is_ok()) {
-            // Whoever has no room for it can ask again.
-            let _ = self.editor.save_history(history);
-        }
+    /// Remembers what was asked; where that cannot be done, gives once what is to be told.
+    pub fn remember(&mut self) -> Option<String> {
+        let history = self.history.as_ref()?;
+        let folder = history.parent().map_or(Ok(()), std::fs::create_dir_all).map_err(|error| error.to_string());
+        let saved = folder.and_then(|()| self.editor.save_history(history).map_err(|error| error.to_string()));
+        let told = format!("questions cannot be remembered in `{}`: {}", history.display(), saved.err()?);
+        self.history = None;
+        Some(told)
     }
 }
 

@@ -1,14 +1,12 @@
 //! The full-screen view: keys played without a terminal, and on a real one.
 
 mod common;
-#[path = "common/terminal.rs"]
-mod terminal;
 
-use common::{demo, run_in};
+use bastide_testkit::terminal::Terminal;
+use common::{demo, on_terminal, run_in};
 use std::fs;
 use std::path::Path;
 use std::process::Command;
-use terminal::Terminal;
 
 /// The last screen after keys.
 fn played(dir: &Path, keys: &str, size: &str) -> Vec<String> {
@@ -180,7 +178,7 @@ const SIZE: (u16, u16) = (30, 120);
 /// A terminal with the view in it: what tells its process, and its terminal.
 fn started(dir: &Path) -> (Terminal, u32, String) {
     let line = "tty; stty rows 30 cols 120; sh -c 'echo PID $$; exec bastide -q explore --on 2026-11-24'; echo LEFT $?; stty -a";
-    let mut terminal = Terminal::start(dir, line, &[("TERM", "xterm")]);
+    let mut terminal = on_terminal(dir, line, &[("TERM", "xterm")]);
     waits(&terminal, SIZE, "Collections");
     let all = terminal.shown();
     let after =

@@ -2,12 +2,10 @@
 //! because these shells may be missing: `tests/shells.sh` sees to that and runs them.
 
 mod common;
-#[path = "common/terminal.rs"]
-mod terminal;
 
-use common::{demo, run_in};
+use bastide_testkit::terminal::Terminal;
+use common::{demo, on_terminal, run_in};
 use std::process::Command;
-use terminal::Terminal;
 
 /// Names with blanks, what lies below them, open quotes, and names behind a colon.
 fn typed_lines(terminal: &mut Terminal) {
@@ -49,7 +47,7 @@ fn typed_lines(terminal: &mut Terminal) {
 fn in_bash() {
     let demo = demo();
     run_in(demo.path(), &["setup", "files"]).ok();
-    let mut terminal = Terminal::start(demo.path(), "bash --norc --noprofile -i", &[("NO_COLOR", "1")]);
+    let mut terminal = on_terminal(demo.path(), "bash --norc --noprofile -i", &[("NO_COLOR", "1")]);
     terminal.keys("PS1='REA''DY> '\r");
     terminal.shows("READY> ");
     terminal.keys("bind 'set enable-bracketed-paste off'; source files/completions/bash/bastide\r");
@@ -61,7 +59,7 @@ fn in_bash() {
 fn in_zsh() {
     let demo = demo();
     run_in(demo.path(), &["setup", "files"]).ok();
-    let mut terminal = Terminal::start(demo.path(), "zsh -f -i", &[("NO_COLOR", "1")]);
+    let mut terminal = on_terminal(demo.path(), "zsh -f -i", &[("NO_COLOR", "1")]);
     terminal.keys("PS1='REA''DY> '\r");
     terminal.shows("READY> ");
     terminal.keys("fpath=(files/completions/zsh $fpath); autoload -Uz compinit; compinit -u\r");

@@ -1,11 +1,8 @@
 //! What only happens on a terminal: colours, and questions.
 
 mod common;
-#[path = "common/terminal.rs"]
-mod terminal;
 
-use common::demo;
-use terminal::Terminal;
+use common::{demo, on_terminal};
 
 const ASKED: &str = "bastide -q why ines.varga read Press";
 
@@ -19,7 +16,7 @@ fn colour_where_the_terminal_can_show_it() {
         (&[("TERM", "xterm-256color"), ("CLICOLOR", "0")], false),
         (&[("TERM", "dumb"), ("CLICOLOR_FORCE", "1")], true),
     ] {
-        let (shown, _) = Terminal::start(demo.path(), ASKED, variables).ended();
+        let (shown, _) = on_terminal(demo.path(), ASKED, variables).ended();
         assert!(shown.contains("can read `Press`"), "{shown}");
         assert_eq!(shown.contains('\u{1b}'), coloured, "{variables:?}: {shown}");
     }
@@ -29,7 +26,7 @@ fn colour_where_the_terminal_can_show_it() {
 #[test]
 fn a_beginning_is_taken_from_a_hand_alone() {
     let demo = demo();
-    let (shown, well) = Terminal::start(demo.path(), "bastide -q why ines.v read Governance/Pol", &[]).ended();
+    let (shown, well) = on_terminal(demo.path(), "bastide -q why ines.v read Governance/Pol", &[]).ended();
     assert!(well && shown.contains("Ines Varga (ines.varga) can read `Governance/Policies`"), "{shown}");
     assert!(shown.contains("`ines.v` is taken for `ines.varga`"), "{shown}");
     assert!(shown.contains("`Governance/Pol` is taken for `Governance/Policies`"), "{shown}");
@@ -41,7 +38,7 @@ fn a_beginning_is_taken_from_a_hand_alone() {
         "bastide -q try --set user:ines.v.kind=guest",
         "bastide -q what bj",
     ] {
-        let (shown, well) = Terminal::start(demo.path(), line, &[]).ended();
+        let (shown, well) = on_terminal(demo.path(), line, &[]).ended();
         assert!(!well && shown.contains("error: "), "{line}: {shown}");
     }
 }
@@ -54,7 +51,7 @@ fn what_reaches_far_is_asked_about() {
     let before = std::fs::read_to_string(&file).unwrap();
     let line = "bastide -q try --off staff-read-what-is-internal --write --anyway";
     for (answer, written) in [("no", false), ("", false), ("y", false), ("yes", true)] {
-        let mut terminal = Terminal::start(demo.path(), line, &[]);
+        let mut terminal = on_terminal(demo.path(), line, &[]);
         terminal.shows("this reaches far");
         terminal.shows("write it? yes or no");
         terminal.keys(&format!("{answer}\r"));

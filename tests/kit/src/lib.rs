@@ -5,6 +5,7 @@
 
 pub mod client;
 pub mod random;
+pub mod terminal;
 
 use bastide_formats::Loaded;
 use bastide_formats::store::Memory;

@@ -3,8 +3,14 @@
 
 use assert_cmd::Command;
 use bastide_testkit::Case;
+use bastide_testkit::terminal::Terminal;
 use std::path::{Path, PathBuf};
 use tempfile::TempDir;
+
+/// A command line on a terminal of its own, in a folder, with the built program on its path.
+pub fn on_terminal(dir: &Path, line: &str, variables: &[(&str, &str)]) -> Terminal {
+    Terminal::start(&assert_cmd::cargo::cargo_bin("bastide"), dir, line, variables)
+}
 
 /// What the program gave back.
 pub struct Run {

@@ -1,5 +1,4 @@
 //! A program on a terminal of its own, typed to and read.
-#![allow(dead_code, reason = "each test program uses a part of it")]
 
 use std::io::{Read, Write};
 use std::path::Path;
@@ -19,14 +18,18 @@ pub struct Terminal {
 }
 
 impl Terminal {
-    /// Starts a command line in a folder, with `bastide` on its path.
-    pub fn start(dir: &Path, line: &str, variables: &[(&str, &str)]) -> Terminal {
-        let program = assert_cmd::cargo::cargo_bin("bastide");
-        let path = format!("{}:{}", program.parent().unwrap().display(), std::env::var("PATH").unwrap());
+    /// Starts a command line in a folder, with `program` on its path.
+    ///
+    /// # Panics
+    /// When nothing gives a terminal here.
+    pub fn start(program: &Path, dir: &Path, line: &str, variables: &[(&str, &str)]) -> Terminal {
+        let folder = program.parent().expect("a program lies in a folder");
+        let path = format!("{}:{}", folder.display(), std::env::var("PATH").unwrap_or_default());
         let mut child = Command::new("script")
             .args(["-qfec", line, "/dev/null"])
             .current_dir(dir)
-            .envs([("PATH", path.as_str()), ("TERM", "dumb"), ("HOME", dir.to_str().unwrap())])
+            .envs([("PATH", path.as_str()), ("TERM", "dumb")])
+            .env("HOME", dir)
             // Some machines ask for colours everywhere by these.
             .env_remove("CI")
             .env_remove("CLICOLOR_FORCE")
@@ -47,11 +50,17 @@ impl Terminal {
     }
 
     /// All that was shown so far.
+    ///
+    /// # Panics
+    /// When what reads it has panicked.
     pub fn shown(&self) -> String {
         String::from_utf8_lossy(&self.shown.lock().unwrap()).into_owned()
     }
 
     /// Types.
+    ///
+    /// # Panics
+    /// When the program has ended.
     pub fn keys(&mut self, keys: &str) {
         let stdin = self.child.stdin.as_mut().unwrap();
         stdin.write_all(keys.as_bytes()).unwrap();
@@ -59,6 +68,9 @@ impl Terminal {
     }
 
     /// Waits until a text is shown behind what was waited for before.
+    ///
+    /// # Panics
+    /// When it does not come.
     #[track_caller]
     pub fn shows(&mut self, text: &str) {
         let since = Instant::now();
@@ -76,6 +88,9 @@ impl Terminal {
 
 impl Terminal {
     /// All that was shown, once the program has ended, and whether it did so well.
+    ///
+    /// # Panics
+    /// When it does not end.
     pub fn ended(&mut self) -> (String, bool) {
         let since = Instant::now();
         let status = loop {
