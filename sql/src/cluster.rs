@@ -17,6 +17,7 @@ use ballista_executor::executor_process::{ExecutorProcessConfig, start_executor_
 use ballista_scheduler::cluster::BallistaCluster;
 use ballista_scheduler::config::SchedulerConfig;
 use ballista_scheduler::scheduler_process::start_server;
+use bastide_formats::pieces::Tallies;
 use datafusion::arrow::array::RecordBatch;
 use datafusion::arrow::datatypes::{Schema, SchemaRef};
 use datafusion::arrow::ipc::reader::StreamReader;
@@ -49,6 +50,7 @@ enum Which {
     Resources,
     Access,
     Counted,
+    Tallies(Tallies),
     Given,
 }
 
@@ -82,6 +84,7 @@ fn tell(
         What::Resources => (Which::Resources, None),
         What::Access => (Which::Access, None),
         What::Counted => (Which::Counted, None),
+        What::Tallies(of) => (Which::Tallies(*of), None),
         What::Given(rows) => (Which::Given, Some(rows)),
     };
     let mut bytes = Vec::new();
@@ -132,6 +135,7 @@ fn hear(buf: &[u8]) -> Result<Option<Heard<'_>>> {
         Which::Resources => What::Resources,
         Which::Access => What::Access,
         Which::Counted => What::Counted,
+        Which::Tallies(of) => What::Tallies(of),
         Which::Given => {
             What::Given(reader.next().transpose()?.unwrap_or_else(|| RecordBatch::new_empty(schema.clone())))
         }

@@ -2,8 +2,9 @@
 
 use bastide_engine::Snapshot;
 use bastide_engine::session;
-use bastide_formats::checksum::{self, hex};
+use bastide_formats::checksum::hex;
 use bastide_formats::parted::{Part, Parted, Unfit};
+pub use bastide_formats::pieces::Ground;
 use bastide_formats::write::Texts;
 use bastide_formats::{Loaded, described, load_as_of, parted};
 use bastide_model::{Estate, Moment};
@@ -11,7 +12,6 @@ use bastide_syntax::{Diagnostic, Sources, codes};
 use datafusion::error::DataFusionError;
 use fixedbitset::FixedBitSet;
 use jiff::civil::Date;
-use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use std::fmt;
 use std::ops::Range;
@@ -58,27 +58,6 @@ impl From<Fault> for DataFusionError {
     fn from(fault: Fault) -> DataFusionError {
         DataFusionError::External(Box::new(fault))
     }
-}
-
-/// Which estate is asked, as of when: what another process needs to ask the same.
-#[derive(Clone, PartialEq, Eq, Hash, Serialize, Deserialize, Debug)]
-pub struct Ground {
-    /// The folder.
-    pub root: PathBuf,
-    /// The day, as in 2026-11-24.
-    pub day: String,
-    /// Attributes of the session.
-    pub session: Vec<(String, String)>,
-    /// The checksum of what was read: all of it, or what its parts share.
-    pub checksum: String,
-    /// The parts of the catalog, and the checksum of each.
-    pub parts: Vec<(String, String)>,
-    /// How many users there are.
-    pub users: usize,
-    /// How many resources.
-    pub resources: usize,
-    /// How many actions.
-    pub actions: usize,
 }
 
 /// An estate that is held in memory, or as much of it as all parts share.
@@ -169,23 +148,13 @@ impl Held {
             .map_err(Fault::outside)?
             .manifest
             .is_some_and(|manifest| manifest.catalog.iter().any(|source| source.parts));
-        let ground = |estate: &Estate, checksum: String, resources: usize, parts: Vec<(String, String)>| Ground {
-            root: root.to_path_buf(),
-            day: day.to_string(),
-            session: session.to_vec(),
-            checksum,
-            parts,
-            users: estate.people.len(),
-            resources,
-            actions: estate.schema.actions.len(),
-        };
+        let asked = (day.to_string(), session);
         let whole = |loaded: &Loaded| report(&loaded.sources, &loaded.diagnostics);
         let held = if in_parts {
             let (loaded, found) = parted(root, day).map_err(Fault::outside)?;
             let (Some(parted), Some(estate)) = (found, &loaded.estate) else { return Err(whole(&loaded)) };
             let moment = moment(estate, day, session)?;
             let shared = snapshot(estate, &moment, &loaded.sources)?;
-            let checksum = hex(&checksum::of(&loaded.sources, &[], &[]));
             let mut lost = lost(&loaded.sources, &loaded.diagnostics);
             let (resources, parts) = match known {
                 Some(known) => (known.resources, known.parts.clone()),
@@ -196,15 +165,14 @@ impl Held {
                     (seen.resources, parts)
                 }
             };
-            let ground = ground(estate, checksum, resources, parts);
+            let ground = Ground::of(root, asked, estate, &loaded.sources, resources, parts);
             Held { ground, lost, moment, body: Body::Parts { parted: Box::new(parted), shared } }
         } else {
             let loaded = load_as_of(root, &Texts::new(), day).map_err(Fault::outside)?;
             let Some(estate) = &loaded.estate else { return Err(whole(&loaded)) };
             let moment = moment(estate, day, session)?;
             let snapshot = snapshot(estate, &moment, &loaded.sources)?;
-            let ground =
-                ground(estate, hex(&checksum::of(&loaded.sources, &[], &[])), estate.catalog.len(), Vec::new());
+            let ground = Ground::of(root, asked, estate, &loaded.sources, estate.catalog.len(), Vec::new());
             let lost = lost(&loaded.sources, &loaded.diagnostics);
             Held { ground, lost, moment, body: Body::Whole(snapshot) }
         };

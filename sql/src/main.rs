@@ -13,7 +13,9 @@ mod prompt;
 mod scan;
 mod session;
 mod small;
+mod tallies;
 
+use bastide_formats::pieces::Tallies;
 use clap::{Args, Parser, Subcommand};
 use datafusion::error::DataFusionError;
 use datafusion::execution::context::SessionContext;
@@ -122,6 +124,15 @@ enum Server {
         #[arg(long, value_name = "DIR")]
         work: Option<String>,
     },
+    /// Let a cluster count for the main program
+    #[command(hide = true)]
+    Tallies {
+        /// What is counted
+        of: String,
+        /// The scheduler
+        #[arg(long, value_name = "HOST:PORT")]
+        cluster: String,
+    },
 }
 
 fn main() -> ExitCode {
@@ -194,6 +205,11 @@ fn run(cli: Cli) -> Result<(), Fault> {
                 say(&format!("executor at {host}:{port}"));
                 let tasks = if tasks == 0 { cores } else { tasks };
                 cluster::executor(cluster::Executor { scheduler, host, ports: (port, tasks_port), tasks, work }).await
+            }
+            Some(Server::Tallies { of, cluster }) => {
+                let known = Tallies::ALL.into_iter().find(|(word, _)| *word == of);
+                let (_, of) = known.ok_or_else(|| Fault::usage(format!("`{of}` is not counted")))?;
+                tallies::tell(of, &cluster).await
             }
             None => answer(cli.ask, cores).await,
         }

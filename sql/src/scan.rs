@@ -5,9 +5,11 @@ use crate::columns::{some_texts, texts};
 use crate::counted;
 use crate::ground::{Fault, Ground, Held, View, held};
 use crate::small::{Small, access_schema, reasons};
+use crate::tallies;
 use async_trait::async_trait;
 use bastide_engine::access::{self, Alike, Asked, DecisionRow, Keys};
 use bastide_engine::find;
+use bastide_formats::pieces::Tallies;
 use bastide_model::{ResourceId, StatementId};
 use datafusion::arrow::array::{ArrayRef, Int64Array, RecordBatch, RecordBatchOptions, UInt32Array};
 use datafusion::arrow::compute::take;
@@ -52,6 +54,8 @@ pub enum What {
     Access,
     /// Decisions that are alike in the columns that are read, with their number.
     Counted,
+    /// What pieces of the catalog come to, counted: for the main program.
+    Tallies(Tallies),
     /// Rows that somebody else has worked out.
     Given(RecordBatch),
 }
@@ -77,6 +81,7 @@ impl EstateTable {
             What::Resources => crate::content::schema(held.estate()),
             What::Access => access_schema(false),
             What::Counted => access_schema(true),
+            What::Tallies(_) => tallies::schema(),
             What::Given(rows) => rows.schema(),
         };
         EstateTable { what, ground: Arc::clone(ground), schema, shares }
@@ -87,7 +92,7 @@ impl EstateTable {
         match self.what {
             What::Resources => Some(true),
             What::Access | What::Counted => Some(false),
-            What::Small(_) | What::Given(_) => None,
+            What::Small(_) | What::Tallies(_) | What::Given(_) => None,
         }
     }
 }
@@ -190,7 +195,8 @@ impl EstateScan {
 
     /// All shares.
     pub fn all(&self) -> Vec<usize> {
-        (0..if self.table.content().is_some() { self.table.shares } else { 1 }).collect()
+        let whole = matches!(self.table.what, What::Small(_) | What::Given(_));
+        (0..if whole { 1 } else { self.table.shares }).collect()
     }
 
     /// The plan that reads some shares.
@@ -227,6 +233,7 @@ impl EstateScan {
             What::Access if self.filters.is_empty() => Precision::Exact(users * resources * actions),
             What::Access => Precision::Inexact(users * resources * actions / 8 + 1),
             What::Counted => Precision::Inexact((users + resources) * actions),
+            What::Tallies(_) => Precision::Inexact(4 * self.table.shares),
             What::Given(rows) => Precision::Exact(rows.num_rows()),
         }
     }
@@ -267,6 +274,7 @@ impl FileSource for EstateScan {
             What::Resources => "resources",
             What::Access => "access",
             What::Counted => "access, counted",
+            What::Tallies(of) => of.word(),
             What::Given(_) => "given",
         };
         write!(f, ", table={name}")?;
@@ -368,6 +376,14 @@ impl EstateScan {
         match &self.table.what {
             What::Given(_) => Ok(()),
             What::Small(small) => send(project(&small.rows(&held)?)?),
+            What::Tallies(of) => {
+                for unit in held.units(share, self.table.shares) {
+                    held.visit(&unit, |view| {
+                        tallies::count(*of, &held, (&unit, share), view, &mut |rows| send(project(&rows)?))
+                    })?;
+                }
+                Ok(())
+            }
             What::Resources => {
                 let mut left = self.limit.unwrap_or(usize::MAX);
                 for unit in held.units(share, self.table.shares) {

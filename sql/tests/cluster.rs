@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{DAY, demo, lay_out, program, run};
+use common::{DAY, demo, lay_out, main_program, program, run};
 use std::net::TcpListener;
 use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
@@ -94,23 +94,82 @@ fn parts() -> tempfile::TempDir {
     lay_out(&files)
 }
 
-#[test]
-fn a_cluster_gives_what_one_process_gives() {
+/// A scheduler that listens, with its address, and two executors that run.
+fn cluster() -> (String, Server, [Server; 2]) {
     let [port] = ports();
-    let scheduler = format!("127.0.0.1:{port}");
-    let _scheduler = server(&["scheduler", "--listen", &scheduler]);
+    let address = format!("127.0.0.1:{port}");
+    let scheduler = server(&["scheduler", "--listen", &address]);
     // Until it listens.
     let begun = Instant::now();
-    while std::net::TcpStream::connect(&scheduler).is_err() {
+    while std::net::TcpStream::connect(&address).is_err() {
         assert!(begun.elapsed() < Duration::from_secs(60), "the scheduler does not listen");
         std::thread::sleep(Duration::from_millis(50));
     }
-    let mut first = executor(&scheduler);
-    let mut second = executor(&scheduler);
-    for server in [&mut first, &mut second] {
+    let mut executors = [(); 2].map(|()| executor(&address));
+    for server in &mut executors {
         std::thread::sleep(Duration::from_millis(500));
         assert!(server.0.try_wait().expect("it can be asked").is_none(), "an executor does not run");
     }
+    (address, scheduler, executors)
+}
+
+/// What the main program gives of a matrix, with this one on its path.
+fn matrix(main: &Path, dir: &Path, args: &[&str]) -> Output {
+    let mut command = Command::new(main);
+    command.arg("--quiet").arg("--estate").arg(dir).args(["matrix", "--on", DAY]).args(args);
+    let own = program();
+    let folder = own.parent().expect("it lies in a folder");
+    command.env("PATH", folder).stdout(Stdio::piped()).stderr(Stdio::piped());
+    ended(command.spawn().expect("it starts"), &args.join(" "))
+}
+
+/// Totals as JSON, without what is another each time.
+fn counted(output: &Output) -> serde_json::Value {
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let mut value: serde_json::Value = serde_json::from_slice(&output.stdout).expect("it is JSON");
+    let fields = value.as_object_mut().expect("an object");
+    for of_this_time in ["about", "seconds", "peak_bytes"] {
+        fields.remove(of_this_time).unwrap_or_else(|| panic!("no {of_this_time}"));
+    }
+    value
+}
+
+/// What the main program counts it counts by a cluster, too: of a catalog in parts, of one that is whole.
+#[test]
+fn totals_of_a_matrix_are_counted_by_a_cluster() {
+    let Some(main) = main_program() else {
+        // There is nobody who could ask: the cluster itself says what it cannot count.
+        let refused = run(demo().path(), &["tallies", "nothing", "--cluster", "127.0.0.1:1"]);
+        assert_eq!(refused.status.code(), Some(2), "{}", String::from_utf8_lossy(&refused.stderr));
+        return;
+    };
+    let (address, _scheduler, _executors) = cluster();
+    let (demo, parts) = (demo(), parts());
+    for dir in [demo.path(), parts.path()] {
+        let json = ["--summary", "--format", "json"];
+        let alone = counted(&matrix(&main, dir, &json));
+        assert!(alone["profiles"].as_u64().is_some_and(|profiles| profiles > 5), "{alone}");
+        assert_eq!(counted(&matrix(&main, dir, &[&json[..], &["--cluster", &address]].concat())), alone);
+        for by in ["users", "resources"] {
+            let alone = matrix(&main, dir, &["--totals", by]);
+            let told = matrix(&main, dir, &["--totals", by, "--cluster", &address]);
+            assert!(told.status.success(), "{}", String::from_utf8_lossy(&told.stderr));
+            assert_eq!(String::from_utf8_lossy(&told.stdout), String::from_utf8_lossy(&alone.stdout), "{by}");
+        }
+    }
+    // What is wrong is said once, and no number is given.
+    let [nobody] = ports();
+    let refused = matrix(&main, demo.path(), &["--summary", "--cluster", &format!("127.0.0.1:{nobody}")]);
+    let told = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(refused.status.code() == Some(4) && refused.stdout.is_empty(), "{told}");
+    assert_eq!(told.lines().filter(|line| line.starts_with("error")).count(), 1, "{told}");
+    let refused = matrix(&main, demo.path(), &["--cluster", &address]);
+    assert_eq!(refused.status.code(), Some(2));
+}
+
+#[test]
+fn a_cluster_gives_what_one_process_gives() {
+    let (scheduler, _scheduler, [_first, mut second]) = cluster();
     let (demo, parts) = (demo(), parts());
     let questions = [
         "select action, decision, count(*) as n from access group by action, decision order by 1, 2",

@@ -327,7 +327,7 @@ fn of_few_users_alone() {
 #[test]
 fn that_touch_few_users() {
     let (mut alone, mut several, mut named, mut asked) = (0, 0, 0, 0);
-    for seed in 0..2000 {
+    for seed in 0..6000 {
         let estate = load(seed);
         let mut rng = fastrand::Rng::with_seed(seed);
         let changes: Vec<Change> = (0..1 + rng.usize(..2)).map(|_| random_change(&estate, &mut rng)).collect();

@@ -46,6 +46,7 @@ pub mod manifest;
 pub mod parquet;
 pub mod parted;
 pub mod people;
+pub mod pieces;
 pub mod resident;
 pub mod sarif;
 pub mod scim;

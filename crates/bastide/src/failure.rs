@@ -28,6 +28,8 @@ pub enum Failure {
     Estate(String),
     /// A file cannot be read or written.
     Outside(String),
+    /// Another program of ours has said what went wrong; its exit status.
+    Told(u8),
     /// The reader of the output went away.
     Closed,
 }
@@ -39,6 +41,7 @@ impl Failure {
             Failure::Usage(..) => USAGE,
             Failure::Estate(_) => ESTATE,
             Failure::Outside(_) => OUTSIDE,
+            Failure::Told(status) => *status,
             Failure::Closed => DONE,
         }
     }
@@ -52,7 +55,7 @@ impl Failure {
             }
             Failure::Estate(report) => report.clone(),
             Failure::Outside(message) => format!("error: {}\n", harmless(message)),
-            Failure::Closed => String::new(),
+            Failure::Told(_) | Failure::Closed => String::new(),
         }
     }
 }

@@ -168,11 +168,14 @@ impl Plan {
         case.set("policy/a.bastide", self.vocabulary.clone());
         case.set("policy/b.bastide", self.groups.join("\n"));
         case.set("policy/c.bastide", self.rules.join("\n\n"));
-        case.set("people.csv", table("id,kind,active,site,level,tags,grade,vip,since", &self.people));
+        case.set("people.csv", table("id,kind,active,site,level,tags,grade,vip,since,marks,mark", &self.people));
         case.set("groups.csv", table("group,member", &self.members));
         case.set(
             "catalog.csv",
-            table("id,parent,kind,name,owner,state,inherits,sources,site,level,tags,weight,due,note", &self.catalog),
+            table(
+                "id,parent,kind,name,owner,state,inherits,sources,site,level,tags,weight,due,note,marks",
+                &self.catalog,
+            ),
         );
         if let Some((columns, rows)) = &self.sign_ins {
             case.set("sign-ins.csv", table(&format!("user,{columns}"), rows));
@@ -218,7 +221,8 @@ impl Make {
             "attribute site of user: site\nattribute site of resource: site{}\n\
              attribute level of user: level\nattribute level of resource: level{}\n\
              attribute tags of user, resource: set of text\nattribute teams of user: set of text\nattribute grade of user: number\nattribute weight of resource: number\n\
-             attribute due of resource: date\nattribute vip of user: flag\nattribute since of user: date\nattribute note of doc: text{}\n\
+             attribute due of resource: date\nattribute vip of user: flag\nattribute since of user: date\n\
+             attribute marks of user, resource: set of text caseless\nattribute mark of user: text caseless\nattribute note of doc: text{}\n\
              attribute net of session: text\nattribute badge of session: set of text\n",
             with_default_first(travel),
             with_default_first(order),
@@ -260,7 +264,9 @@ impl Make {
         let grade = self.pick(&["", "1", "2", "2.50", "9"]);
         let vip = self.pick(&["", "yes", "no"]);
         let since = self.pick(&["", "2026-11-01", "2026-11-24", "2027-01-01"]);
-        format!("u{i},{kind},{active},{site},{level},{tags},{grade},{vip},{since}")
+        let marks = self.some(&["Oak", "oak", "ASH", "elm"], ";");
+        let mark = self.pick(&["", "", "oak", "Ash", "fir"]);
+        format!("u{i},{kind},{active},{site},{level},{tags},{grade},{vip},{since},{marks},{mark}")
     }
 
     fn members(&mut self) -> Vec<String> {
@@ -314,9 +320,10 @@ impl Make {
         let weight = self.pick(&["", "0", "2.5", "10"]);
         let due = self.pick(&["", "2026-11-01", "2026-11-24", "2026-12-24"]);
         let note = if matches!(kind, "doc" | "memo") { self.pick(&["", "Alpha", "alpha", "beta"]) } else { "" };
+        let marks = self.some(&["oak", "OAK", "ash", "Elm", "yew"], ";");
         let name = id.replace('r', "n");
         format!(
-            "{id},{parent},{kind},{name},{owner},{state},{inherits},{sources},{site},{level},{tags},{weight},{due},{note}"
+            "{id},{parent},{kind},{name},{owner},{state},{inherits},{sources},{site},{level},{tags},{weight},{due},{note},{marks}"
         )
     }
 
@@ -496,6 +503,10 @@ impl Make {
             "resource.tags overlaps user.teams",
             "resource.note in user.tags",
             "user.id in resource.tags",
+            "user.mark in resource.marks",
+            "user.marks covers resource.marks",
+            "resource.marks covers user.marks",
+            "resource.marks overlaps user.marks",
             "resource.path like \"*n3*\"",
         ];
         if self.shape.holds && resources && lowest > 0 && self.chance(25) {

@@ -8,7 +8,7 @@ use crate::snapshot::Snapshot;
 use bastide_model::*;
 use hashbrown::HashMap;
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// Totals of an estate. Every triple of a user, a resource and an action is counted once.
@@ -52,7 +52,8 @@ pub fn summary(snapshot: &Snapshot, done: Done) -> Summary {
     running.finish(snapshot.estate(), snapshot.moment(), rows.iter().map(Vec::len).sum())
 }
 
-/// Totals that are gathered over the parts of a catalog, one after the other.
+/// Totals that are gathered over the parts of a catalog, one after the other, or by several processes, which tell each other.
+#[derive(Serialize, Deserialize)]
 pub struct Running {
     allowed: Vec<Vec<u64>>,
     reasons: [u64; Reason::ALL.len()],
@@ -92,6 +93,25 @@ impl Running {
         let own = catalog.all().filter(|resource| part.has(*resource));
         own.for_each(|resource| self.by_kind[catalog.kind(resource).index()] += 1);
         rows
+    }
+
+    /// Adds what was gathered of other parts. Whether each was counted once is seen to by whoever gathers; gives back how many
+    /// resources they had, or none where they are of another estate: then nothing is added.
+    pub fn join(&mut self, other: &Running) -> Option<usize> {
+        let widths = |of: &Running| of.allowed.iter().map(Vec::len).collect::<Vec<_>>();
+        if widths(self) != widths(other)
+            || self.users.len() != other.users.len()
+            || self.by_kind.len() != other.by_kind.len()
+        {
+            return None;
+        }
+        let pairs = self.allowed.iter_mut().flatten().zip(other.allowed.iter().flatten());
+        pairs.for_each(|(sum, more)| *sum += more);
+        self.reasons.iter_mut().zip(other.reasons).for_each(|(sum, more)| *sum += more);
+        self.users.iter_mut().zip(&other.users).for_each(|(sum, more)| *sum = sum.wrapping_add(*more));
+        self.by_kind.iter_mut().zip(&other.by_kind).for_each(|(sum, more)| *sum += more);
+        self.entries += other.entries;
+        Some(other.by_kind.iter().sum())
     }
 
     /// Adds entries that speak of nothing there is: they are counted, and reach nobody.

@@ -1,5 +1,6 @@
 //! `bastide matrix`
 
+use super::cluster::Asked;
 use super::pairs::{Pairs, joined};
 use super::{parts, picture};
 use crate::about::About;
@@ -12,8 +13,9 @@ use crate::print::{json, matrix, summary};
 use crate::progress::Progress;
 use crate::terminal::Terminal;
 use bastide_engine::Snapshot;
-use bastide_engine::access::{self, Portion, Row, Summary, sweep};
+use bastide_engine::access::{self, Portion, Row, Running, Summary, sweep};
 use bastide_engine::find;
+use bastide_formats::distinct::Distinct;
 use bastide_formats::parquet::{Cell, Holds, ParquetRows};
 use bastide_model::{ActionId, Estate, Moment, ResourceId, UserId};
 use bastide_report::picture::{Medium, heat_map};
@@ -100,6 +102,9 @@ pub struct MatrixArgs {
     /// The number of allowed pairs by user or by resource instead, as CSV
     #[arg(long, value_enum, value_name = "BY", conflicts_with_all = ["depth", "under", "also", "rows", "kind", "users", "action", "reasons"])]
     pub(super) totals: Option<By>,
+    /// Let a cluster count: the host and port of its scheduler
+    #[arg(long, value_name = "HOST:PORT")]
+    pub(super) cluster: Option<String>,
     /// Write CSV cells that a spreadsheet would run as a formula so that it does not
     #[arg(long)]
     for_spreadsheet: bool,
@@ -129,6 +134,11 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     if args.rows == Rows::Users && args.format != Format::Table {
         let hint = vec!["lists have a row a user and resource anyway".to_string()];
         return Err(Failure::Usage("`--rows users` goes with the table".to_string(), hint));
+    }
+    if args.cluster.is_some() && !args.summary && args.totals.is_none() {
+        let hint =
+            vec!["to ask a cluster anything else, write the question in SQL: `bastide sql --cluster`".to_string()];
+        return Err(Failure::Usage("`--cluster` goes with `--summary` or `--totals`".to_string(), hint));
     }
     if (args.summary || args.totals.is_some() || args.is_list())
         && let Some(parts) = estate.open_parts(terminal)?
@@ -274,9 +284,16 @@ pub(super) fn within(
 
 fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, terminal: &mut Terminal) -> Result<u8, Failure> {
     let started = Instant::now();
-    let progress = Progress::new(opened.estate().catalog.len());
-    let totals = access::summary(&opened.snapshot(moment, terminal)?, &|n| progress.advance(n));
-    drop(progress);
+    let estate = opened.estate();
+    let totals = if let Some(cluster) = &args.cluster {
+        let (mut running, mut rows) = (Running::new(estate), Distinct::default());
+        Asked::of(cluster, args, opened, estate.catalog.len())?.summary(&mut running, &mut rows)?;
+        let outside = |error: io::Error| Failure::Outside(format!("rows cannot be compared: {error}"));
+        running.finish(estate, moment, rows.finish().map_err(outside)?.0)
+    } else {
+        let progress = Progress::new(estate.catalog.len());
+        access::summary(&opened.snapshot(moment, terminal)?, &|n| progress.advance(n))
+    };
     let cost = Cost { load: opened.seconds, evaluate: started.elapsed().as_secs_f64(), peak: peak_bytes() };
     deliver_summary(args, opened, moment, &totals, &cost, terminal)
 }
@@ -315,6 +332,12 @@ pub(super) fn peak_bytes() -> Option<u64> {
 
 fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, terminal: &mut Terminal) -> Result<u8, Failure> {
     let estate = opened.estate();
+    if let Some(cluster) = &args.cluster {
+        let asked = Asked::of(cluster, args, opened, estate.catalog.len())?;
+        parts::clustered(args, by, &asked, estate, terminal)?;
+        About::of(opened, moment).beside(terminal, args.output.as_deref())?;
+        return Ok(DONE);
+    }
     let progress = Progress::new(estate.catalog.len());
     let snapshot = opened.snapshot(moment, terminal)?;
     let totals = access::totals(&snapshot, &Portion::default(), by == By::Users, &|n| progress.advance(n));

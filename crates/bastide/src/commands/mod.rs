@@ -3,6 +3,7 @@
 pub mod about;
 pub mod audit;
 pub mod check;
+mod cluster;
 pub mod compare;
 pub mod diff;
 pub mod editor;

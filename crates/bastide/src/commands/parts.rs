@@ -1,5 +1,6 @@
 //! `bastide matrix` over a catalog in parts, which are read and decided on one by one.
 
+use super::cluster::{self, Asked};
 use super::matrix::{By, Format, List, MatrixArgs, TotalsTable, actions, deliver_summary, selected, within};
 use crate::about::About;
 use crate::failure::{DONE, Failure, hinted};
@@ -121,19 +122,22 @@ fn portion(number: u32, part: Option<&Part>) -> Portion<'_> {
 fn summary(args: &MatrixArgs, parts: &Parts, moment: &Moment, terminal: &mut Terminal) -> Result<(), Failure> {
     let started = Instant::now();
     let shared = parts.parted.shared();
-    let progress = Progress::new(parts.resources);
     let (mut running, mut rows) = (Running::new(shared), Distinct::default());
     running.add_nowhere(&parts.nowhere, moment);
     let outside = |error: io::Error| Failure::Outside(format!("rows cannot be compared: {error}"));
-    parts.each(moment, terminal, |number, snapshot, part| {
-        let prints = running.add(snapshot, &portion(number, part), &|_| {});
-        running.add_entries(shared, snapshot);
-        progress.advance(own(snapshot, part) as u64);
-        rows.add(prints.into_iter().flatten()).map_err(outside)
-    })?;
+    if let Some(cluster) = &args.cluster {
+        Asked::of(cluster, args, &parts.opened, parts.resources)?.summary(&mut running, &mut rows)?;
+    } else {
+        let progress = Progress::new(parts.resources);
+        parts.each(moment, terminal, |number, snapshot, part| {
+            let prints = running.add(snapshot, &portion(number, part), &|_| {});
+            running.add_entries(shared, snapshot);
+            progress.advance(own(snapshot, part) as u64);
+            rows.add(prints.into_iter().flatten()).map_err(outside)
+        })?;
+    }
     let (distinct, _) = rows.finish().map_err(outside)?;
     let totals = running.finish(shared, moment, distinct);
-    drop(progress);
     let seconds = started.elapsed().as_secs_f64();
     let cost = Cost { load: parts.opened.seconds, evaluate: seconds, peak: super::matrix::peak_bytes() };
     deliver_summary(args, &parts.opened, moment, &totals, &cost, terminal).map(drop)
@@ -146,6 +150,15 @@ fn own(snapshot: &Snapshot, part: Option<&Part>) -> usize {
 
 /// Totals by user are gathered; those by resource are written part by part.
 fn totals(args: &MatrixArgs, by: By, parts: &Parts, moment: &Moment, terminal: &mut Terminal) -> Result<(), Failure> {
+    if let Some(cluster) = &args.cluster {
+        return clustered(
+            args,
+            by,
+            &Asked::of(cluster, args, &parts.opened, parts.resources)?,
+            parts.parted.shared(),
+            terminal,
+        );
+    }
     let progress = Progress::new(parts.resources);
     let mut sums: Vec<(String, Vec<u64>)> = Vec::new();
     let by_user = by == By::Users;
@@ -167,6 +180,17 @@ fn totals(args: &MatrixArgs, by: By, parts: &Parts, moment: &Moment, terminal: &
         table.rows(&sums)?;
         Ok(table.finish()?)
     })
+}
+
+/// The same, counted by a cluster.
+pub(super) fn clustered(
+    args: &MatrixArgs,
+    by: By,
+    asked: &Asked,
+    estate: &Estate,
+    terminal: &mut Terminal,
+) -> Result<(), Failure> {
+    stream(args, terminal, |_, out| cluster::totals::<Unsure>(asked, by, &mut TotalsTable::new(args, estate, out)?))
 }
 
 fn list(

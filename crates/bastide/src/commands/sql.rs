@@ -59,7 +59,7 @@ pub struct SqlArgs {
 }
 
 /// Where the program is: beside this one, or where the shell finds programs.
-fn program() -> Result<PathBuf, Failure> {
+pub(super) fn program() -> Result<PathBuf, Failure> {
     let name = format!("{PROGRAM}{}", std::env::consts::EXE_SUFFIX);
     let beside = std::env::current_exe().ok().and_then(|own| Some(own.parent()?.join(&name)));
     let paths = std::env::var_os("PATH").unwrap_or_default();
