@@ -145,3 +145,68 @@ fn questions_in_sql_want_a_program_of_their_own() {
         assert!(told.lines().any(|line| line == word), "{word}: {told}");
     }
 }
+
+/// What a cluster says is believed where it is whole: every piece, once, of the estate that was asked about.
+#[cfg(unix)]
+#[test]
+fn of_a_cluster_only_what_is_whole_is_believed() {
+    use bastide_formats::pieces::{Holds, Message};
+    use std::os::unix::fs::PermissionsExt;
+    let dir = in_parts();
+    // A stand-in for the program that asks a cluster: it says what lies beside it.
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let program = folder.path().join("bastide-sql");
+    fs::write(
+        &program,
+        "#!/bin/sh\ncat > /dev/null\ncat \"$(dirname \"$0\")/messages\"\nexit $(cat \"$(dirname \"$0\")/status\")\n",
+    )
+    .expect("a file");
+    fs::set_permissions(&program, fs::Permissions::from_mode(0o755)).expect("it may be run");
+    let path = format!("{}:{}", folder.path().display(), std::env::var("PATH").expect("there is a path"));
+    let said = |messages: &[(u32, Holds, &str)], cut: usize, status: &str, args: &[&str]| {
+        let mut bytes = Vec::new();
+        for (piece, holds, text) in messages {
+            Message::write(*piece, *holds, text.as_bytes(), &mut bytes).expect("in memory");
+        }
+        bytes.truncate(bytes.len() - cut);
+        fs::write(folder.path().join("messages"), bytes).expect("a file");
+        fs::write(folder.path().join("status"), status).expect("a file");
+        let all = [&["matrix", "--on", "2026-11-24", "--cluster", "127.0.0.1:1"], args].concat();
+        let run = common::run_with(dir.path(), &all, &[("PATH", &path)]);
+        assert_eq!(run.out, "", "no number is given");
+        (run.status, run.err)
+    };
+    let users = &["--totals", "users"][..];
+    let (some, end) = (Holds::Some, Holds::End);
+    let whole = [(0, some, "[]"), (0, end, ""), (1, some, "[]"), (1, end, ""), (2, some, "[]"), (2, end, "")];
+    for (messages, cut, args, told) in [
+        (&[][..], 0, users, "it has 0 of 4 pieces"),
+        (&whole, 0, users, "it has 3 of 4 pieces"),
+        (&whole, 1, users, "the cluster's answer cannot be used"),
+        (&[(0, some, "[]"), (0, end, ""), (0, end, "")], 0, users, "piece 0 comes twice"),
+        (
+            &[(0, some, "[[\"a\",[1]]]"), (0, end, ""), (1, some, "[]"), (1, end, "")],
+            0,
+            users,
+            "it is about other users",
+        ),
+        (&[(0, some, "no JSON"), (0, end, "")], 0, users, "the cluster's answer cannot be used"),
+        (&[(0, Holds::Prints, "0123456789abcdef")], 0, users, "rows that nobody asked for"),
+        (
+            &[
+                (0, some, "{\"allowed\":[],\"reasons\":[0,0,0,0,0,0,0],\"users\":[],\"by_kind\":[],\"entries\":0}"),
+                (0, end, ""),
+            ],
+            0,
+            &["--summary"],
+            "it is about another estate",
+        ),
+        (&[&whole[..], &[(3, some, "[]"), (3, end, "")]].concat(), 0, &["--totals", "resources"], "it counts 0 of "),
+    ] {
+        let (status, err) = said(messages, cut, "0", args);
+        assert!(status == 4 && err.contains(told), "{told}: {status}, {err}");
+    }
+    // Where the program itself has said what is wrong, its status is passed on, and nothing is added.
+    let (status, err) = said(&[], 0, "3", users);
+    assert!(status == 3 && !err.contains("error"), "{status}, {err}");
+}

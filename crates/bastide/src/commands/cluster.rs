@@ -9,7 +9,7 @@ use bastide_formats::checksum::hex;
 use bastide_formats::distinct::Distinct;
 use bastide_formats::pieces::{Ground, Holds, Message, Tallies};
 use hashbrown::{HashMap, HashSet};
-use serde::de::DeserializeOwned;
+use serde::de::{DeserializeOwned, IgnoredAny};
 use std::fs::File;
 use std::io::{BufReader, ErrorKind, Read, Seek, SeekFrom, Write};
 use std::process::Stdio;
@@ -62,8 +62,15 @@ impl<'a> Asked<'a> {
         self.whole(counted)
     }
 
-    /// Allowed pairs by user.
-    pub fn by_user(&self) -> Result<Rows, Failure> {
+    /// Allowed pairs by user or by resource. What was counted by resource waits in a temporary file until every piece has come.
+    pub fn totals(&self, by: By) -> Result<Counted, Failure> {
+        match by {
+            By::Users => self.by_user().map(Counted::Users),
+            By::Resources => self.by_resource(),
+        }
+    }
+
+    fn by_user(&self) -> Result<Rows, Failure> {
         let mut sums: Rows = Vec::new();
         self.ask(Tallies::Users, none, |_, bytes| {
             let rows: Rows = read(bytes)?;
@@ -78,37 +85,27 @@ impl<'a> Asked<'a> {
             }
             Ok(0)
         })?;
-        Ok(sums)
+        match sums.len() == self.ground.users {
+            true => Ok(sums),
+            false => Err(outside("it is about other users")),
+        }
     }
 
-    /// Allowed pairs by resource, part by part; those of a catalog that is no parts come all together. What comes before its
-    /// turn waits in a temporary file.
-    pub fn by_resource<E: From<Failure>>(&self, mut write: impl FnMut(&Rows) -> Result<(), E>) -> Result<(), E> {
-        let error = |error: std::io::Error| Failure::Outside(format!("answers cannot be kept for a while: {error}"));
-        let mut kept: File = tempfile::tempfile().map_err(error)?;
+    fn by_resource(&self) -> Result<Counted, Failure> {
+        let mut kept: File = tempfile::tempfile().map_err(kept_fault)?;
         let mut pieces: Vec<(u32, u64, usize)> = Vec::new();
-        let mut end = 0;
+        let (mut end, mut counted) = (0, 0);
         self.ask(Tallies::Resources, none, |piece, bytes| {
-            kept.write_all(bytes).map_err(error)?;
+            kept.write_all(bytes).map_err(kept_fault)?;
             pieces.push((piece, end, bytes.len()));
             end += bytes.len() as u64;
-            Ok(0)
-        })?;
-        pieces.sort_unstable();
-        let (mut counted, mut all) = (0, Rows::new());
-        for (_, from, length) in pieces {
-            let mut bytes = vec![0; length];
-            kept.seek(SeekFrom::Start(from)).and_then(|_| kept.read_exact(&mut bytes)).map_err(error)?;
-            let rows: Rows = read(&bytes)?;
+            let rows: Vec<IgnoredAny> = read(bytes)?;
             counted += rows.len();
-            match self.ground.parts.is_empty() {
-                true => all.extend(rows),
-                false => write(&rows)?,
-            }
-        }
+            Ok(rows.len())
+        })?;
         self.whole(counted)?;
-        all.sort_unstable();
-        if all.is_empty() { Ok(()) } else { write(&all) }
+        pieces.sort_unstable();
+        Ok(Counted::Resources { kept, pieces, in_parts: !self.ground.parts.is_empty() })
     }
 
     /// That every resource was counted.
@@ -184,14 +181,42 @@ fn none(_: &[u8]) -> Result<(), Failure> {
     Err(outside("it has rows that nobody asked for"))
 }
 
-/// Writes what the cluster counts by user or by resource.
-pub fn totals<E>(asked: &Asked, by: By, table: &mut TotalsTable) -> Result<(), E>
-where
-    E: From<Failure> + From<std::io::Error>,
-{
-    match by {
-        By::Users => table.rows(&asked.by_user()?)?,
-        By::Resources => asked.by_resource(|rows| table.rows(rows).map_err(E::from))?,
+/// What a cluster has counted, all of it.
+pub enum Counted {
+    /// By user.
+    Users(Rows),
+    /// By resource: what of which piece lies where in a file, in the order of the pieces.
+    Resources { kept: File, pieces: Vec<(u32, u64, usize)>, in_parts: bool },
+}
+
+fn kept_fault(error: std::io::Error) -> Failure {
+    Failure::Outside(format!("answers cannot be kept for a while: {error}"))
+}
+
+impl Counted {
+    /// Writes it: by resource part by part; of a catalog that is no parts in the order of ids.
+    pub fn write<E>(self, table: &mut TotalsTable) -> Result<(), E>
+    where
+        E: From<Failure> + From<std::io::Error>,
+    {
+        let mut all = Rows::new();
+        match self {
+            Counted::Users(rows) => all = rows,
+            Counted::Resources { mut kept, pieces, in_parts } => {
+                for (_, from, length) in pieces {
+                    let mut bytes = vec![0; length];
+                    let taken = kept.seek(SeekFrom::Start(from)).and_then(|_| kept.read_exact(&mut bytes));
+                    taken.map_err(kept_fault)?;
+                    let rows: Rows = read(&bytes)?;
+                    match in_parts {
+                        true => table.rows(&rows)?,
+                        false => all.extend(rows),
+                    }
+                }
+                all.sort_unstable();
+            }
+        }
+        table.rows(&all)?;
+        Ok(table.finish()?)
     }
-    Ok(table.finish()?)
 }

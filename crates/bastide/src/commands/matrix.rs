@@ -333,8 +333,8 @@ pub(super) fn peak_bytes() -> Option<u64> {
 fn totals(args: &MatrixArgs, by: By, opened: &Opened, moment: &Moment, terminal: &mut Terminal) -> Result<u8, Failure> {
     let estate = opened.estate();
     if let Some(cluster) = &args.cluster {
-        let asked = Asked::of(cluster, args, opened, estate.catalog.len())?;
-        parts::clustered(args, by, &asked, estate, terminal)?;
+        let counted = Asked::of(cluster, args, opened, estate.catalog.len())?.totals(by)?;
+        parts::clustered(args, counted, estate, terminal)?;
         About::of(opened, moment).beside(terminal, args.output.as_deref())?;
         return Ok(DONE);
     }

@@ -1,6 +1,6 @@
 //! `bastide matrix` over a catalog in parts, which are read and decided on one by one.
 
-use super::cluster::{self, Asked};
+use super::cluster::{Asked, Counted};
 use super::matrix::{By, Format, List, MatrixArgs, TotalsTable, actions, deliver_summary, selected, within};
 use crate::about::About;
 use crate::failure::{DONE, Failure, hinted};
@@ -151,13 +151,8 @@ fn own(snapshot: &Snapshot, part: Option<&Part>) -> usize {
 /// Totals by user are gathered; those by resource are written part by part.
 fn totals(args: &MatrixArgs, by: By, parts: &Parts, moment: &Moment, terminal: &mut Terminal) -> Result<(), Failure> {
     if let Some(cluster) = &args.cluster {
-        return clustered(
-            args,
-            by,
-            &Asked::of(cluster, args, &parts.opened, parts.resources)?,
-            parts.parted.shared(),
-            terminal,
-        );
+        let counted = Asked::of(cluster, args, &parts.opened, parts.resources)?.totals(by)?;
+        return clustered(args, counted, parts.parted.shared(), terminal);
     }
     let progress = Progress::new(parts.resources);
     let mut sums: Vec<(String, Vec<u64>)> = Vec::new();
@@ -185,12 +180,11 @@ fn totals(args: &MatrixArgs, by: By, parts: &Parts, moment: &Moment, terminal: &
 /// The same, counted by a cluster.
 pub(super) fn clustered(
     args: &MatrixArgs,
-    by: By,
-    asked: &Asked,
+    counted: Counted,
     estate: &Estate,
     terminal: &mut Terminal,
 ) -> Result<(), Failure> {
-    stream(args, terminal, |_, out| cluster::totals::<Unsure>(asked, by, &mut TotalsTable::new(args, estate, out)?))
+    stream(args, terminal, |_, out| counted.write::<Unsure>(&mut TotalsTable::new(args, estate, out)?))
 }
 
 fn list(
