@@ -1,6 +1,7 @@
 //! Findings and power by the values of an attribute.
 
 use crate::{Case, Finding, Survey};
+use bastide_engine::sets::count;
 use bastide_model::*;
 use bastide_syntax::nearest::nearest;
 use fixedbitset::FixedBitSet;
@@ -68,7 +69,7 @@ pub fn by_value(case: &Case, survey: &Survey, findings: &[Finding], name: &str) 
             engine.allowed_users(&work, action, &mut allowed);
             if by_resource {
                 let share = shares.entry(value.clone()).or_insert_with(|| empty(&value));
-                share.0.broad += allowed.count_ones(..) as u64;
+                share.0.broad += u64::from(count::listed(&allowed));
                 share.1.union_with(&allowed);
             } else {
                 for user in allowed.ones() {

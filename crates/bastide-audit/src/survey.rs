@@ -14,7 +14,7 @@ use bastide_engine::access::{self, Gathered};
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::{Radius, difference, radius};
 use bastide_engine::evaluate::{Alone, Decided, Evaluator, OutcomeId, Work};
-use bastide_engine::sets::store::SetId;
+use bastide_engine::sets::{count, store::SetId};
 use bastide_engine::{Reason, ReferenceEvaluator};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
@@ -157,39 +157,93 @@ struct Tally {
     meetings: HashMap<(StatementId, StatementId), Meeting>,
 }
 
-/// A statement that reaches a resource, and whom it applies to there: a position among the lists of users at hand, and the
-/// number of the set, where that is one that is kept.
+/// A statement that reaches a resource, and whom it applies to there: where the list of the active ones among them is to be
+/// found, and the number of the set, where that is one that is kept.
 struct Reaching {
     id: StatementId,
+    rule: u32,
     at: usize,
     set: Option<SetId>,
+    /// How many of them are active.
+    number: u32,
 }
 
 /// Resources that are counted at once: the kind, the outcomes, and whom the statements that reach apply to.
 type Like = Box<[u32]>;
 
-/// Room for lists of users.
+/// Lists of users on the resource at hand. They are made where they are asked for: what is known of kept sets is looked up.
 struct Lists {
     all: Vec<FixedBitSet>,
+    made: Vec<bool>,
     people: usize,
 }
 
 impl Lists {
-    fn at(&mut self, at: usize) -> &mut FixedBitSet {
+    /// A list, where it may be made; whatever was in it is gone.
+    fn make(&mut self, at: usize) -> &mut FixedBitSet {
         while self.all.len() <= at {
             self.all.push(FixedBitSet::with_capacity(self.people));
         }
+        self.made.resize(self.made.len().max(at + 1), false);
+        self.made[at] = true;
         &mut self.all[at]
+    }
+
+    fn is_made(&self, at: usize) -> bool {
+        self.made.get(at).is_some_and(|made| *made)
     }
 }
 
 /// What is looked up, since it comes again on many resources.
 #[derive(Default)]
 struct Known {
-    /// Of a set and an outcome, how many of the set are allowed, and how many of it are kept out by a need.
-    outcomes: HashMap<(SetId, OutcomeId), (u32, u32)>,
+    /// Of a set, how many active users are in it.
+    active: HashMap<SetId, u32>,
+    /// Of a set and an outcome, how many of the set are allowed, and of a permission's, how many of it are kept out by a need.
+    outcomes: HashMap<(bool, SetId, OutcomeId), (u32, u32)>,
     /// Of two sets, how many active users they have in common.
     pairs: HashMap<(SetId, SetId), u32>,
+    /// Of them, how many are allowed by an outcome.
+    allowed: HashMap<(SetId, SetId, OutcomeId), u32>,
+    /// Of a set, the first, how many active users are in none of the others.
+    idle: HashMap<Box<[SetId]>, u32>,
+}
+
+/// A resource at hand, on which everything was decided, and the lists of users on it: first those of who is allowed each action,
+/// then those of whom each statement applies to.
+struct Here<'h, 's> {
+    engine: &'h mut Evaluator<'s>,
+    work: Work<'s>,
+    active: &'h FixedBitSet,
+    actions: Vec<ActionId>,
+    lists: &'h mut Lists,
+}
+
+impl Here<'_, '_> {
+    /// Makes the list of who is allowed an action, where it is not made yet.
+    fn allowed(&mut self, at: usize) {
+        if !self.lists.is_made(at) {
+            self.engine.allowed_users(&self.work, self.actions[at], self.lists.make(at));
+        }
+    }
+
+    /// Makes the list of active users whom a statement applies to, where it is not made yet.
+    fn users(&mut self, r: &Reaching) {
+        if !self.lists.is_made(r.at) {
+            self.rule(r.rule, r.at);
+        }
+    }
+
+    fn rule(&mut self, rule: u32, at: usize) -> Option<SetId> {
+        let users = self.lists.make(at);
+        let set = self.engine.applies_to(&mut self.work, rule, users);
+        users.intersect_with(self.active);
+        set
+    }
+
+    fn list(&self, at: usize) -> &FixedBitSet {
+        &self.lists.all[at]
+    }
 }
 
 impl Tally {
@@ -247,7 +301,7 @@ impl Tally {
             }
         }
         let mut known = Known::default();
-        let mut lists = Lists { all: Vec::new(), people: estate.people.len() };
+        let mut lists = Lists { all: Vec::new(), made: Vec::new(), people: estate.people.len() };
         for (resource, like) in order {
             let times = like.map_or(1, |like| times[&like].1);
             tally.count(case, (&mut engine, active), (&mut known, &mut lists), resource, times);
@@ -265,90 +319,147 @@ impl Tally {
     ) {
         let estate = case.estate;
         let kind = estate.catalog.kind(resource);
-        let mut work = engine.decide(resource);
+        let work = engine.decide(resource);
         let actions = ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind));
         let actions: Vec<ActionId> = actions.collect();
-        // First the lists of who is allowed each action, then those of whom each statement applies to.
-        for (at, action) in actions.iter().enumerate() {
-            engine.allowed_users(&work, *action, lists.at(at));
-        }
+        lists.made.clear();
+        let mut here = Here { engine, work, active, actions, lists };
         let mut reaching: Vec<Reaching> = Vec::new();
-        for rule in engine.rules(&work) {
-            let at = actions.len() + reaching.len();
-            let id = engine.statement_of(rule);
-            let set = engine.applies_to(&mut work, rule, lists.at(at));
-            let users = lists.at(at);
-            if users.is_clear() {
-                continue;
+        for rule in here.engine.rules(&here.work) {
+            let at = here.actions.len() + reaching.len();
+            let id = here.engine.statement_of(rule);
+            let (touches, number, set) = match here.engine.kept_set(&mut here.work, rule) {
+                Some(set) => {
+                    let number = match known.active.get(&set) {
+                        Some(known) => *known,
+                        None => {
+                            here.rule(rule, at);
+                            let number = count::listed(here.list(at));
+                            known.active.insert(set, number);
+                            number
+                        }
+                    };
+                    (set != SetId::NONE, number, Some(set))
+                }
+                None => {
+                    let touches = here.engine.touches(&mut here.work, rule);
+                    let set = here.rule(rule, at);
+                    (touches, count::listed(here.list(at)), set)
+                }
+            };
+            if touches {
+                let survey = &mut self.statements[id.index()];
+                survey.touches = true;
+                survey.means |= here.actions.iter().any(|action| estate.statement(id).speaks_of(*action));
             }
-            let survey = &mut self.statements[id.index()];
-            survey.touches = true;
-            survey.means |= actions.iter().any(|action| estate.statement(id).speaks_of(*action));
-            users.intersect_with(active);
-            if !users.is_clear() {
-                reaching.push(Reaching { id, at, set });
+            match number {
+                0 if here.lists.is_made(at) => here.lists.made[at] = false,
+                0 => {}
+                number => reaching.push(Reaching { id, rule, at, set, number }),
             }
         }
-        let plain: Vec<Option<OutcomeId>> = actions
+        let plain: Vec<Option<OutcomeId>> = here
+            .actions
             .iter()
-            .map(|action| match work.decided(*action) {
-                Decided::Base(outcome) if work.cells(*action).is_empty() => Some(outcome),
+            .map(|action| match here.work.decided(*action) {
+                Decided::Base(outcome) if here.work.cells(*action).is_empty() => Some(outcome),
                 Decided::Base(_) | Decided::Wide(_) | Decided::Open => None,
             })
             .collect();
-        let mut blocked: Vec<Option<FixedBitSet>> = vec![None; actions.len()];
-        let mut permitted: Vec<Option<FixedBitSet>> = vec![None; actions.len()];
+        let mut blocked: Vec<Option<FixedBitSet>> = vec![None; here.actions.len()];
+        let mut permitted: Vec<Option<FixedBitSet>> = vec![None; here.actions.len()];
         for r in &reaching {
             let statement = estate.statement(r.id);
             let permits = statement.modality.permits();
+            let number = u64::from(r.number);
+            self.statements[r.id.index()].pairs += number * times;
+            if !self.users[r.id.index()].has_last(r.set) {
+                here.users(r);
+                self.users[r.id.index()].add(here.list(r.at), r.set);
+            }
             let survey = &mut self.statements[r.id.index()];
-            let users = &lists.all[r.at];
-            let number = users.count_ones(..) as u64;
-            survey.pairs += number * times;
-            self.users[r.id.index()].add(users, r.set);
             let mut meaning = false;
-            for (i, action) in actions.iter().enumerate().filter(|(_, action)| statement.speaks_of(**action)) {
+            for i in 0..here.actions.len() {
+                let action = here.actions[i];
+                if !statement.speaks_of(action) {
+                    continue;
+                }
                 meaning = true;
                 survey.triples += number * times;
-                let allowed = &lists.all[i];
-                let mut counted = || {
-                    let yes = users.intersection_count(allowed) as u32;
-                    let blocked = blocked[i].get_or_insert_with(|| blocked_on(engine, &mut work, *action));
-                    (yes, if permits { users.intersection_count(blocked) as u32 } else { 0 })
-                };
-                let (yes, stopped) = match (r.set, plain[i]) {
-                    (Some(set), Some(outcome)) => *known.outcomes.entry((set, outcome)).or_insert_with(counted),
-                    _ => counted(),
+                let kept = r.set.zip(plain[i]).map(|(set, outcome)| (permits, set, outcome));
+                let (yes, stopped) = match kept.and_then(|kept| known.outcomes.get(&kept)) {
+                    Some(known) => *known,
+                    None => {
+                        here.users(r);
+                        here.allowed(i);
+                        let yes = count::both(here.list(r.at), here.list(i));
+                        let stopped = if permits {
+                            let blocked =
+                                blocked[i].get_or_insert_with(|| blocked_on(here.engine, &mut here.work, action));
+                            count::both(&here.lists.all[r.at], blocked)
+                        } else {
+                            0
+                        };
+                        if let Some(kept) = kept {
+                            known.outcomes.insert(kept, (yes, stopped));
+                        }
+                        (yes, stopped)
+                    }
                 };
                 let (yes, no) = (u64::from(yes), number - u64::from(yes));
                 survey.agree += if permits { yes } else { no } * times;
                 survey.blocked += u64::from(stopped) * times;
-                let triple = |user: Option<usize>| user.map(|u| (UserId::new(u), *action, resource));
-                let inside = || triple(users.intersection(allowed).next());
-                let outside = || triple(users.difference(allowed).next());
                 let (some_for, some_against) = if permits { (yes > 0, no > 0) } else { (no > 0, yes > 0) };
-                if survey.example.is_none() && some_for {
-                    survey.example = if permits { inside() } else { outside() };
-                }
-                if survey.against.is_none() && some_against {
-                    survey.against = if permits { outside() } else { inside() };
+                let wanted = [survey.example.is_none() && some_for, survey.against.is_none() && some_against];
+                if wanted != [false; 2] {
+                    here.users(r);
+                    here.allowed(i);
+                    let (users, allowed) = (here.list(r.at), here.list(i));
+                    let triple = |user: Option<usize>| user.map(|u| (UserId::new(u), action, resource));
+                    let inside = || triple(users.intersection(allowed).next());
+                    let outside = || triple(users.difference(allowed).next());
+                    if wanted[0] {
+                        survey.example = if permits { inside() } else { outside() };
+                    }
+                    if wanted[1] {
+                        survey.against = if permits { outside() } else { inside() };
+                    }
                 }
                 if !permits {
-                    let by_any = permitted[i].get_or_insert_with(|| {
-                        let mut all = FixedBitSet::with_capacity(estate.people.len());
-                        let speaks = |r: &&Reaching| {
-                            let s = estate.statement(r.id);
-                            s.modality.permits() && s.speaks_of(*action)
-                        };
-                        reaching.iter().filter(speaks).for_each(|r| all.union_with(&lists.all[r.at]));
-                        all
-                    });
-                    survey.idle += users.difference_count(by_any) as u64 * times;
+                    let speaks = |r: &&Reaching| {
+                        let s = estate.statement(r.id);
+                        s.modality.permits() && s.speaks_of(action)
+                    };
+                    let others: Vec<&Reaching> = reaching.iter().filter(speaks).collect();
+                    let sets = r.set.into_iter().chain(others.iter().filter_map(|r| r.set));
+                    let sets: Box<[SetId]> = sets.collect();
+                    let kept = (sets.len() == others.len() + 1).then_some(sets);
+                    let idle = match kept.as_ref().and_then(|kept| known.idle.get(kept)) {
+                        Some(known) => *known,
+                        None => {
+                            here.users(r);
+                            let by_any = permitted[i].get_or_insert_with(|| {
+                                let mut all = FixedBitSet::with_capacity(estate.people.len());
+                                for other in &others {
+                                    here.users(other);
+                                    all.union_with(here.list(other.at));
+                                }
+                                all
+                            });
+                            let idle = count::without(here.list(r.at), by_any);
+                            if let Some(kept) = kept {
+                                known.idle.insert(kept, idle);
+                            }
+                            idle
+                        }
+                    };
+                    survey.idle += u64::from(idle) * times;
                 }
             }
             survey.resources += if meaning { times as usize } else { 0 };
         }
-        self.meet(case, &reaching, &actions, (known, lists), (resource, times));
+        self.meet(case, &reaching, &plain, (known, &mut here), (resource, times));
+        let Here { engine, work, .. } = here;
         engine.done(work);
     }
 
@@ -357,8 +468,8 @@ impl Tally {
         &mut self,
         case: &Case,
         reaching: &[Reaching],
-        actions: &[ActionId],
-        (known, lists): (&mut Known, &mut Lists),
+        plain: &[Option<OutcomeId>],
+        (known, here): (&mut Known, &mut Here),
         (resource, times): (ResourceId, u64),
     ) {
         let estate = case.estate;
@@ -373,28 +484,50 @@ impl Tally {
                 if ps.actions.is_disjoint(&ds.actions) {
                     continue;
                 }
-                let (pl, dl) = (&lists.all[p.at], &lists.all[d.at]);
-                let counted = || pl.intersection_count(dl) as u32;
-                let both = match (p.set, d.set) {
-                    (Some(a), Some(b)) => *known.pairs.entry((a, b)).or_insert_with(counted),
-                    _ => counted(),
+                let kept = p.set.zip(d.set);
+                let lists = |here: &mut Here| {
+                    here.users(p);
+                    here.users(d);
+                };
+                let both = match kept.and_then(|kept| known.pairs.get(&kept)) {
+                    Some(known) => *known,
+                    None => {
+                        lists(here);
+                        let both = count::both(here.list(p.at), here.list(d.at));
+                        if let Some(kept) = kept {
+                            known.pairs.insert(kept, both);
+                        }
+                        both
+                    }
                 };
                 if both == 0 {
                     continue;
                 }
-                for (i, action) in actions.iter().enumerate() {
+                for (i, plain) in plain.iter().enumerate() {
+                    let action = here.actions[i];
                     if !ps.actions.contains(action.index()) || !ds.actions.contains(action.index()) {
                         continue;
                     }
-                    let allowed = &lists.all[i];
-                    let words = pl.as_slice().iter().zip(dl.as_slice()).zip(allowed.as_slice());
-                    let may: u64 = words.map(|((p, d), allowed)| u64::from((p & d & allowed).count_ones())).sum();
+                    let kept = kept.zip(*plain).map(|((p, d), outcome)| (p, d, outcome));
+                    let may = match kept.and_then(|kept| known.allowed.get(&kept)) {
+                        Some(known) => *known,
+                        None => {
+                            lists(here);
+                            here.allowed(i);
+                            let may = count::all_three(here.list(p.at), here.list(d.at), here.list(i));
+                            if let Some(kept) = kept {
+                                known.allowed.insert(kept, may);
+                            }
+                            may
+                        }
+                    };
                     let meeting = self.meetings.entry((p.id, d.id)).or_default();
                     meeting.triples += u64::from(both) * times;
-                    meeting.allowed += may * times;
+                    meeting.allowed += u64::from(may) * times;
                     if meeting.example.is_none() {
-                        let user = pl.intersection(dl).next();
-                        meeting.example = user.map(|u| (UserId::new(u), *action, resource));
+                        lists(here);
+                        let user = here.list(p.at).intersection(here.list(d.at)).next();
+                        meeting.example = user.map(|u| (UserId::new(u), action, resource));
                     }
                 }
             }

@@ -53,7 +53,7 @@ fn case<'e>(estate: &'e Estate, moment: &'e Moment) -> Case<'e> {
 #[test]
 fn every_number_is_right() {
     let mut meetings = 0;
-    for seed in 0..60 {
+    for seed in 0..120 {
         let estate = load(seed);
         let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
         let case = case(&estate, &moment);

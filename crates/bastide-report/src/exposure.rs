@@ -1,6 +1,7 @@
 //! Who may read what is labelled: by the steps of the scale, the highest first.
 
 use bastide_audit::{Case, Survey};
+use bastide_engine::sets::count;
 use bastide_model::schema::{Scalar, Travel};
 use bastide_model::*;
 use serde::Serialize;
@@ -48,8 +49,8 @@ pub(crate) fn exposure(case: &Case, survey: &Survey) -> Option<Exposure> {
         let Some(Value::Step(_, step)) = estate.catalog.attributes[label].get(resource.index()) else { continue };
         let step = *step as usize;
         engine.allowed(resource, read, &mut allowed);
-        let guests = allowed.intersection_count(&survey.guests) as u32;
-        by[step].push((allowed.count_ones(..) as u32, guests, resource));
+        let guests = count::both(&allowed, &survey.guests);
+        by[step].push((count::listed(&allowed), guests, resource));
     }
     let mut steps = Vec::new();
     let mut most = Vec::new();

@@ -3,6 +3,7 @@
 use crate::folded::Cut;
 use bastide_audit::{Case, Survey};
 use bastide_engine::evaluate::{Decided, OutcomeId, put};
+use bastide_engine::sets::count;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
@@ -168,7 +169,7 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
                 any.union_with(&allowed);
             }
             for ((_, members, _), counts) in groups.iter().zip(&mut counts) {
-                counts[q][at].0 += any.intersection_count(members) as u64 * times;
+                counts[q][at].0 += u64::from(count::both(&any, members)) * times;
             }
         }
     }

@@ -7,6 +7,7 @@ use crate::{Case, Found, Survey, Triple};
 use bastide_engine::change::{Change, ResourceCell, entry};
 use bastide_engine::decide::place::anchor;
 use bastide_engine::evaluate::Probe;
+use bastide_engine::sets::count;
 use bastide_model::condition::{Operand, ResourceField, Term, Who};
 use bastide_model::schema::Travel;
 use bastide_model::*;
@@ -186,7 +187,7 @@ fn cuts(case: &Case, survey: &Survey, live: &[(StatementId, &Statement)]) -> Vec
                 }
                 engine.probe(&mut work, at as usize, &mut users);
                 users.intersect_with(active);
-                let number = users.count_ones(..) as u64;
+                let number = u64::from(count::listed(&users));
                 if number == 0 {
                     continue;
                 }
@@ -203,7 +204,7 @@ fn cuts(case: &Case, survey: &Survey, live: &[(StatementId, &Statement)]) -> Vec
                         decided.push(action);
                         decided.len() - 1
                     });
-                    kept += users.difference_count(&lists[list]) as u64;
+                    kept += u64::from(count::without(&users, &lists[list]));
                     if cut.example.is_none() {
                         let user = users.difference(&lists[list]).next();
                         cut.example = user.map(|user| (UserId::new(user), action, resource));

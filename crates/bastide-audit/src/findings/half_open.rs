@@ -5,6 +5,7 @@ use crate::case::many;
 use crate::{Case, Found, Survey, Triple};
 use bastide_engine::Reason;
 use bastide_engine::evaluate::put;
+use bastide_engine::sets::count;
 use bastide_model::schema::Target;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
@@ -62,7 +63,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                 let none = || FixedBitSet::with_capacity(estate.people.len());
                 let entry =
                     by.entry((id, action)).or_insert_with(|| (0, none(), (UserId::new(user), action, resource)));
-                entry.0 += blocked.count_ones(..) as u64;
+                entry.0 += u64::from(count::listed(&blocked));
                 entry.1.union_with(&blocked);
             });
         }

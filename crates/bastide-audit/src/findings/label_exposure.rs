@@ -4,6 +4,7 @@ use super::label::from_top;
 use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
+use bastide_engine::sets::count;
 use bastide_engine::sets::store::{SetId, SetStore};
 use bastide_model::*;
 use std::collections::BTreeMap;
@@ -32,7 +33,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         .filter(|r| from_top(estate, *r).is_some_and(|steps| (steps as f64) < case.limits.exposure_steps))
     {
         engine.allowed(resource, read, &mut readers);
-        let (users, guests) = (readers.count_ones(..) as u32, readers.intersection_count(&survey.guests) as u32);
+        let (users, guests) = (count::listed(&readers), count::both(&readers, &survey.guests));
         if f64::from(users) > case.limits.exposure_users || guests > 0 {
             by.entry((users, guests, sets.of_users(&readers))).or_default().push(resource);
         }

@@ -18,9 +18,14 @@ pub struct Gathered {
 const FEW: usize = 32;
 
 impl Gathered {
+    /// Whether these were added last, as a set that is kept: then there is nothing to add.
+    pub fn has_last(&self, set: Option<SetId>) -> bool {
+        set.is_some() && set == self.last
+    }
+
     /// Adds users. `set`: their number as a set, where they are one that is kept.
     pub fn add(&mut self, users: &FixedBitSet, set: Option<SetId>) {
-        if set.is_some() && set == self.last {
+        if self.has_last(set) {
             return;
         }
         self.last = set;

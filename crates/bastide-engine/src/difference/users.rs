@@ -1,8 +1,8 @@
 //! Users who gain or lose the same. What a change does to everybody it often does not do to a few, and to others on each
 //! resource: so users are told apart by a fingerprint, and kept as short as can be.
 
-use crate::sets::Fingerprints;
 use crate::sets::store::Bits;
+use crate::sets::{Fingerprints, count};
 use hashbrown::HashMap;
 
 /// Some users, as a number: equal numbers, equal users.
@@ -107,8 +107,8 @@ impl<'d> People<'d> {
             }
             return known;
         }
-        let count: u32 = words.iter().map(|word| word.count_ones()).sum();
-        let guests = words.iter().zip(self.guests).map(|(word, guests)| (word & guests).count_ones()).sum();
+        let count = count::words(words);
+        let guests = count::both_words(words, self.guests);
         let first = listed(words).next().unwrap_or(u32::MAX);
         let own = self.asked.is_some_and(|user| has(words, user));
         let kept = if count as usize <= words.len() && self.listed < self.most {

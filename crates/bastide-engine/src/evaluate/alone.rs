@@ -14,6 +14,7 @@ use super::wide::{Item, both, either};
 use super::{Decided, Evaluator, Ground, Work};
 use crate::access::Gathered;
 use crate::decide::targets;
+use crate::sets::count::{both_words, words as count_words};
 use crate::sets::store::{Bits, SetId};
 use bastide_model::schema::Target;
 use bastide_model::*;
@@ -59,7 +60,7 @@ fn has(words: &[u64], user: u32) -> bool {
 
 impl Flipped {
     fn of(words: &[u64]) -> Flipped {
-        if count_both(words, words) as usize > FEW {
+        if count_words(words) as usize > FEW {
             return Flipped::Many(words.into());
         }
         let users = words.iter().enumerate();
@@ -481,7 +482,7 @@ impl<'s> Walk<'s> {
                         either(words, many);
                     };
                     gathered.add_with(mark, None);
-                    (count_both(many, many), count_both(many, &of.allowed))
+                    (count_words(many), both_words(many, &of.allowed))
                 }
             };
             of.counts.push((*rule, all - lost, lost));
@@ -659,16 +660,15 @@ fn take(rest: &mut [u64], row: &[u64], words: &mut [u64]) -> (u64, u64) {
 
 #[multiversion(targets("x86_64+avx2"))]
 fn without(words: &mut [u64], other: &[u64]) {
-    words.iter_mut().zip(other).for_each(|(word, other)| *word &= !other);
+    for (word, other) in words.iter_mut().zip(other) {
+        *word &= !other;
+    }
 }
 
 /// Those taken who are permitted from there on, or with all bits turned are not.
 #[multiversion(targets("x86_64+avx2"))]
 fn otherwise(words: &mut [u64], taken: &[u64], from: &[u64], turned: u64) {
-    words.iter_mut().zip(taken).zip(from).for_each(|((word, taken), from)| *word = taken & (from ^ turned));
-}
-
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
-fn count_both(a: &[u64], b: &[u64]) -> u32 {
-    a.iter().zip(b).map(|(a, b)| (a & b).count_ones()).sum()
+    for ((word, taken), from) in words.iter_mut().zip(taken).zip(from) {
+        *word = taken & (from ^ turned);
+    }
 }

@@ -6,6 +6,7 @@ use super::site::{Run, Runs, Step};
 use super::weigh::Part;
 use super::{Decided, Evaluator, Met, Work};
 use crate::decide::Reason;
+use crate::sets::count;
 use crate::sets::store::SetId;
 use bastide_model::*;
 use multiversion::multiversion;
@@ -56,12 +57,16 @@ impl Words {
 
 #[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
 pub(super) fn both(words: &mut [u64], other: &[u64]) {
-    words.iter_mut().zip(other).for_each(|(word, other)| *word &= other);
+    for (word, other) in words.iter_mut().zip(other) {
+        *word &= other;
+    }
 }
 
 #[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
 pub(super) fn either(words: &mut [u64], other: &[u64]) {
-    words.iter_mut().zip(other).for_each(|(word, other)| *word |= other);
+    for (word, other) in words.iter_mut().zip(other) {
+        *word |= other;
+    }
 }
 
 /// Puts users in or takes them out.
@@ -95,11 +100,6 @@ fn take_into(rest: &mut [u64], words: &[u64], taken: &mut [u64]) -> u32 {
         *taken |= own;
     }
     count
-}
-
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
-fn count(words: &[u64]) -> u32 {
-    words.iter().map(|word| word.count_ones()).sum()
 }
 
 /// Where users are found whom the next rules take.
@@ -210,7 +210,7 @@ impl<'s> Evaluator<'s> {
             for met in mets {
                 self.narrow(work, met, words);
             }
-            let left = count(words);
+            let left = count::words(words);
             counts[Reason::Blocked as usize] += counts[reason as usize] - left;
             counts[reason as usize] = left;
         }

@@ -1,5 +1,6 @@
 //! Sets of users: a word for 64 of them.
 
+pub mod count;
 pub(crate) mod keyed;
 mod print;
 pub mod store;

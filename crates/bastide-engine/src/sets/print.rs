@@ -29,8 +29,11 @@ impl Fingerprints {
 
 #[multiversion(targets("x86_64+bmi2+adx"))]
 fn sum(words: &[u64], numbers: &[u64]) -> u128 {
-    let pairs = words.iter().zip(numbers);
-    pairs.fold(0, |print, (word, number)| print.wrapping_add(u128::from(*word) * u128::from(*number)))
+    let mut print = 0u128;
+    for (word, number) in words.iter().zip(numbers) {
+        print = print.wrapping_add(u128::from(*word) * u128::from(*number));
+    }
+    print
 }
 
 /// A fixed odd number for each place (Steele, Lea and Flood's SplitMix, twice).

@@ -2,6 +2,7 @@
 //!
 //! A set is a row of 64-bit words. Rows are never changed, and lie in chunks of many, so that none moves while more come.
 
+use super::count;
 use fixedbitset::FixedBitSet;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use std::hash::BuildHasher;
@@ -175,7 +176,7 @@ impl SetStore {
         if b == SetId::ALL {
             return self.count(a);
         }
-        self.row(a).iter().zip(self.row(b)).map(|(x, y)| (x & y).count_ones()).sum()
+        count::both_words(self.row(a), self.row(b))
     }
 
     /// In either.
@@ -256,7 +257,7 @@ impl SetStore {
         }
         self.chunks[chunk].extend_from_slice(&self.scratch);
         self.hashes.push(hash);
-        self.counts.push(self.scratch.iter().map(|w| w.count_ones()).sum());
+        self.counts.push(count::words(&self.scratch));
     }
 }
 
