@@ -36,9 +36,10 @@ use datafusion_proto::physical_plan::{PhysicalExtensionCodec, PhysicalProtoConve
 use datafusion_proto::protobuf::PhysicalExprNode;
 use prost::Message;
 use serde::{Deserialize, Serialize};
-use std::net::SocketAddr;
+use std::net::{SocketAddr, TcpStream, ToSocketAddrs};
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Duration;
 
 /// What our own begins with, among what Ballista tells.
 const MARK: &[u8] = b"bastide-sql/1\n";
@@ -256,11 +257,31 @@ fn config(shares: usize) -> SessionConfig {
         .with_ballista_physical_extension_codec(Arc::new(Telling::default()))
 }
 
+/// How long somebody may take to say that they are there.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// That somebody answers at a host and port.
+///
+/// # Errors
+/// Nobody does.
+pub fn answers(address: &str) -> std::result::Result<(), Fault> {
+    let told = |why: String| Fault::outside(format!("no scheduler answers at `{address}`: {why}"));
+    let mut why = "there is no such host".to_string();
+    for found in address.to_socket_addrs().map_err(|error| told(error.to_string()))? {
+        match TcpStream::connect_timeout(&found, PATIENCE) {
+            Ok(_) => return Ok(()),
+            Err(error) => why = error.to_string(),
+        }
+    }
+    Err(told(why))
+}
+
 /// A session whose questions a cluster answers.
 ///
 /// # Errors
 /// There is no scheduler.
 pub async fn remote(address: &str, held: &Arc<Held>, program: Option<PathBuf>) -> Result<SessionContext> {
+    answers(address)?;
     let shares = shares(held);
     let state = session::state(config(shares.min(8))).build();
     let context = SessionContext::remote_with_state(&format!("df://{address}"), state).await?;

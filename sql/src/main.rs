@@ -197,12 +197,16 @@ fn run(cli: Cli) -> Result<(), Fault> {
             }
             Some(Server::Executor { scheduler, host, port, tasks_port, tasks, estate, work }) => {
                 let told = || Fault::usage(format!("`{scheduler}` is no host and port"));
+                let at = scheduler.clone();
                 let (name, number) = scheduler.rsplit_once(':').ok_or_else(told)?;
                 let scheduler = (name.to_string(), number.parse().map_err(|_| told())?);
                 if let Some(estate) = estate {
                     ground::lies_here(root(Some(&estate))?);
                 }
                 say(&format!("executor at {host}:{port}"));
+                if let Err(Fault { text, .. }) = cluster::answers(&at) {
+                    say(&format!("note: {text}; it is waited for"));
+                }
                 let tasks = if tasks == 0 { cores } else { tasks };
                 cluster::executor(cluster::Executor { scheduler, host, ports: (port, tasks_port), tasks, work }).await
             }

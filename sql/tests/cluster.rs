@@ -3,6 +3,7 @@
 mod common;
 
 use common::{DAY, demo, lay_out, main_program, program, run};
+use std::io::{BufRead, BufReader};
 use std::net::TcpListener;
 use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
@@ -162,7 +163,7 @@ fn totals_of_a_matrix_are_counted_by_a_cluster() {
     let refused = matrix(&main, demo.path(), &["--summary", "--cluster", &format!("127.0.0.1:{nobody}")]);
     let told = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(refused.status.code() == Some(4) && refused.stdout.is_empty(), "{told}");
-    assert_eq!(told.lines().filter(|line| line.starts_with("error")).count(), 1, "{told}");
+    assert_eq!(told.lines().filter(|line| line.starts_with("error: no scheduler answers")).count(), 1, "{told}");
     let refused = matrix(&main, demo.path(), &["--cluster", &address]);
     assert_eq!(refused.status.code(), Some(2));
 }
@@ -207,5 +208,20 @@ fn a_cluster_gives_what_one_process_gives() {
     // A scheduler that is not there.
     let [nobody] = ports();
     let refused = run(demo.path(), &["--cluster", &format!("127.0.0.1:{nobody}"), "--", "select count(*) from users"]);
-    assert_eq!(refused.status.code(), Some(4), "{}", String::from_utf8_lossy(&refused.stderr));
+    let told = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(refused.status.code() == Some(4) && told.contains("no scheduler answers at `127.0.0.1:"), "{told}");
+}
+
+/// An executor waits for its scheduler, and says so.
+#[test]
+fn an_executor_without_a_scheduler_says_that_it_waits() {
+    let [nobody, port, tasks] = ports().map(|port| port.to_string());
+    let mut command = Command::new(program());
+    command.args(["executor", "--scheduler", &format!("127.0.0.1:{nobody}"), "--port", &port, "--tasks-port", &tasks]);
+    let mut server = Server(command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().expect("it starts"));
+    let mut lines = BufReader::new(server.0.stderr.take().expect("it is piped")).lines().map_while(Result::ok);
+    assert_eq!(lines.next(), Some(format!("executor at 127.0.0.1:{port}")));
+    let said = lines.next().unwrap_or_default();
+    assert!(said.starts_with(&format!("note: no scheduler answers at `127.0.0.1:{nobody}`")), "{said}");
+    assert!(said.ends_with("it is waited for"), "{said}");
 }
