@@ -22,8 +22,11 @@
 //!     lines: Vec::new(),
 //!     used: None,
 //! };
-//! // One finding, or all of them with `|_| true`; the second closure is told what is being looked for.
-//! let findings = audit(&case, &|name| name == "guest-power", &|_| {}).map_err(|circles| circles[0].message.clone())?;
+//! // One finding; `|_| true` is all of them.
+//! let wanted = |name: &str| name == "guest-power";
+//! // This is told what is being looked for.
+//! let progress = |_: &str| {};
+//! let findings = audit(&case, &wanted, &progress).map_err(|circles| circles[0].message.clone())?;
 //! assert!(findings.iter().all(|finding| finding.name == "guest-power"));
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```

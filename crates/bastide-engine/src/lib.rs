@@ -14,11 +14,13 @@
 //!
 //! let user = find::user(&estate, "bruno.tavares")?;
 //! let read = find::action(&estate, "read")?;
-//! let place = find::resource(&estate, "Exhibitions/Tidal Light/Condition/Incoming/TL-007 incoming")?;
+//! let path = "Exhibitions/Tidal Light/Condition/Incoming/TL-007 incoming";
+//! let place = find::resource(&estate, path)?;
 //! assert!(!today.decide(user, read, place).is_allowed());
 //!
 //! // A change is tried on a copy; nothing is written.
-//! let entry = change::give(&estate, "user:bruno.tavares,may always,read,Exhibitions/Tidal Light,under")?;
+//! let row = "user:bruno.tavares,may always,read,Exhibitions/Tidal Light,under";
+//! let entry = change::give(&estate, row)?;
 //! let then = today.after(&[entry])?;
 //! assert!(then.decide(user, read, place).is_allowed());
 //! assert_eq!(difference::radius(&today.difference(&then)).users, 1);

@@ -1,5 +1,5 @@
-//! The files of an estate: what is read (manifest, policy, CSV, JSON Lines, LDIF, SCIM) becomes the
-//! rows and trees that the engine links. Every mistake is a diagnostic at its place; no reader panics.
+//! The files of an estate: what is read (manifest, policy; tables as CSV, JSON Lines, LDIF, SCIM, workbooks,
+//! Parquet) becomes the rows and trees that the engine links. Every mistake is a diagnostic at its place; no reader panics.
 //!
 //! An estate is read from a folder ([`load()`]), or from whatever else holds its files ([`store::Store`]):
 //!
@@ -7,8 +7,17 @@
 //! use bastide_formats::load_from;
 //! use bastide_formats::store::Memory;
 //!
-//! let manifest = "name = \"Small\"\npolicy = [\"rules.bastide\"]\n[[people]]\nfile = \"people.csv\"\n[[catalog]]\nfile = \"catalog.csv\"\n";
-//! let rules = "kind room\naction read\nrule all { because \"Open.\" who anyone may read what anything }\n";
+//! let manifest = r#"
+//!     name = "Small"
+//!     policy = ["rules.bastide"]
+//!     people = [{ file = "people.csv" }]
+//!     catalog = [{ file = "catalog.csv" }]
+//! "#;
+//! let rules = r#"
+//!     kind room
+//!     action read
+//!     rule all { because "Open." who anyone may read what anything }
+//! "#;
 //! let files: Memory = [
 //!     ("bastide.toml", manifest),
 //!     ("rules.bastide", rules),

@@ -7,7 +7,8 @@
 //! ```
 //! use bastide_model::Truth;
 //!
-//! // What is not known decides nothing by itself: a permission wants true, a restriction anything but false.
+//! // What is not known decides nothing by itself:
+//! // a permission wants true, a restriction anything but false.
 //! let label_is_known = Truth::Unknown;
 //! assert_eq!(label_is_known.and(Truth::False), Truth::False);
 //! assert!(!label_is_known.and(Truth::True).is_true());
