@@ -7,7 +7,7 @@ use bastide_engine::evaluate::{Decided, Evaluator, Tuning, Work};
 use bastide_engine::{ReferenceEvaluator, session};
 use bastide_model::{ActionId, Estate, Moment, ResourceId};
 use bastide_testkit::Case;
-use bastide_testkit::random::{Plan, Shape, plan};
+use bastide_testkit::random::{OF_RESOURCES, Plan, Shape, plan};
 use std::path::Path;
 
 fn load(case: &Case) -> Option<Estate> {
@@ -117,10 +117,17 @@ fn estates() -> u64 {
 #[allow(clippy::print_stdout, reason = "how often each way was taken")]
 fn on_random_estates() {
     let mut ways = Ways::default();
+    let mut met = [0; OF_RESOURCES.len()];
     for seed in 0..estates() {
-        agree(seed, &plan(seed, Shape::ALL), &mut ways);
+        let plan = plan(seed, Shape::ALL);
+        agree(seed, &plan, &mut ways);
+        let rules = plan.rules.join("\n");
+        met.iter_mut().zip(OF_RESOURCES).for_each(|(met, condition)| *met += u64::from(rules.contains(condition)));
     }
-    println!("{ways:?}");
+    println!("{ways:?}; conditions, and in how many estates: {:?}", OF_RESOURCES.iter().zip(met).collect::<Vec<_>>());
+    for (condition, met) in OF_RESOURCES.iter().zip(met) {
+        assert!(met * 50 > estates(), "`{condition}` is met in {met} estates");
+    }
     let all = ways.based + ways.patched + ways.wide;
     assert!(ways.patched * 20 > all && ways.wide * 50 > all, "every way is met often: {ways:?}");
 }

@@ -470,53 +470,55 @@ impl Make {
             "user member of g1",
             "not user.vip",
         ];
-        let both = [
-            "user.site = resource.site",
-            "user.level >= resource.level",
-            "user.level < resource.level",
-            "user.tags overlaps resource.tags",
-            "user.tags covers resource.tags",
-            "user.teams overlaps resource.tags",
-            "user is owner",
-            "session.badge overlaps resource.tags",
-            "session.net = resource.note",
-            "resource.state = released",
-            "resource.kind = doc",
-            "resource.kind in (doc, folder)",
-            "resource.due < today + 2 weeks",
-            "resource.weight > user.grade",
-            "resource.parent.site = user.site",
-            "resource.folder.state = draft",
-            "resource.note = \"alpha\"",
-            "resource.note like \"A*\"",
-            "user.id = resource.owner",
-            "user.level > resource.level",
-            "user.level <= resource.level",
-            "user.site != resource.site",
-            "user.grade = resource.weight",
-            "user.grade != resource.weight",
-            "user.grade >= resource.weight",
-            "user.since <= resource.due",
-            "user.since > resource.due",
-            "user.since = resource.due",
-            "resource.tags covers user.tags",
-            "resource.tags overlaps user.teams",
-            "resource.note in user.tags",
-            "user.id in resource.tags",
-            "user.mark in resource.marks",
-            "user.marks covers resource.marks",
-            "resource.marks covers user.marks",
-            "resource.marks overlaps user.marks",
-            "resource.path like \"*n3*\"",
-        ];
         if self.shape.holds && resources && lowest > 0 && self.chance(25) {
             let action = ACTIONS[self.rng.usize(..lowest)];
             let target = self.pick(&["self", "parent", "source", "folder", "space"]);
             return format!("holds {action} on {target}");
         }
-        if resources && self.chance(60) { self.pick(&both).to_string() } else { self.pick(&people).to_string() }
+        if resources && self.chance(60) { self.pick(&OF_RESOURCES).to_string() } else { self.pick(&people).to_string() }
     }
 }
+
+/// Conditions that speak of the resource, most of them of the user, too.
+pub const OF_RESOURCES: [&str; 37] = [
+    "user.site = resource.site",
+    "user.level >= resource.level",
+    "user.level < resource.level",
+    "user.tags overlaps resource.tags",
+    "user.tags covers resource.tags",
+    "user.teams overlaps resource.tags",
+    "user is owner",
+    "session.badge overlaps resource.tags",
+    "session.net = resource.note",
+    "resource.state = released",
+    "resource.kind = doc",
+    "resource.kind in (doc, folder)",
+    "resource.due < today + 2 weeks",
+    "resource.weight > user.grade",
+    "resource.parent.site = user.site",
+    "resource.folder.state = draft",
+    "resource.note = \"alpha\"",
+    "resource.note like \"A*\"",
+    "user.id = resource.owner",
+    "user.level > resource.level",
+    "user.level <= resource.level",
+    "user.site != resource.site",
+    "user.grade = resource.weight",
+    "user.grade != resource.weight",
+    "user.grade >= resource.weight",
+    "user.since <= resource.due",
+    "user.since > resource.due",
+    "user.since = resource.due",
+    "resource.tags covers user.tags",
+    "resource.tags overlaps user.teams",
+    "resource.note in user.tags",
+    "user.id in resource.tags",
+    "user.mark in resource.marks",
+    "user.marks covers resource.marks",
+    "resource.marks covers user.marks",
+    "resource.marks overlaps user.marks",
+    "resource.path like \"*n3*\"",
+];
 
 /// `default` stands before the words of travel.
 fn with_default_first(words: &str) -> String {
