@@ -106,3 +106,41 @@ fn every_number_is_right() {
     }
     assert!(meetings > 80, "{meetings}");
 }
+
+/// A restriction and a permission that name the same users: what is known of the one is not taken for what is known of the other.
+#[test]
+fn a_restriction_of_the_same_users_hides_no_need() {
+    let text = r#"
+=== bastide.toml
+name = "Small"
+policy = ["rules.bastide"]
+[decide]
+combining = "permit-overrides"
+[[people]]
+file = "people.csv"
+[[catalog]]
+file = "catalog.csv"
+=== rules.bastide
+kind room
+action read
+action open needs read
+rule no { because "No." who anyone may not open what room }
+rule yes { because "Yes." who anyone may open what room }
+=== people.csv
+id,name
+ann,Ann
+bo,Bo
+=== catalog.csv
+id,parent,kind,name
+r,,room,Quay
+"#;
+    let estate = bastide_testkit::Case::parse(text, std::path::Path::new(".")).estate();
+    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let survey = Survey::new(&case(&estate, &moment)).expect("no circles");
+    let of = |name: &str| {
+        let id = StatementId::all(estate.statements.len()).find(|id| estate.statement(*id).name == name);
+        survey.of(id.expect("it is there"))
+    };
+    assert_eq!((of("yes").agree, of("yes").blocked), (0, 2));
+    assert_eq!((of("no").agree, of("no").blocked), (2, 0));
+}

@@ -185,13 +185,15 @@ fn of_a_cluster_only_what_is_whole_is_believed() {
         (&whole, 1, users, "the cluster's answer cannot be used"),
         (&[(0, some, "[]"), (0, end, ""), (0, end, "")], 0, users, "piece 0 comes twice"),
         (
-            &[(0, some, "[[\"a\",[1]]]"), (0, end, ""), (1, some, "[]"), (1, end, "")],
+            &[(0, some, "[[\"a\",[0,0,0,0,0,0,0,0,0,0,0]]]"), (0, end, ""), (1, some, "[]"), (1, end, "")],
             0,
             users,
             "it is about other users",
         ),
         (&[(0, some, "no JSON"), (0, end, "")], 0, users, "the cluster's answer cannot be used"),
+        (&[(0, some, "[[\"a\",[1]]]"), (0, end, "")], 0, users, "it is about other actions"),
         (&[(0, Holds::Prints, "0123456789abcdef")], 0, users, "rows that nobody asked for"),
+        (&[(0, Holds::Prints, "0123456789abcde")], 0, &["--summary"], "a fingerprint is cut"),
         (
             &[
                 (0, some, "{\"allowed\":[],\"reasons\":[0,0,0,0,0,0,0],\"users\":[],\"by_kind\":[],\"entries\":0}"),

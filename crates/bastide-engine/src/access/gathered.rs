@@ -1,5 +1,6 @@
 //! Users who are gathered from many resources: a list as long as they are few.
 
+use crate::sets::count;
 use crate::sets::store::SetId;
 use fixedbitset::FixedBitSet;
 
@@ -96,7 +97,7 @@ impl Gathered {
 
     /// How many.
     pub fn count(&self) -> usize {
-        let many: usize = self.many.iter().map(|word| word.count_ones() as usize).sum();
+        let many = count::words(&self.many) as usize;
         self.few.len() + many
     }
 }

@@ -4,6 +4,7 @@ use super::joint::Axis;
 use super::places::{Fold, fold};
 use super::users::Users;
 use super::{Difference, Turn};
+use crate::sets::count;
 use bastide_model::column::Column;
 use bastide_model::groups::Groups;
 use bastide_model::*;
@@ -43,7 +44,7 @@ pub fn radius(difference: &Difference) -> Radius {
             radius.lost += u64::from(difference.count(turn.lost)) * times as u64;
         }
     }
-    radius.users = difference.anybody.iter().map(|word| word.count_ones() as usize).sum();
+    radius.users = count::words(&difference.anybody) as usize;
     radius
 }
 

@@ -9,7 +9,7 @@ use bastide_formats::checksum::hex;
 use bastide_formats::distinct::Distinct;
 use bastide_formats::pieces::{Ground, Holds, Message, Tallies};
 use hashbrown::{HashMap, HashSet};
-use serde::de::{DeserializeOwned, IgnoredAny};
+use serde::de::DeserializeOwned;
 use std::fs::File;
 use std::io::{BufReader, ErrorKind, Read, Seek, SeekFrom, Write};
 use std::process::Stdio;
@@ -28,6 +28,11 @@ fn outside(what: impl std::fmt::Display) -> Failure {
     Failure::Outside(format!("the cluster's answer cannot be used: {what}"))
 }
 
+/// What is told where fingerprints of rows cannot be kept or compared.
+pub fn incomparable(error: std::io::Error) -> Failure {
+    Failure::Outside(format!("rows cannot be compared: {error}"))
+}
+
 fn read<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Failure> {
     serde_json::from_slice(bytes).map_err(outside)
 }
@@ -44,14 +49,14 @@ impl<'a> Asked<'a> {
         Ok(Asked { address, ground, progress: Progress::new(resources) })
     }
 
-    /// Totals of everything: what was counted goes into `running`, and fingerprints of rows of the matrix into `rows`.
-    pub fn summary(&self, running: &mut Running, rows: &mut Distinct) -> Result<(), Failure> {
-        let mut counted = 0;
+    /// Totals of everything: what was counted goes into `running`; gives how many different rows the matrix has.
+    pub fn summary(&self, running: &mut Running) -> Result<usize, Failure> {
+        let (mut counted, mut rows) = (0, Distinct::default());
         self.ask(
             Tallies::Summary,
             |bytes| {
-                let prints = bytes.chunks_exact(16).filter_map(|bytes| bytes.try_into().ok()).map(u128::from_le_bytes);
-                rows.add(prints).map_err(|error| Failure::Outside(format!("rows cannot be compared: {error}")))
+                let (prints, []) = bytes.as_chunks::<16>() else { return Err(outside("a fingerprint is cut")) };
+                rows.add(prints.iter().copied().map(u128::from_le_bytes)).map_err(incomparable)
             },
             |_, bytes| {
                 let resources = running.join(&read(bytes)?).ok_or_else(|| outside("it is about another estate"))?;
@@ -59,7 +64,17 @@ impl<'a> Asked<'a> {
                 Ok(resources)
             },
         )?;
-        self.whole(counted)
+        self.whole(counted)?;
+        Ok(rows.finish().map_err(incomparable)?.0)
+    }
+
+    /// Rows of the actions of the estate.
+    fn rows(&self, bytes: &[u8]) -> Result<Rows, Failure> {
+        let rows: Rows = read(bytes)?;
+        match rows.iter().all(|(_, counts)| counts.len() == self.ground.actions) {
+            true => Ok(rows),
+            false => Err(outside("it is about other actions")),
+        }
     }
 
     /// Allowed pairs by user or by resource. What was counted by resource waits in a temporary file until every piece has come.
@@ -73,7 +88,7 @@ impl<'a> Asked<'a> {
     fn by_user(&self) -> Result<Rows, Failure> {
         let mut sums: Rows = Vec::new();
         self.ask(Tallies::Users, none, |_, bytes| {
-            let rows: Rows = read(bytes)?;
+            let rows = self.rows(bytes)?;
             if sums.is_empty() {
                 sums = rows;
             } else {
@@ -99,7 +114,7 @@ impl<'a> Asked<'a> {
             kept.write_all(bytes).map_err(kept_fault)?;
             pieces.push((piece, end, bytes.len()));
             end += bytes.len() as u64;
-            let rows: Vec<IgnoredAny> = read(bytes)?;
+            let rows = self.rows(bytes)?;
             counted += rows.len();
             Ok(rows.len())
         })?;
@@ -167,7 +182,7 @@ impl<'a> Asked<'a> {
         }
         gathered?;
         if !status.success() {
-            return Err(Failure::Outside(format!("`{}` was ended before it had answered", program.display())));
+            return Err(super::sql::ended(&program));
         }
         let parts = self.ground.parts.len();
         match open.is_empty() && (parts == 0 || done.len() == parts + 1) {

@@ -15,7 +15,6 @@ use crate::terminal::Terminal;
 use bastide_engine::Snapshot;
 use bastide_engine::access::{self, Portion, Row, Running, Summary, sweep};
 use bastide_engine::find;
-use bastide_formats::distinct::Distinct;
 use bastide_formats::parquet::{Cell, Holds, ParquetRows};
 use bastide_model::{ActionId, Estate, Moment, ResourceId, UserId};
 use bastide_report::picture::{Medium, heat_map};
@@ -286,10 +285,9 @@ fn totals_of_all(args: &MatrixArgs, opened: &Opened, moment: &Moment, terminal: 
     let started = Instant::now();
     let estate = opened.estate();
     let totals = if let Some(cluster) = &args.cluster {
-        let (mut running, mut rows) = (Running::new(estate), Distinct::default());
-        Asked::of(cluster, args, opened, estate.catalog.len())?.summary(&mut running, &mut rows)?;
-        let outside = |error: io::Error| Failure::Outside(format!("rows cannot be compared: {error}"));
-        running.finish(estate, moment, rows.finish().map_err(outside)?.0)
+        let mut running = Running::new(estate);
+        let distinct = Asked::of(cluster, args, opened, estate.catalog.len())?.summary(&mut running)?;
+        running.finish(estate, moment, distinct)
     } else {
         let progress = Progress::new(estate.catalog.len());
         access::summary(&opened.snapshot(moment, terminal)?, &|n| progress.advance(n))

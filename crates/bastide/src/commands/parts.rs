@@ -1,6 +1,6 @@
 //! `bastide matrix` over a catalog in parts, which are read and decided on one by one.
 
-use super::cluster::{Asked, Counted};
+use super::cluster::{Asked, Counted, incomparable};
 use super::matrix::{By, Format, List, MatrixArgs, TotalsTable, actions, deliver_summary, selected, within};
 use crate::about::About;
 use crate::failure::{DONE, Failure, hinted};
@@ -122,21 +122,21 @@ fn portion(number: u32, part: Option<&Part>) -> Portion<'_> {
 fn summary(args: &MatrixArgs, parts: &Parts, moment: &Moment, terminal: &mut Terminal) -> Result<(), Failure> {
     let started = Instant::now();
     let shared = parts.parted.shared();
-    let (mut running, mut rows) = (Running::new(shared), Distinct::default());
+    let mut running = Running::new(shared);
     running.add_nowhere(&parts.nowhere, moment);
-    let outside = |error: io::Error| Failure::Outside(format!("rows cannot be compared: {error}"));
-    if let Some(cluster) = &args.cluster {
-        Asked::of(cluster, args, &parts.opened, parts.resources)?.summary(&mut running, &mut rows)?;
+    let distinct = if let Some(cluster) = &args.cluster {
+        Asked::of(cluster, args, &parts.opened, parts.resources)?.summary(&mut running)?
     } else {
+        let mut rows = Distinct::default();
         let progress = Progress::new(parts.resources);
         parts.each(moment, terminal, |number, snapshot, part| {
             let prints = running.add(snapshot, &portion(number, part), &|_| {});
             running.add_entries(shared, snapshot);
             progress.advance(own(snapshot, part) as u64);
-            rows.add(prints.into_iter().flatten()).map_err(outside)
+            rows.add(prints.into_iter().flatten()).map_err(incomparable)
         })?;
-    }
-    let (distinct, _) = rows.finish().map_err(outside)?;
+        rows.finish().map_err(incomparable)?.0
+    };
     let totals = running.finish(shared, moment, distinct);
     let seconds = started.elapsed().as_secs_f64();
     let cost = Cost { load: parts.opened.seconds, evaluate: seconds, peak: super::matrix::peak_bytes() };

@@ -116,6 +116,11 @@ fn finish(command: &mut Command, program: &Path) -> Result<u8, Failure> {
     match status.code() {
         Some(0) => Ok(DONE),
         Some(code) => Ok(u8::try_from(code).unwrap_or(crate::failure::OUTSIDE)),
-        None => Err(Failure::Outside(format!("`{}` was ended before it had answered", program.display()))),
+        None => Err(ended(program)),
     }
+}
+
+/// That the program was ended by somebody.
+pub(super) fn ended(program: &Path) -> Failure {
+    Failure::Outside(format!("`{}` was ended before it had answered", program.display()))
 }
