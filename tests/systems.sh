@@ -16,12 +16,12 @@ if [ ${#missing[@]} -gt 0 ]; then
     export DEBIAN_FRONTEND=noninteractive RUNLEVEL=1
     apt-get -q update > /dev/null && apt-get install -y -q --no-install-recommends "${missing[@]}" > /dev/null
 fi
-# Workbooks are written and filled in by another program than ours.
+# Workbooks are written and filled in by another program than ours; objects are kept and signatures checked by one, too.
 python="$PWD/target/tools/python"
-if ! "$python/bin/python" -c "import openpyxl, odf" 2> /dev/null; then
+if ! "$python/bin/python" -c "import openpyxl, odf, moto.server" 2> /dev/null; then
     python3 -m venv "$python" 2> /dev/null || { apt-get install -y -q python3-venv > /dev/null && python3 -m venv "$python"; }
-    "$python/bin/python" -m pip install --quiet --disable-pip-version-check openpyxl odfpy
+    "$python/bin/python" -m pip install --quiet --disable-pip-version-check openpyxl odfpy "moto[server,s3]"
 fi
 export BASTIDE_PYTHON="$python/bin/python"
 # With the whole workspace, so that nothing is compiled a second time.
-BASTIDE_SYSTEMS=1 cargo test --locked --workspace --test directory --test database --test tree --test workbooks
+BASTIDE_SYSTEMS=1 cargo test --locked --workspace --test directory --test database --test tree --test workbooks --test storage

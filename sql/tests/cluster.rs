@@ -2,6 +2,7 @@
 
 mod common;
 
+use bastide_testkit::storage::{BUCKET, ID, SECRET, Storage};
 use common::{DAY, demo, lay_out, main_program, program, run};
 use std::io::{BufRead, BufReader};
 use std::net::TcpListener;
@@ -210,6 +211,83 @@ fn a_cluster_gives_what_one_process_gives() {
     let refused = run(demo.path(), &["--cluster", &format!("127.0.0.1:{nobody}"), "--", "select count(*) from users"]);
     let told = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(refused.status.code() == Some(4) && told.contains("no scheduler answers at `127.0.0.1:"), "{told}");
+}
+
+/// Parts that lie in a storage are read there by whoever is given them: by one process, and by executors.
+#[test]
+fn parts_in_a_storage_are_read_where_they_are_decided_on() {
+    let files = parts();
+    let questions = [
+        "select action, decision, count(*) as n from access group by action, decision order by 1, 2",
+        "select user, resource, action from access where decision = 'allowed' and user = 'u1' order by 1, 2, 3",
+    ];
+    let wanted = questions.map(|question| run(files.path(), &["--format", "csv", "--", question]));
+    let dir = tempfile::tempdir().expect("a temporary folder");
+    let bucket = dir.path().join("bucket");
+    std::fs::rename(files.path().join("parts"), &bucket).expect("on one disk");
+    let Some(storage) = Storage::start(&bucket, None) else { return };
+    let manifest = files.path().join("bastide.toml");
+    let text = std::fs::read_to_string(&manifest).expect("a manifest");
+    let text = text.replace("parts/*.csv", &format!("s3://{BUCKET}/*.csv"));
+    std::fs::write(&manifest, format!("{text}{}id = \"file:id\"\nsecret = \"file:secret\"\n", storage.section()))
+        .expect("a file");
+    for (name, text) in [("id", ID), ("secret", SECRET)] {
+        use std::io::Write;
+        use std::os::unix::fs::OpenOptionsExt;
+        let mut options = std::fs::OpenOptions::new();
+        let file = options.write(true).create(true).mode(0o600).open(files.path().join(name));
+        file.expect("a file").write_all(text.as_bytes()).expect("it takes it");
+    }
+    let allowed = format!("http://127.0.0.1:{}", storage.port());
+    let with = |command: &mut Command| -> Child {
+        command
+            .env("BASTIDE_STORAGE", &allowed)
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("it starts")
+    };
+    let [port, first, second, third, fourth] = ports();
+    let scheduler = format!("127.0.0.1:{port}");
+    let _scheduler = server(&["scheduler", "--listen", &scheduler]);
+    std::thread::sleep(Duration::from_millis(500));
+    let executor = |port: u16, tasks: u16| {
+        let mut command = Command::new(program());
+        let ports = [port.to_string(), tasks.to_string()];
+        command.args([
+            "executor",
+            "--scheduler",
+            &scheduler,
+            "--port",
+            &ports[0],
+            "--tasks-port",
+            &ports[1],
+            "--tasks",
+            "1",
+        ]);
+        Server(with(&mut command))
+    };
+    let _executors = [executor(first, second), executor(third, fourth)];
+    for (question, wanted) in questions.into_iter().zip(&wanted) {
+        let wanted = String::from_utf8_lossy(&wanted.stdout);
+        assert!(wanted.lines().count() > 3, "{wanted}");
+        for cluster in [None, Some(scheduler.as_str())] {
+            let mut command = Command::new(program());
+            command.arg("--estate").arg(files.path()).args(["--on", DAY, "--format", "csv"]);
+            command.args(cluster.map(|cluster| ["--cluster", cluster]).into_iter().flatten()).args(["--", question]);
+            let output = ended(with(&mut command), question);
+            assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+            assert_eq!(String::from_utf8_lossy(&output.stdout), wanted, "{question} {cluster:?}");
+        }
+    }
+    // Looked at once by each who asks; then read by whoever decides.
+    let said = storage.asked();
+    assert!(said.iter().all(|line| line.starts_with("signed ")), "{said:?}");
+    assert!(said.iter().filter(|line| line.contains("/11.csv")).count() >= 6, "{said:?}");
+    // A cluster that was not allowed to ask the storage says so.
+    let refused = run(files.path(), &["--", questions[0]]);
+    let told = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(refused.status.code() == Some(3) && told.contains("set `BASTIDE_STORAGE="), "{told}");
 }
 
 /// An executor waits for its scheduler, and says so.

@@ -149,7 +149,7 @@ pub fn answer(
             if changed.is_empty() {
                 return Ok("every text is saved\n".to_string());
             }
-            let saved = bastide_formats::load_as_of(&desk.root, &bastide_formats::write::Texts::new(), today);
+            let saved = bastide_formats::load_near(&desk.root, &bastide_formats::write::Texts::new(), today);
             let saved = saved.map_err(|refused| refused.to_string())?;
             let estate =
                 saved.estate.as_ref().ok_or("the saved files have errors: there is nothing to compare with")?;

@@ -78,5 +78,5 @@ pub mod write;
 struct Library;
 
 pub use load::{
-    Described, Loaded, PolicyFiles, described, load, load_as_of, load_from, parted, policy_files, resident,
+    Described, Loaded, PolicyFiles, described, load, load_as_of, load_from, load_near, parted, policy_files, resident,
 };

@@ -23,6 +23,7 @@ use bastide_engine::resolve::{Frame, Kept, Met};
 use bastide_model::inside::Inside;
 use bastide_model::rows::{EntryRow, GroupRows, RowPlace, SignInRows};
 use bastide_model::{Estate, Schema};
+use bastide_net::objects::SCHEME;
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Sources, Span, codes, diagnostic};
 use hashbrown::HashMap;
 use jiff::civil::Date;
@@ -105,7 +106,19 @@ pub fn load(root: &Path) -> Loaded {
 /// # Errors
 /// The files change again and again while they are read, or what was left behind cannot be settled.
 pub fn load_as_of(root: &Path, texts: &Texts, day: Date) -> Result<Loaded, Refused> {
-    at_one_moment(root, |folder| {
+    load_through(root, texts, day, |folder| folder)
+}
+
+/// As [`load_as_of`], but no other machine is asked: where parts of the catalog lie in object storage, that is an error.
+///
+/// # Errors
+/// As for [`load_as_of`].
+pub fn load_near(root: &Path, texts: &Texts, day: Date) -> Result<Loaded, Refused> {
+    load_through(root, texts, day, Folder::near)
+}
+
+fn load_through(root: &Path, texts: &Texts, day: Date, how: fn(Folder) -> Folder) -> Result<Loaded, Refused> {
+    at_one_moment(root, how, |folder| {
         let laid = Laid::over(folder, texts);
         let mut loader = Loader::new(if texts.is_empty() { folder } else { &laid });
         loader.today = day;
@@ -128,12 +141,12 @@ pub fn load_from(store: &dyn Store, day: Date) -> Loaded {
     loader.loaded(estate, usage_rows)
 }
 
-/// Reads the estate in a folder as [`load_as_of`] does, to be kept while its policy is written.
+/// Reads the estate in a folder as [`load_near`] does, to be kept while its policy is written.
 ///
 /// # Errors
 /// As for [`load_as_of`].
 pub fn resident(root: &Path, texts: &Texts, day: Date) -> Result<Resident, Refused> {
-    at_one_moment(root, |folder| {
+    at_one_moment(root, Folder::near, |folder| {
         let laid = Laid::over(folder, texts);
         let mut loader = Loader::new(if texts.is_empty() { folder } else { &laid });
         loader.today = day;
@@ -153,12 +166,16 @@ pub fn resident(root: &Path, texts: &Texts, day: Date) -> Result<Resident, Refus
 /// # Errors
 /// As for [`load_as_of`].
 pub fn parted(root: &Path, day: Date) -> Result<(Loaded, Option<Parted>), Refused> {
-    at_one_moment(root, |folder| {
-        let mut loader = Loader::new(folder);
-        loader.today = day;
-        loader.parted = true;
-        loader.parted()
-    })
+    at_one_moment(
+        root,
+        |folder| folder,
+        |folder| {
+            let mut loader = Loader::new(folder);
+            loader.today = day;
+            loader.parted = true;
+            loader.parted()
+        },
+    )
     .map(|((mut loaded, parted), folder, settled)| {
         loaded.settled = settled;
         let parted = parted.map(|(frame, met, base)| Parted::of(loaded.sources.clone(), folder, frame, met, base));
@@ -167,12 +184,16 @@ pub fn parted(root: &Path, day: Date) -> Result<(Loaded, Option<Parted>), Refuse
 }
 
 /// Reads a folder until nothing of it has changed from the first file to the last.
-fn at_one_moment<T>(root: &Path, read: impl Fn(&Folder) -> T) -> Result<(T, Folder, Settled), Refused> {
+fn at_one_moment<T>(
+    root: &Path,
+    how: fn(Folder) -> Folder,
+    read: impl Fn(&Folder) -> T,
+) -> Result<(T, Folder, Settled), Refused> {
     stray::sweep(root);
     let mut changing = String::new();
     for wait in 0..TRIES {
         let settled = write::settle(root)?;
-        let folder = Folder::through(root, settled.instead.clone());
+        let folder = how(Folder::through(root, settled.instead.clone()));
         let found = read(&folder);
         let counts = !settled.stands && write::counts(root)?;
         match folder.changed() {
@@ -235,7 +256,7 @@ pub fn policy_files(root: &Path) -> Result<PolicyFiles, Refused> {
         let files = loader.manifest().map_or(Vec::new(), |manifest| loader.policy_texts(&manifest));
         (loader.sources, loader.out.finish(), files)
     };
-    let ((sources, diagnostics, files), folder, _) = at_one_moment(root, read)?;
+    let ((sources, diagnostics, files), folder, _) = at_one_moment(root, |folder| folder, read)?;
     Ok(PolicyFiles { sources, diagnostics, files, folder })
 }
 
@@ -259,7 +280,7 @@ pub fn described(root: &Path) -> Result<Described, Refused> {
         let manifest = loader.manifest();
         Described { sources: loader.sources, diagnostics: loader.out.finish(), manifest }
     };
-    at_one_moment(root, read).map(|(described, ..)| described)
+    at_one_moment(root, |folder| folder, read).map(|(described, ..)| described)
 }
 
 /// How many rows came of each source of one sort.
@@ -426,9 +447,14 @@ impl<'r> Loader<'r> {
         let mut group_rows = GroupRows::default();
         let errors = |out: &[Diagnostic]| out.iter().filter(|d| d.is_error()).count();
         let before = errors(&self.out);
+        let unreached = self.reach(&manifest);
         // Catalogs are large: they are read while people and groups are made out.
-        let (whole, parts): (Vec<DataSource>, Vec<DataSource>) =
-            manifest.catalog.iter().cloned().partition(|source| !(self.parted && source.parts));
+        let (whole, parts): (Vec<DataSource>, Vec<DataSource>) = manifest
+            .catalog
+            .iter()
+            .filter(|source| unreached.is_none() || !source.file.text.starts_with(SCHEME))
+            .cloned()
+            .partition(|source| !(self.parted && source.parts));
         let paths = self.paths(&whole);
         let store = self.store;
         let ((), ahead) = rayon::join(
@@ -445,6 +471,7 @@ impl<'r> Loader<'r> {
         self.passed = people.passed().iter().map(|(class, count)| (class.clone(), *count)).collect();
         let people_whole = errors(&self.out) == before;
         let before = errors(&self.out);
+        self.out.extend(unreached);
         let mut catalog = CatalogSink::new(&schema);
         let mut came = Came::of(&whole);
         let files = self.files(&whole, CATALOGS);
@@ -565,6 +592,20 @@ impl<'r> Loader<'r> {
             .flat_map(find)
             .filter(|path| !self.texts.is_some_and(|texts| texts.contains_key(path)) && is_text(path))
             .collect()
+    }
+
+    /// Makes ready what lies in object storage. Why nothing of it can be read, where that is so.
+    fn reach(&self, manifest: &Manifest) -> Option<Diagnostic> {
+        let storage = manifest.storage.as_ref()?;
+        if !manifest.catalog.iter().any(|source| source.file.text.starts_with(SCHEME)) {
+            return None;
+        }
+        if self.out.iter().any(Diagnostic::is_error) {
+            let message = "no storage is asked while there are other mistakes";
+            return Some(Diagnostic::at(&codes::UNREADABLE, storage.span, message));
+        }
+        let failed = self.store.reach(&storage.settings).err()?;
+        Some(Diagnostic::at(&codes::UNREADABLE, storage.span, failed.to_string()))
     }
 
     fn manifest(&mut self) -> Option<Manifest> {

@@ -2,9 +2,11 @@
 
 mod import;
 mod inside;
+mod storage;
 
-pub use import::{Import, Secret, System};
+pub use import::{Import, System};
 pub use inside::{Counting, InsideSource, table_name};
+pub use storage::ObjectStorage;
 
 use crate::activity::{ActiveRule, Off};
 use crate::farewell::WORDS;
@@ -157,6 +159,8 @@ pub struct Manifest {
     pub insides: Vec<InsideSource>,
     /// The systems that people and content are read from.
     pub imports: Vec<Import>,
+    /// Where parts of the catalog lie that are no files.
+    pub storage: Option<ObjectStorage>,
     /// What the audit goes by.
     pub audit: AuditSettings,
     /// Whether files may lie outside of the estate.
@@ -285,6 +289,7 @@ impl Reader<'_> {
             usage: Vec::new(),
             insides: Vec::new(),
             imports: Vec::new(),
+            storage: None,
             member_of: None,
             audit: AuditSettings::default(),
             outside: false,
@@ -302,6 +307,7 @@ impl Reader<'_> {
             "usage",
             "inside",
             "import",
+            "storage",
             "audit",
             "allow",
             "check",
@@ -332,11 +338,13 @@ impl Reader<'_> {
                     manifest.imports.extend(imports);
                 }
                 "import" => manifest.imports.extend(self.imports(value)),
+                "storage" => manifest.storage = self.storage(value),
                 "allow" => self.allow(value, &mut manifest),
                 "check" => self.check(value, &mut manifest),
                 _ => self.audit(value, &mut manifest.audit),
             }
         }
+        self.addresses(&mut manifest);
         if manifest.policy.is_empty() {
             let span = Span::new(self.file, 0, 0);
             let help = "to name the policy files, write `policy = [\"policy/**/*.bastide\"]`";

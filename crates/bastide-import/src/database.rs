@@ -6,9 +6,10 @@
 
 use crate::ids::{id, name, segment};
 use crate::table::Table;
-use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, is_here, secret, tls};
+use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, authority, secret_of};
 use bastide_formats::manifest::{Counting, Import};
 use bastide_formats::sql;
+use bastide_net::{is_here, tls};
 use postgres::fallible_iterator::FallibleIterator;
 use postgres::types::ToSql;
 use postgres::{Client, Config, IsolationLevel, NoTls, Row, Transaction};
@@ -147,7 +148,7 @@ fn connect(import: &Import, asking: &Asking) -> Result<Client, Failed> {
     if config.get_user().is_none() {
         return Err(Failed::new("the address does not say as whom to sign in: `postgres://NAME@HOST/DATABASE`"));
     }
-    let secret = secret::of(import, asking)?;
+    let secret = secret_of(import, asking)?;
     if let Some(secret) = &secret {
         config.password(secret.reveal());
     }
@@ -162,7 +163,7 @@ fn connect(import: &Import, asking: &Asking) -> Result<Client, Failed> {
     let client = if import.authority.is_none() && (is_near || import.clear) {
         config.ssl_mode(postgres::config::SslMode::Disable).connect(NoTls)
     } else {
-        let tls = MakeRustlsConnect::new(std::sync::Arc::unwrap_or_clone(tls::config(import, asking)?));
+        let tls = MakeRustlsConnect::new(std::sync::Arc::unwrap_or_clone(tls::config(authority(import), asking.root)?));
         config.ssl_mode(postgres::config::SslMode::Require).connect(tls)
     };
     client.map_err(|error| Failed::new(format!("`{from}` cannot be reached: {}", said(&error))))
@@ -177,7 +178,7 @@ fn said(error: &postgres::Error) -> String {
     if let Some(error) = error.as_db_error() {
         return error.message().to_string();
     }
-    crate::said(error)
+    bastide_net::said(error)
 }
 
 struct Reading {

@@ -3,10 +3,11 @@
 //! Only the attributes come that the manifest maps, and those that tell people from groups. Costs a text of what came, held
 //! once to be put in order, and once to be compared.
 
-use crate::secret::Hidden;
-use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, is_here, said, secret, tls};
+use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, authority, secret_of};
 use base64::Engine;
 use bastide_formats::manifest::{DataSource, Import};
+use bastide_net::secret::Hidden;
+use bastide_net::{is_here, said, tls};
 use ldap3::adapters::{Adapter, PagedResults};
 use ldap3::asn1::{PL, StructureTag};
 use ldap3::{LdapConn, LdapConnSettings, LdapError, LdapResult, ResultEntry, Scope};
@@ -100,7 +101,7 @@ fn connect(import: &Import, asking: &Asking) -> Result<LdapConn, Failed> {
     let url =
         Url::parse(&import.from.text).map_err(|e| Failed::new(format!("`{}` is no address: {e}", import.from.text)))?;
     let bind = import.bind.as_ref().map(|bind| bind.text.as_str());
-    let secret = secret::of(import, asking)?;
+    let secret = secret_of(import, asking)?;
     let clear = url.scheme() == "ldap" && !import.starttls;
     let host = url.host_str().unwrap_or_default();
     if secret.is_some() && clear && !import.clear && !is_here(host) {
@@ -112,7 +113,7 @@ fn connect(import: &Import, asking: &Asking) -> Result<LdapConn, Failed> {
     let wait = Duration::from_secs(import.wait.unwrap_or(WAIT));
     let mut settings = LdapConnSettings::new().set_conn_timeout(wait).set_starttls(import.starttls);
     if url.scheme() == "ldaps" || import.starttls {
-        settings = settings.set_config(tls::config(import, asking)?);
+        settings = settings.set_config(tls::config(authority(import), asking.root)?);
     }
     let mut connection = LdapConn::from_url_with_settings(settings, &url)
         .map_err(|error| Failed::new(format!("`{}` cannot be reached: {}", import.from.text, said(&error))))?;

@@ -24,14 +24,14 @@ mod database;
 mod directory;
 mod ids;
 mod scim;
-mod secret;
 mod table;
-mod tls;
 mod tree;
 
+pub use bastide_net::Failed;
 pub use database::Privilege;
 
 use bastide_formats::manifest::{Import, Manifest, System};
+use bastide_net::secret::Hidden;
 use std::collections::BTreeMap;
 use std::path::Path;
 
@@ -88,17 +88,6 @@ impl LeftOut {
     }
 }
 
-/// Why nothing came of a system. Nothing of a secret is in it.
-#[derive(Debug, thiserror::Error)]
-#[error("{0}")]
-pub struct Failed(pub String);
-
-impl Failed {
-    fn new(message: impl Into<String>) -> Failed {
-        Failed(message.into())
-    }
-}
-
 /// More rows than this are an error, where the manifest does not say otherwise.
 const MOST_ROWS: u64 = 10_000_000;
 
@@ -130,22 +119,13 @@ fn read(import: &Import, asking: &Asking, decisions: bool) -> Result<Fetched, Fa
     }
 }
 
-/// What went wrong on the way, with the causes that an error of a library holds.
-fn said(error: &dyn std::error::Error) -> String {
-    let mut said = error.to_string();
-    let mut cause = error.source();
-    while let Some(deeper) = cause {
-        let text = deeper.to_string();
-        if !said.contains(&text) {
-            said = format!("{said}: {text}");
-        }
-        cause = deeper.source();
-    }
-    said
+/// The secret of an import; none where it names none.
+fn secret_of(import: &Import, asking: &Asking) -> Result<Option<Hidden>, Failed> {
+    let ask = || (asking.ask)(&format!("secret for import `{}`", import.name.text));
+    import.secret.as_ref().map(|secret| secret.get(asking.root, &ask)).transpose()
 }
 
-/// Whether an address leads to this machine itself, where nobody else listens.
-fn is_here(host: &str) -> bool {
-    let host = host.trim_start_matches('[').trim_end_matches(']');
-    host.is_empty() || host == "localhost" || host.parse().is_ok_and(|ip: std::net::IpAddr| ip.is_loopback())
+/// The file of the authorities that an import believes, where it names one.
+fn authority(import: &Import) -> Option<&str> {
+    import.authority.as_ref().map(|file| file.text.as_str())
 }

@@ -3,17 +3,16 @@
 //! What a service says of itself is not believed: pages are counted, a body has a limit, and whoever is sent elsewhere goes
 //! nowhere. A service that is busy is asked again when it says so.
 
-use crate::secret::Hidden;
-use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, said, secret, tls};
+use crate::{Asking, Failed, Fetched, LeftOut, MOST_ROWS, authority, secret_of};
 use bastide_formats::manifest::Import;
 use bastide_formats::strict::{Keys, object};
+use bastide_net::http::{self, Cut};
+use bastide_net::said;
+use bastide_net::secret::Hidden;
 use serde_json::{Map, Value};
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::Read;
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 use ureq::http::{Response, header};
-use ureq::tls::{Certificate, RootCerts, TlsConfig, TlsProvider};
 use ureq::{Agent, Body};
 use url::Url;
 
@@ -35,7 +34,7 @@ pub fn fetch(import: &Import, asking: &Asking) -> Result<Fetched, Failed> {
     let base =
         Url::parse(&import.from.text).map_err(|e| Failed::new(format!("`{}` is no address: {e}", import.from.text)))?;
     let mut service =
-        Service { import, asking, agent: agent(import, asking)?, base, secret: secret::of(import, asking)? };
+        Service { import, asking, agent: agent(import, asking)?, base, secret: secret_of(import, asking)? };
     let kept = Kept::of(import, asking)?;
     let mut lines: BTreeMap<(u8, String), String> = BTreeMap::new();
     let mut left = LeftOut::default();
@@ -70,25 +69,9 @@ pub fn fetch(import: &Import, asking: &Asking) -> Result<Fetched, Failed> {
 }
 
 fn agent(import: &Import, asking: &Asking) -> Result<Agent, Failed> {
-    let authorities = tls::authorities(import, asking)?;
-    let roots: Vec<Certificate> = authorities.iter().map(|der| Certificate::from_der(der).to_owned()).collect();
-    let tls = TlsConfig::builder()
-        .provider(TlsProvider::Rustls)
-        .root_certs(RootCerts::Specific(Arc::new(roots)))
-        .unversioned_rustls_crypto_provider(tls::provider())
-        .build();
     let wait = Duration::from_secs(import.wait.unwrap_or(WAIT));
-    let config = Agent::config_builder()
-        .tls_config(tls)
-        .https_only(true)
-        .max_redirects(0)
-        .http_status_as_error(false)
-        // Whom to ask is said by the manifest alone.
-        .proxy(None)
-        .timeout_global(Some(wait))
-        .user_agent("bastide")
-        .build();
-    Ok(config.into())
+    let config = http::secret(authority(import), asking.root)?;
+    Ok(config.timeout_global(Some(wait)).build().into())
 }
 
 struct Service<'a> {
@@ -177,7 +160,7 @@ impl Service<'_> {
                 // The secret may have been renewed where it is kept.
                 401 if !renewed => {
                     renewed = true;
-                    let again = secret::of(self.import, self.asking)?;
+                    let again = secret_of(self.import, self.asking)?;
                     if again.as_ref().map(Hidden::reveal) == self.secret.as_ref().map(Hidden::reveal) {
                         return Err(Failed::new("the service does not take the secret, or does not take it any more"));
                     }
@@ -185,18 +168,14 @@ impl Service<'_> {
                 }
                 401 | 403 => return Err(Failed::new("the service does not let this secret read")),
                 300..=399 => {
-                    let place = response
-                        .headers()
-                        .get(header::LOCATION)
-                        .and_then(|place| place.to_str().ok())
-                        .unwrap_or("somewhere");
+                    let place = http::elsewhere(&response);
                     return Err(Failed::new(format!(
                         "`{list}` sends to `{place}`, which was not asked: write the address that is meant"
                     )));
                 }
                 status @ (429 | 503) => {
                     tries += 1;
-                    let wait = retry_after(&response).unwrap_or(Duration::from_secs(1 << tries.min(5)));
+                    let wait = http::retry_after(&response).unwrap_or(Duration::from_secs(1 << tries.min(5)));
                     if tries >= MOST_TRIES || Instant::now() + wait > until {
                         return Err(Failed::new(format!(
                             "the service is busy (status {status}), longer than is waited for: set `wait` higher"
@@ -210,24 +189,11 @@ impl Service<'_> {
     }
 }
 
-/// How long a busy service asks to wait: in seconds, or until a time (RFC 9110, 10.2.3).
-fn retry_after(response: &Response<Body>) -> Option<Duration> {
-    let text = response.headers().get(header::RETRY_AFTER)?.to_str().ok()?.trim();
-    if let Ok(seconds) = text.parse() {
-        return Some(Duration::from_secs(seconds));
-    }
-    let until = jiff::fmt::rfc2822::parse(text).ok()?.timestamp();
-    Some(Duration::try_from(until.duration_since(jiff::Timestamp::now())).unwrap_or_default())
-}
-
-fn body(mut response: Response<Body>, list: &str) -> Result<String, Failed> {
-    let mut bytes = Vec::new();
-    let mut reader = response.body_mut().with_config().limit(LONGEST + 1).reader();
-    let read = Read::take(&mut reader, LONGEST + 1).read_to_end(&mut bytes);
-    if bytes.len() as u64 > LONGEST {
-        return Err(Failed::new(format!("`{list}` gives more than {} MiB at a time", LONGEST >> 20)));
-    }
-    read.map_err(|e| Failed::new(format!("`{list}` broke off: {e}")))?;
+fn body(response: Response<Body>, list: &str) -> Result<String, Failed> {
+    let bytes = http::body(response, LONGEST).map_err(|cut| match cut {
+        Cut::TooLong => Failed::new(format!("`{list}` gives more than {} MiB at a time", LONGEST >> 20)),
+        Cut::Broken(why) => Failed::new(format!("`{list}` broke off: {why}")),
+    })?;
     String::from_utf8(bytes).map_err(|_| Failed::new(format!("`{list}` gives no text")))
 }
 

@@ -2,6 +2,7 @@
 //! the estate at hand. An estate that cannot be read offers nothing; a shell is no place for errors.
 
 use bastide_formats::manifest;
+use bastide_formats::write::Texts;
 use bastide_model::{Catalog, Estate, ResourceId};
 use clap_complete::CompletionCandidate;
 use clap_complete::engine::{ArgValueCandidates, ArgValueCompleter};
@@ -149,7 +150,10 @@ fn told(value: &str, about: &str) -> CompletionCandidate {
 
 fn with(list: impl FnOnce(&Estate) -> Vec<CompletionCandidate>) -> Vec<CompletionCandidate> {
     let Some(root) = root() else { return Vec::new() };
-    let loaded = bastide_formats::load(&root);
+    // A key that is pressed asks no other machine.
+    let Ok(loaded) = bastide_formats::load_near(&root, &Texts::new(), jiff::ZonedDateTime::now().date()) else {
+        return Vec::new();
+    };
     let mut candidates = loaded.estate.as_ref().map_or(Vec::new(), list);
     candidates.truncate(MOST);
     candidates

@@ -5,6 +5,7 @@
 
 pub mod client;
 pub mod random;
+pub mod storage;
 pub mod terminal;
 
 use bastide_formats::Loaded;

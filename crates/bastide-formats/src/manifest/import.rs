@@ -3,6 +3,7 @@
 use super::inside::Counting;
 use super::{Entry, Reader};
 use crate::text::Placed;
+use bastide_net::secret::Secret;
 use bastide_syntax::{Diagnostic, Span, codes};
 use toml::Spanned;
 use toml::de::DeValue;
@@ -49,17 +50,6 @@ impl System {
             System::Tree => &["at_most", "prefix", "users", "groups"],
         }
     }
-}
-
-/// Where a secret is.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Secret {
-    /// In a variable of the environment.
-    Environment(String),
-    /// In a file, relative to the estate.
-    File(String),
-    /// Somebody at the terminal is asked for it.
-    Ask,
 }
 
 /// One `[[import]]`.
@@ -218,7 +208,7 @@ impl Reader<'_> {
         Some(Import::of(from, system, span))
     }
 
-    fn no_secret_in(&mut self, from: &Placed) {
+    pub(super) fn no_secret_in(&mut self, from: &Placed) {
         if carries_secret(&from.text) {
             let told = Diagnostic::at(&codes::MANIFEST, from.span, "an address with a secret in it");
             let help =
@@ -271,7 +261,7 @@ impl Reader<'_> {
         }
     }
 
-    fn secret(&mut self, value: &Spanned<DeValue>) -> Option<Secret> {
+    pub(super) fn secret(&mut self, value: &Spanned<DeValue>) -> Option<Secret> {
         let text = self.text(value)?;
         let secret = match text.text.split_once(':') {
             Some(("env", name)) if !name.is_empty() => Some(Secret::Environment(name.to_string())),

@@ -1,6 +1,7 @@
 //! The files that a path or a pattern names.
 
 use super::{Kind, Name, Store, inside, is_own};
+use bastide_net::objects::SCHEME;
 use bastide_syntax::{Diagnostic, Diagnostics, Span, codes, visible};
 use std::collections::BTreeSet;
 
@@ -25,6 +26,9 @@ enum Segment {
 /// None found is an error: a file that went missing must not silently take its statements along. So is whatever fits and
 /// is no file that can be read, and what lies outside of the estate unless that is allowed.
 pub fn find(store: &dyn Store, pattern: &str, outside: bool, place: Span, out: &mut Diagnostics) -> Vec<String> {
+    if pattern.starts_with(SCHEME) {
+        return objects(store, pattern, place, out);
+    }
     let segments = match segments(pattern, outside) {
         Ok(segments) => segments,
         Err((message, help)) => {
@@ -78,6 +82,19 @@ fn segments(pattern: &str, outside: bool) -> Result<Vec<Segment>, (String, &'sta
         return Err((format!("`{pattern}` names no file"), ""));
     }
     Ok(segments)
+}
+
+/// The objects that an address names. What lies in storage is no more allowed to be missing than a file is.
+fn objects(store: &dyn Store, pattern: &str, place: Span, out: &mut Diagnostics) -> Vec<String> {
+    let told = match store.objects(pattern) {
+        Ok(found) if !found.is_empty() => return found,
+        Ok(_) => Diagnostic::at(&codes::MISSING_FILE, place, format!("no object fits `{}`", visible(pattern))),
+        Err(failed) => {
+            Diagnostic::at(&codes::UNREADABLE, place, format!("`{}` cannot be listed: {failed}", visible(pattern)))
+        }
+    };
+    out.push(told);
+    Vec::new()
 }
 
 struct Walk<'s> {

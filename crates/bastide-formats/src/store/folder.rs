@@ -1,6 +1,8 @@
 //! A folder on a disk, read as it is at one moment.
 
-use super::{Kind, Name, Store, find, room, settled};
+use super::{Kind, Name, Store, bucket::Buckets, find, room, settled};
+use bastide_net::Failed;
+use bastide_net::objects::{SCHEME, Settings};
 use bastide_syntax::{Diagnostics, FileId, Span};
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -47,6 +49,9 @@ pub struct Folder {
     /// As each file was when it was read first.
     read: Mutex<BTreeMap<String, Stamp>>,
     found: Mutex<BTreeMap<(String, bool), Vec<String>>>,
+    /// Whether other machines may be asked, and what of a catalog lies there.
+    near: bool,
+    buckets: OnceLock<Buckets>,
 }
 
 impl Folder {
@@ -63,7 +68,14 @@ impl Folder {
             instead,
             read: Mutex::default(),
             found: Mutex::default(),
+            near: false,
+            buckets: OnceLock::new(),
         }
+    }
+
+    /// The same, where no other machine is asked.
+    pub(crate) fn near(self) -> Folder {
+        Folder { near: true, ..self }
     }
 
     /// Where a file is.
@@ -87,7 +99,7 @@ impl Folder {
                 return Some(pattern.clone());
             }
         }
-        None
+        self.buckets.get().and_then(Buckets::changed)
     }
 }
 
@@ -180,6 +192,10 @@ impl Store for Folder {
     }
 
     fn read(&self, path: &str) -> io::Result<Vec<u8>> {
+        if path.starts_with(SCHEME) {
+            let buckets = self.buckets.get().ok_or_else(|| io::Error::other("no storage was made ready"))?;
+            return buckets.read(path);
+        }
         let real = self.path(path);
         let (mut file, mut about) = open(&real)?;
         if settled::wait(&about) {
@@ -207,7 +223,8 @@ impl Store for Folder {
     }
 
     fn is_outside(&self, path: &str) -> io::Result<bool> {
-        if self.instead.contains_key(path) {
+        // What lies in storage is named there, and belongs to the estate.
+        if self.instead.contains_key(path) || path.starts_with(SCHEME) {
             return Ok(false);
         }
         let real = match self.real.get() {
@@ -218,6 +235,19 @@ impl Store for Folder {
             }
         };
         Ok(!fs::canonicalize(self.root.join(path))?.starts_with(real))
+    }
+
+    fn reach(&self, storage: &Settings) -> Result<(), Failed> {
+        if self.near {
+            return Err(Failed::new("parts of this catalog lie in object storage, and no other machine is asked here"));
+        }
+        let buckets = Buckets::open(storage, &self.root)?;
+        drop(self.buckets.set(buckets));
+        Ok(())
+    }
+
+    fn objects(&self, pattern: &str) -> Result<Vec<String>, Failed> {
+        self.buckets.get().ok_or_else(|| Failed::new("no storage was made ready"))?.find(pattern)
     }
 
     fn found(&self, pattern: &str, outside: bool, files: &[String]) {

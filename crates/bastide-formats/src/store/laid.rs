@@ -1,6 +1,8 @@
 //! Texts laid over a store: in the place of files that are there, and beside them where they are not there yet.
 
 use super::{Kind, Memory, Name, Store};
+use bastide_net::Failed;
+use bastide_net::objects::Settings;
 use std::collections::BTreeMap;
 use std::io;
 
@@ -56,6 +58,14 @@ impl Store for Laid<'_> {
 
     fn is_outside(&self, path: &str) -> io::Result<bool> {
         if self.is_beneath(path) { self.beneath.is_outside(path) } else { Ok(false) }
+    }
+
+    fn reach(&self, storage: &Settings) -> Result<(), Failed> {
+        self.beneath.reach(storage)
+    }
+
+    fn objects(&self, pattern: &str) -> Result<Vec<String>, Failed> {
+        self.beneath.objects(pattern)
     }
 
     fn found(&self, pattern: &str, outside: bool, files: &[String]) {

@@ -3,6 +3,7 @@
 //! Paths are relative to the estate, with `/` between their segments. Nothing is passed over: what is there and cannot be
 //! read is an error that names it.
 
+mod bucket;
 mod find;
 mod folder;
 mod laid;
@@ -17,6 +18,8 @@ pub use laid::Laid;
 pub use memory::Memory;
 pub use unpack::{Limited, MOST as MOST_UNPACKED, most};
 
+use bastide_net::Failed;
+use bastide_net::objects::Settings;
 use std::io;
 
 /// Names that begin so are our own, made while something is written.
@@ -82,6 +85,26 @@ pub trait Store: Sync {
     /// # Errors
     /// It cannot be told.
     fn is_outside(&self, path: &str) -> io::Result<bool>;
+
+    /// Makes ready to read objects of a storage. Nothing is asked yet.
+    ///
+    /// # Errors
+    /// What holds the files holds them as they were at one moment, and knows nothing of a storage; or the storage cannot be
+    /// asked.
+    fn reach(&self, _storage: &Settings) -> Result<(), Failed> {
+        Err(Failed::new(
+            "parts of this catalog lie in object storage, which keeps no state of the past: a revision, an archive or a text that \
+             is being written cannot be completed from it",
+        ))
+    }
+
+    /// The addresses of the objects that an address with a pattern in its key names, in byte order.
+    ///
+    /// # Errors
+    /// Nothing was made ready, or the storage does not list them.
+    fn objects(&self, _pattern: &str) -> Result<Vec<String>, Failed> {
+        Err(Failed::new("no storage was made ready"))
+    }
 
     /// Told of each file that a pattern named, so that it can be seen later whether the same ones would be found again.
     fn found(&self, _pattern: &str, _outside: bool, _files: &[String]) {}

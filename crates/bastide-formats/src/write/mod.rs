@@ -26,6 +26,7 @@ use bastide_engine::change::{Change, ResourceCell, UserCell, cell_text, entry_ce
 use bastide_model::groups::Member;
 use bastide_model::statement::Sort;
 use bastide_model::{ActionId, Estate, Origin, Statement, StatementId};
+use bastide_net::objects::SCHEME;
 use bastide_syntax::{FileId, tree};
 use hashbrown::HashMap;
 use std::collections::BTreeMap;
@@ -34,7 +35,9 @@ use std::collections::BTreeMap;
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum WriteError {
     /// The line stands in a file that is made elsewhere.
-    #[error("`{file}` is an export of a directory, a workbook or a packed file: make the change where it comes from")]
+    #[error(
+        "`{file}` is an export of a directory, a workbook, a packed file or an object in storage: make the change where it comes from"
+    )]
     Export {
         /// The file.
         file: String,
@@ -147,6 +150,11 @@ fn statement(estate: &Estate, id: StatementId) -> &Statement {
     estate.statement(id)
 }
 
+/// Whether a table is a file that may be written, as it stands there.
+fn is_plain(name: &str) -> bool {
+    !name.ends_with(".gz") && !name.starts_with(SCHEME)
+}
+
 struct Plan<'a> {
     loaded: &'a Loaded,
     estate: &'a Estate,
@@ -168,7 +176,7 @@ impl Plan<'_> {
         let tables = &self.loaded.tables;
         let mut all = [&tables.people, &tables.groups, &tables.catalog, &tables.entries].into_iter().flatten();
         let is_workbook = all.any(|(of, format)| *of == file && *format == Format::Workbook);
-        let is_csv = Format::of_name(&name) == Some(Format::Csv) && !name.ends_with(".gz") && !is_workbook;
+        let is_csv = Format::of_name(&name) == Some(Format::Csv) && is_plain(&name) && !is_workbook;
         let is_policy = name.ends_with(".bastide");
         if !is_csv && !is_policy {
             return Err(WriteError::Export { file: name });
@@ -361,7 +369,7 @@ impl Plan<'_> {
     }
 
     fn csv(&self, tables: &[(FileId, Format)]) -> Vec<FileId> {
-        let plain = |file: &FileId| !self.loaded.sources.name(*file).ends_with(".gz");
+        let plain = |file: &FileId| is_plain(self.loaded.sources.name(*file));
         tables.iter().filter(|(_, format)| *format == Format::Csv).map(|(file, _)| *file).filter(plain).collect()
     }
 

@@ -1,19 +1,22 @@
-//! Whom a secret connection believes: the authorities of the system, or those of a file that the manifest names.
+//! Whom a secret connection believes: the authorities of the system, or those of a file that a manifest names.
 
-use crate::{Asking, Failed};
-use bastide_formats::manifest::Import;
+use crate::Failed;
 use rustls::crypto::CryptoProvider;
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
 use rustls::{ClientConfig, RootCertStore};
+use std::path::Path;
 use std::sync::Arc;
 
-/// The certificates of the authorities that an import believes.
-pub fn authorities(import: &Import, asking: &Asking) -> Result<Vec<CertificateDer<'static>>, Failed> {
-    let found = match &import.authority {
+/// The certificates of the authorities that are believed: those of a file, relative to `root`, or the system's.
+///
+/// # Errors
+/// The file cannot be read or holds none, or the system has none.
+pub fn authorities(file: Option<&str>, root: &Path) -> Result<Vec<CertificateDer<'static>>, Failed> {
+    let found = match file {
         Some(file) => {
-            let unread = |why: String| Failed::new(format!("the authorities in `{}` cannot be read: {why}", file.text));
-            let certificates = CertificateDer::pem_file_iter(asking.root.join(&file.text));
+            let unread = |why: String| Failed::new(format!("the authorities in `{file}` cannot be read: {why}"));
+            let certificates = CertificateDer::pem_file_iter(root.join(file));
             let certificates: Result<Vec<CertificateDer>, _> =
                 certificates.map_err(|e| unread(e.to_string()))?.collect();
             let certificates = certificates.map_err(|e| unread(e.to_string()))?;
@@ -35,11 +38,14 @@ pub fn provider() -> Arc<CryptoProvider> {
     Arc::new(rustls::crypto::ring::default_provider())
 }
 
-/// The configuration of connections for an import.
-pub fn config(import: &Import, asking: &Asking) -> Result<Arc<ClientConfig>, Failed> {
+/// The configuration of connections, for [`authorities`] as they are said there.
+///
+/// # Errors
+/// As for [`authorities`], or one of a file cannot be believed.
+pub fn config(file: Option<&str>, root: &Path) -> Result<Arc<ClientConfig>, Failed> {
     let mut roots = RootCertStore::empty();
-    let found = authorities(import, asking)?;
-    if import.authority.is_some() {
+    let found = authorities(file, root)?;
+    if file.is_some() {
         for certificate in found {
             roots.add(certificate).map_err(|e| Failed::new(format!("an authority cannot be believed: {e}")))?;
         }
