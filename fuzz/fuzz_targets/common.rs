@@ -10,7 +10,7 @@ pub fn schema() -> Schema {
         type wing = choice east, west type secrecy = scale open < sealed\n\
         attribute wing of user, resource: wing attribute age of user: number attribute topics of user, paper: set of text\n\
         attribute due of resource: date attribute expert of user: flag attribute secrecy of resource: secrecy highest";
-    bastide_engine::resolve::declarations(&[parse(FileId(0), text).tree]).schema
+    bastide_resolve::declarations(&[parse(FileId(0), text).tree]).schema
 }
 
 pub fn source() -> DataSource {

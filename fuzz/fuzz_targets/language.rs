@@ -1,7 +1,6 @@
 //! Whatever a policy file holds: it is read, resolved and laid out without a fault.
 #![no_main]
 
-use bastide_engine::resolve;
 use bastide_syntax::format::{FormatError, format};
 use bastide_syntax::{FileId, parse};
 use libfuzzer_sys::fuzz_target;
@@ -18,5 +17,5 @@ fuzz_target!(|text: &str| {
         Err(FormatError::Mistakes(_)) => assert!(!whole),
         Err(FormatError::Fault) => panic!("a word was lost"),
     }
-    let _ = resolve::declarations(&[parsed.tree]);
+    let _ = bastide_resolve::declarations(&[parsed.tree]);
 });

@@ -217,7 +217,7 @@ fn table(batches: &[RecordBatch], schema: &SchemaRef, color: bool) -> Result<Str
     let grouped = |text: &str| match text.parse::<i64>() {
         Ok(number) => {
             let sign = if number < 0 { "-" } else { "" };
-            format!("{sign}{}", bastide_engine::show::grouped(number.unsigned_abs()))
+            format!("{sign}{}", bastide_model::show::grouped(number.unsigned_abs()))
         }
         Err(_) => text.to_string(),
     };

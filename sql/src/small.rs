@@ -2,8 +2,9 @@
 
 use crate::columns::{attribute_name, attribute_type, attribute_values, days, some_texts, texts};
 use crate::ground::{Fault, Held, View};
+use bastide_engine::Reason;
 use bastide_engine::access::{in_groups, reaches};
-use bastide_engine::{Reason, show};
+use bastide_model::show;
 use bastide_model::statement::Sort;
 use bastide_model::{Estate, Statement, StatementId, UserId};
 use datafusion::arrow::array::{

@@ -56,7 +56,7 @@ use bastide_engine::change::{Change, Described};
 use bastide_engine::difference::Radius;
 use bastide_engine::evaluate::Evaluator;
 use bastide_engine::explain::in_a_sentence;
-use bastide_engine::show;
+use bastide_model::show;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;

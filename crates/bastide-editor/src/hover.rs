@@ -3,10 +3,10 @@
 use crate::desk::Desk;
 use crate::subject::{self, Subject, attribute};
 use bastide_engine::access::{self, known, narrowed};
-use bastide_engine::show::{self, count};
 use bastide_engine::{Cancel, Snapshot};
 use bastide_model::Estate;
 use bastide_model::schema::{Attribute, Scalar, Travel};
+use bastide_model::show::{self, count};
 use bastide_syntax::FileId;
 use bastide_syntax::tree::{Declaration, Domain};
 use jiff::civil::Date;

@@ -2,7 +2,7 @@
 
 use crate::desk::Desk;
 use bastide_engine::access::{Reaches, asleep};
-use bastide_engine::show::count;
+use bastide_model::show::count;
 use bastide_model::{Moment, Statement};
 use bastide_syntax::FileId;
 use bastide_syntax::tree::Declaration;

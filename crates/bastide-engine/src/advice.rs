@@ -3,8 +3,8 @@
 
 use crate::decide::ReferenceEvaluator;
 use crate::decide::place::covers;
-use crate::show;
 use bastide_model::condition::{Condition, Operand, Test, UserField};
+use bastide_model::show;
 use bastide_model::*;
 use bastide_syntax::{Diagnostic, codes};
 use fixedbitset::FixedBitSet;

@@ -1,4 +1,4 @@
-//! From trees and tables to a typed estate, and from an estate to decisions and explanations.
+//! From an estate to decisions, explanations and comparisons.
 //! No input or output, no clock, no environment: date and session come in as values.
 //!
 //! What is asked is a [`Snapshot`]: an estate at a moment, proven free of decisions that depend on themselves. An estate comes
@@ -35,7 +35,6 @@
 //! | [`access`] | tables, totals and lists |
 //! | [`change`], [`difference`] | what a change does, and to whom |
 //! | [`prove`], [`review`] | expectations and guarantees; what owners confirm |
-//! | [`resolve`] | from trees and rows to an estate |
 #![warn(clippy::print_stdout)]
 
 pub mod access;
@@ -51,12 +50,10 @@ pub mod find;
 pub mod inside;
 pub mod prove;
 pub mod remedy;
-pub mod resolve;
 pub mod review;
 pub mod session;
 pub mod sessions;
 pub mod sets;
-pub mod show;
 mod snapshot;
 
 pub use cancel::{Cancel, Cancelled};

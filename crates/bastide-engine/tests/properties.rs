@@ -1,7 +1,8 @@
 //! Properties of decisions over random estates with every form of the language in them.
 
-use bastide_engine::{Reason, ReferenceEvaluator, session, show};
+use bastide_engine::{Reason, ReferenceEvaluator, session};
 use bastide_model::condition::Condition;
+use bastide_model::show;
 use bastide_model::{ActionId, Estate, Moment, Statement};
 use bastide_testkit::Case;
 use bastide_testkit::random::{Plan, Shape, further_rule, plan};

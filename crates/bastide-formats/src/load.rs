@@ -18,12 +18,11 @@ use crate::text;
 use crate::usage::Used;
 use crate::write::{self, Refused, Settled, Texts};
 use crate::{columnar, entries, grid, groups, inside, json, usage, workbook};
-use bastide_engine::resolve::{self, Parts};
-use bastide_engine::resolve::{Frame, Kept, Met};
 use bastide_model::inside::Inside;
 use bastide_model::rows::{EntryRow, GroupRows, RowPlace, SignInRows};
 use bastide_model::{Estate, Schema};
 use bastide_net::objects::SCHEME;
+use bastide_resolve::{Frame, Kept, Met, Parts};
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Sources, Span, codes, diagnostic};
 use hashbrown::HashMap;
 use jiff::civil::Date;
@@ -404,7 +403,7 @@ impl<'r> Loader<'r> {
         let of_policy = std::mem::take(&mut self.of_policy);
         self.out.extend(of_policy);
         let sources = &self.sources;
-        (resolve::estate(parts, &|span| text::line_of(sources, span), &mut self.out), usage_rows)
+        (bastide_resolve::estate(parts, &|span| text::line_of(sources, span), &mut self.out), usage_rows)
     }
 
     fn parted(mut self) -> (Loaded, Option<(Frame, Met, Base)>) {
@@ -440,7 +439,7 @@ impl<'r> Loader<'r> {
         let manifest = self.manifest()?;
         self.audit = manifest.audit.clone();
         let trees = self.policy(&manifest);
-        let declared = resolve::declarations(&trees);
+        let declared = bastide_resolve::declarations(&trees);
         self.of_policy.extend(declared.diagnostics);
         let schema = declared.schema;
         let mut people = PeopleSink::new(&schema, &manifest.audit.gone, self.today);

@@ -5,7 +5,7 @@
 
 use crate::load::Loaded;
 use crate::text::line_of;
-use bastide_engine::resolve::{Draft, Kept};
+use bastide_resolve::{Draft, Kept};
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, diagnostic, parse, tree};
 use std::collections::BTreeMap;
 

@@ -269,7 +269,7 @@ mod tests {
     fn schema() -> Schema {
         let text = "attribute network of session: text\nattribute ticket of session: set of text\n";
         let parsed = bastide_syntax::parse(FileId(0), text);
-        let declared = bastide_engine::resolve::declarations(&[parsed.tree]);
+        let declared = bastide_resolve::declarations(&[parsed.tree]);
         assert!(declared.diagnostics.iter().all(|d| !d.is_error()), "{:?}", declared.diagnostics);
         declared.schema
     }

@@ -1,5 +1,8 @@
 //! Circles in directed graphs.
 
+use hashbrown::{HashMap, HashSet};
+use std::hash::Hash;
+
 /// The strongly connected components of a graph of so many nodes, those that others lead to first (Tarjan's algorithm, without
 /// recursion: a path may be as long as the graph). Cost: nodes plus edges.
 pub fn components<I: Iterator<Item = usize>>(count: usize, next: impl Fn(usize) -> I) -> Vec<Vec<usize>> {
@@ -40,6 +43,36 @@ pub fn components<I: Iterator<Item = usize>>(count: usize, next: impl Fn(usize) 
                         found.push(component);
                     }
                 }
+            }
+        }
+    }
+    found
+}
+
+/// The cycles a depth-first search meets, each as its nodes in order; none is missed as a whole:
+/// there is a cycle if and only if one is returned. Cost: nodes plus edges.
+pub fn cycles<N: Copy + Eq + Hash>(nodes: &[N], next: impl Fn(N) -> Vec<N>) -> Vec<Vec<N>> {
+    let mut done: HashSet<N> = HashSet::new();
+    let mut found = Vec::new();
+    for &start in nodes {
+        if done.contains(&start) {
+            continue;
+        }
+        let mut path: Vec<(N, Vec<N>)> = vec![(start, next(start))];
+        let mut open: HashMap<N, usize> = HashMap::from([(start, 0)]);
+        while let Some((node, rest)) = path.last_mut() {
+            let node = *node;
+            let Some(step) = rest.pop() else {
+                done.insert(node);
+                open.remove(&node);
+                path.pop();
+                continue;
+            };
+            if let Some(&from) = open.get(&step) {
+                found.push(path[from..].iter().map(|(n, _)| *n).collect());
+            } else if !done.contains(&step) {
+                open.insert(step, path.len());
+                path.push((step, next(step)));
             }
         }
     }

@@ -138,6 +138,18 @@ impl Groups {
         groups
     }
 
+    /// The groups that a group names: as members, or in the condition that computes it.
+    pub fn named(&self, group: GroupId) -> Vec<GroupId> {
+        let mut named: Vec<GroupId> = self.members[group.index()]
+            .iter()
+            .filter_map(|m| if let Member::Group(g) = m.member { Some(g) } else { None })
+            .collect();
+        if let Some(Computed::Who(who)) = &self.computed[group.index()] {
+            named.extend(who.groups());
+        }
+        named
+    }
+
     /// How many.
     pub fn len(&self) -> usize {
         self.ids.len()

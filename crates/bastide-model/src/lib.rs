@@ -1,5 +1,5 @@
 //! An estate in memory: people, groups, the tree of resources, and the typed policy. Dense ids,
-//! interned values, columns. Knows nothing of how any of it was read or is shown.
+//! interned values, columns. Knows nothing of how any of it was read.
 //!
 //! An [`Estate`] holds [`People`], [`Groups`], the [`Catalog`] of resources and the [`Statement`]s in
 //! policy order; all are looked up by dense ids. Conditions have three answers ([`Truth`]):
@@ -31,6 +31,7 @@ pub mod people;
 pub mod proof;
 pub mod rows;
 pub mod schema;
+pub mod show;
 pub mod statement;
 pub mod strings;
 pub mod tidy;

@@ -3,6 +3,17 @@
 //!
 //! Nothing here knows what an estate is. What comes from outside is believed in nothing: sizes have limits, whoever sends
 //! elsewhere is not followed, and no secret is in any message.
+//!
+//! ```no_run
+//! use bastide_net::objects::{Settings, Storage};
+//!
+//! let settings = Settings { at: "https://storage.example".to_string(), ..Settings::default() };
+//! let storage = Storage::open(&settings, std::path::Path::new("."))?;
+//! for object in storage.list("catalog", "2026/part-")? {
+//!     println!("{}: {} bytes", object.key, storage.read("catalog", &object)?.len());
+//! }
+//! # Ok::<(), bastide_net::Failed>(())
+//! ```
 
 pub mod http;
 pub mod objects;

@@ -2,8 +2,8 @@
 
 use super::{Descriptor, Group};
 use crate::{Case, Found, Survey};
-use bastide_engine::show;
 use bastide_model::condition::{Condition, Test};
+use bastide_model::show;
 use bastide_model::statement::Sort;
 use bastide_model::*;
 use std::collections::BTreeMap;

@@ -4,8 +4,8 @@ use super::{Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
-use bastide_engine::show;
 use bastide_model::condition::Term;
+use bastide_model::show;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {

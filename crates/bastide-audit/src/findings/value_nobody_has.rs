@@ -2,8 +2,8 @@
 
 use super::{Descriptor, Group};
 use crate::{Case, Found, Survey};
-use bastide_engine::show;
 use bastide_model::condition::*;
+use bastide_model::show;
 use bastide_model::statement::Comparison;
 
 /// What it is.

@@ -2,10 +2,10 @@
 
 use crate::decide::place::anchor;
 use crate::explain::{Met, StatementRef, of_resource, of_user, signed_in};
-use crate::show;
 use crate::snapshot::Snapshot;
 use bastide_model::condition::{Condition, Elsewhere, Term, Test};
 use bastide_model::groups::{Computed, Member};
+use bastide_model::show;
 use bastide_model::*;
 use schemars::JsonSchema;
 use serde::Serialize;

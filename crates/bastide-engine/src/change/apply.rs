@@ -1,15 +1,15 @@
 //! From an estate and changes to the estate after them.
 
 use super::{Change, ChangeError, ResourceCell, UserCell};
-use crate::resolve::catalog::barrier_depths;
-use crate::resolve::cycles::{computed_cycles, cycle_text};
-use crate::resolve::people::fill;
-use crate::resolve::travel::travelled;
 use bastide_model::condition::{Condition, Operand, Test, UserField};
 use bastide_model::groups::{Groups, Member, Membership};
 use bastide_model::schema::USER_KINDS;
 use bastide_model::statement::{Comparison, Sort, Statement};
 use bastide_model::*;
+use bastide_resolve::derived::barrier_depths;
+use bastide_resolve::derived::fill;
+use bastide_resolve::derived::travelled;
+use bastide_resolve::derived::{computed_cycles, cycle_text};
 use bastide_syntax::{FileId, Span};
 use std::collections::BTreeMap;
 use std::sync::Arc;

@@ -3,9 +3,9 @@
 use super::parts::{quoted, told};
 use super::read::{except, join, set, window};
 use super::{Change, ResourceCell, UserCell};
-use crate::show;
 use bastide_model::condition::Term;
 use bastide_model::groups::Member;
+use bastide_model::show;
 use bastide_model::statement::{Sort, Statement};
 use bastide_model::*;
 use jiff::civil::Date;

@@ -6,7 +6,10 @@
 
 mod condition;
 pub mod place;
+mod stratify;
 mod weigh;
+
+pub use stratify::stratification;
 
 use crate::cancel::Cancel;
 use bastide_model::schema::{Need, Target};

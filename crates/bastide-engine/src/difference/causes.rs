@@ -6,10 +6,10 @@
 use super::{Axis, Difference, Joint, Lister, Turn};
 use crate::decide::{Reason, targets};
 use crate::evaluate::{Decided, Evaluator, Work, put};
-use crate::show;
 use bastide_model::condition::Term;
 use bastide_model::groups::Member;
 use bastide_model::schema::Target;
+use bastide_model::show;
 use bastide_model::statement::Sort;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;

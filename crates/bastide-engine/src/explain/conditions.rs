@@ -3,8 +3,8 @@
 use super::origin::origin;
 use super::{Holds, Met};
 use crate::decide::ReferenceEvaluator;
-use crate::show;
 use bastide_model::condition::*;
+use bastide_model::show;
 use bastide_model::*;
 
 /// The comparisons because of which a condition is `wanted` (false or unknown), as sentences.

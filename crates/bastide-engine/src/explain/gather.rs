@@ -4,10 +4,10 @@ use super::conditions::{causes, holds};
 use super::*;
 use crate::decide::{Candidate, Candidates, Decision, RED_ZONE, ReferenceEvaluator, SEGMENT, targets};
 use crate::evaluate::Evaluator;
-use crate::show;
 use crate::snapshot::Snapshot;
 use bastide_model::condition::Term;
 use bastide_model::schema::Need;
+use bastide_model::show;
 use bastide_model::*;
 
 /// Explains one decision.

@@ -2,8 +2,8 @@
 
 use crate::access::computed_groups;
 use crate::decide::ReferenceEvaluator;
-use crate::show;
 use bastide_model::condition::Term;
+use bastide_model::show;
 use bastide_model::statement::Sort;
 use bastide_model::*;
 use schemars::JsonSchema;

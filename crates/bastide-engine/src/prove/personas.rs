@@ -1,9 +1,9 @@
 //! Personas as users: an estate in which they stand behind everybody else.
 
-use crate::resolve::people::fill;
 use bastide_model::groups::{Member, Membership};
 use bastide_model::strings::Index;
 use bastide_model::*;
+use bastide_resolve::derived::fill;
 use std::borrow::Cow;
 use std::sync::Arc;
 

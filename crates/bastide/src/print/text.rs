@@ -2,7 +2,7 @@
 
 use super::csv::{is_command, writer};
 use anstyle::{AnsiColor, Style};
-pub use bastide_engine::show::{count, grouped};
+pub use bastide_model::show::{count, grouped};
 pub use bastide_syntax::visible;
 use std::fmt::Write;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};

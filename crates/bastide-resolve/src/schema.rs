@@ -1,6 +1,6 @@
 //! Kinds, actions, types, attributes and roles.
 
-use super::expression::literal;
+use crate::expression::literal;
 use bastide_model::schema::*;
 use bastide_model::*;
 use bastide_syntax::codes::{self, Code};
@@ -370,7 +370,7 @@ fn cycle_from(declared: &[&tree::Role], start: usize) -> Option<Vec<usize>> {
 }
 
 /// The diagnostic of a name that is neither action nor role.
-pub(super) fn unknown_item(schema: &Schema, name: &Name) -> Diagnostic {
+pub(crate) fn unknown_item(schema: &Schema, name: &Name) -> Diagnostic {
     let known = schema.actions.iter().map(|a| a.name.as_str()).chain(schema.roles.iter().map(|r| r.name.as_str()));
     let near = nearest(&name.text, known);
     let diagnostic =

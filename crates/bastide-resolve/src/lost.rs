@@ -4,10 +4,10 @@
 //! whoever relied on it is not told by any decision. So a `may never` or `may only` that lost something is an error, and a
 //! `may not` is a warning, unless the manifest sets another level.
 
-use super::scope::Scope;
-use crate::show;
+use crate::scope::Scope;
 use bastide_model::condition::{Compared, Condition, Operand, ResourceField, UserField};
 use bastide_model::schema::Scalar;
+use bastide_model::show;
 use bastide_model::statement::{Comparison, Sort};
 use bastide_model::*;
 use bastide_syntax::tree::{Items, Name};
@@ -102,7 +102,7 @@ impl Scope<'_> {
 }
 
 /// Names of a list of actions with their places.
-pub(super) fn names(items: &Items) -> Vec<(&str, Span)> {
+pub(crate) fn names(items: &Items) -> Vec<(&str, Span)> {
     let place = |name: &'_ Name| name.span;
     match items {
         Items::Everything(_) => Vec::new(),
@@ -112,7 +112,7 @@ pub(super) fn names(items: &Items) -> Vec<(&str, Span)> {
 
 /// Reports words that a restriction compares with and that nothing carries, where no type says which words there are. What
 /// is free text may have been renamed, and may yet come: that is a warning in any case.
-pub(super) fn values(estate: &Estate, scope: &Scope, out: &mut Diagnostics) {
+pub(crate) fn values(estate: &Estate, scope: &Scope, out: &mut Diagnostics) {
     for statement in estate.statements.iter().filter(|s| scope.matters(s)) {
         for condition in statement.conditions() {
             condition.visit(&mut |inner| {

@@ -5,7 +5,7 @@
 //! none, a restriction that compares with a value that nobody has any more) is gathered while parts are looked at, and told
 //! once all were ([`Frame::finish`]).
 
-use super::{Data, Entries, Parts, Typing, data, entries, groups, lost, put, scope, settled};
+use crate::{Data, Entries, Parts, Typing, data, entries, groups, lost, put, scope, settled};
 use bastide_model::rows::{CatalogRows, EntryRow};
 use bastide_model::{Estate, Schema, Statement};
 use bastide_syntax::codes::Code;
@@ -97,7 +97,7 @@ impl Frame {
         said: &mut Diagnostics,
     ) -> Option<(Estate, Met)> {
         let people = Arc::clone(&self.data.people);
-        let catalog = super::catalog::build(rows, &self.schema, &people, &[part], said);
+        let catalog = crate::catalog::build(rows, &self.schema, &people, &[part], said);
         let mut data = Data {
             name: self.data.name.clone(),
             files,
@@ -164,7 +164,7 @@ impl Frame {
 }
 
 /// Entries that speak of what is there.
-pub(super) struct Found {
+pub(crate) struct Found {
     statements: Entries,
     /// By entry, 1 where it speaks of what is there, or of no place.
     met: Vec<u32>,

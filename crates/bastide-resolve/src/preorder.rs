@@ -29,7 +29,7 @@ const SMALLEST: usize = 1 << 12;
 const EXTRA: usize = 2;
 
 /// Which rows the ids of parents name.
-pub(super) struct Links {
+pub(crate) struct Links {
     /// By the number of a parent, its row; none where it is not there.
     pub rows: Vec<u32>,
     /// By row, its number as a parent; none where nothing lies in it.
@@ -49,7 +49,7 @@ impl Links {
 }
 
 /// The rows in order.
-pub(super) struct Tree {
+pub(crate) struct Tree {
     /// Rows as they stand in the files.
     pub order: Vec<u32>,
     /// The columns of the grid.
@@ -60,7 +60,7 @@ pub(super) struct Tree {
 }
 
 /// Puts rows in order. None where the tree has a cycle or is too deep, which is reported.
-pub(super) fn tree(rows: &CatalogRows, links: &Links, out: &mut Diagnostics) -> Option<Tree> {
+pub(crate) fn tree(rows: &CatalogRows, links: &Links, out: &mut Diagnostics) -> Option<Tree> {
     let groups = groups(rows, links, out)?;
     let buckets = deal(rows, links, &groups);
     let sorted: Vec<Bucket> = buckets.into_par_iter().map(|(from, pieces)| sort(rows, from, pieces)).collect();
@@ -481,7 +481,7 @@ mod tests {
             }
             let rows = rows(&list);
             let mut out = Diagnostics::new();
-            let links = super::super::catalog::link(&rows, &mut out);
+            let links = crate::catalog::link(&rows, &mut out);
             let tree = tree(&rows, &links, &mut out).expect("there is no cycle");
             assert!(out.is_empty());
             assert_eq!(tree.order.len(), count);

@@ -2,8 +2,8 @@
 //! nothing but what is there, so they are typed against it; anything else that a text declares
 //! changes what names mean and needs a whole new reading.
 
-use super::proofs::proofs;
-use super::scope::{Scope, Suggested, suggest};
+use crate::proofs::proofs;
+use crate::scope::{Scope, Suggested, suggest};
 use bastide_model::Estate;
 use bastide_model::statement::Sort;
 use bastide_syntax::tree::{self, Declaration};

@@ -1,8 +1,8 @@
 //! Expectations, guarantees, and declarations of duties and doors, typed.
 
-use super::expression::literal;
-use super::scope::Scope;
-use super::statements::day;
+use crate::expression::literal;
+use crate::scope::Scope;
+use crate::statements::day;
 use bastide_model::condition::Who;
 use bastide_model::proof::*;
 use bastide_model::schema::{Attribute, Scalar, USER_KINDS};
@@ -16,7 +16,7 @@ use bastide_syntax::tree::{
 use bastide_syntax::{Diagnostic, Diagnostics, Span, codes};
 use fixedbitset::FixedBitSet;
 
-pub(super) fn proofs(
+pub(crate) fn proofs(
     scope: &Scope,
     trees: &[tree::File],
     known: &[Persona],

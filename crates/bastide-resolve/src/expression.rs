@@ -1,6 +1,6 @@
 //! Typing of expressions: every name is looked up and every comparison is between values of one type.
 
-use super::scope::Scope;
+use crate::scope::Scope;
 use bastide_model::condition::{Condition, HoldsTarget, Operand, ResourceField, Step, Term, Test, UserField, Who};
 use bastide_model::schema::{Attribute, Scalar, Target, read_date};
 use bastide_model::value::{Pattern, Value};
@@ -61,7 +61,7 @@ impl Scope<'_> {
 ///
 /// # Errors
 /// What was expected; for a choice or a scale with the nearest value.
-pub(super) fn literal(schema: &Schema, scalar: Scalar, written: &Literal) -> Result<Value, Diagnostic> {
+pub(crate) fn literal(schema: &Schema, scalar: Scalar, written: &Literal) -> Result<Value, Diagnostic> {
     let mismatch = |help: Option<String>| {
         let expected = match scalar {
             Scalar::Named(_) => format!("a value of type `{}`", schema.type_name(scalar)),
@@ -101,7 +101,7 @@ pub(super) fn literal(schema: &Schema, scalar: Scalar, written: &Literal) -> Res
     }
 }
 
-pub(super) fn bad_date(date: &str, span: Span) -> Diagnostic {
+pub(crate) fn bad_date(date: &str, span: Span) -> Diagnostic {
     Diagnostic::at(&codes::BAD_DATE, span, format!("the calendar has no {date}"))
 }
 

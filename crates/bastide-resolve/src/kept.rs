@@ -1,7 +1,7 @@
 //! An estate while its policy is being written: the data is kept linked, and rules are typed anew with every change.
 
-use super::{Data, Parts, Typing, data, groups, put, settled};
-use crate::resolve::declarations;
+use crate::declarations;
+use crate::{Data, Parts, Typing, data, groups, put, settled};
 use bastide_model::{Estate, Origin, Schema};
 use bastide_syntax::codes::Code;
 use bastide_syntax::parser::DECLARATIONS;

@@ -12,7 +12,7 @@ fn part(catalog: &Catalog, parts: &[FileId], resource: ResourceId) -> Option<Fil
 }
 
 /// Reports resources of a part that lie in another one or are made of what is elsewhere.
-pub(super) fn resources(
+pub(crate) fn resources(
     catalog: &Catalog,
     place: &dyn Fn(ResourceId) -> Span,
     parts: &[FileId],
@@ -42,7 +42,7 @@ pub(super) fn resources(
 }
 
 /// Reports rules and computed groups that name what lies in a part.
-pub(super) fn rules(estate: &Estate, trees: &[tree::File], parts: &[FileId], out: &mut Diagnostics) {
+pub(crate) fn rules(estate: &Estate, trees: &[tree::File], parts: &[FileId], out: &mut Diagnostics) {
     if parts.is_empty() {
         return;
     }
@@ -70,7 +70,7 @@ pub(super) fn rules(estate: &Estate, trees: &[tree::File], parts: &[FileId], out
             held(&whose, condition, &mut told);
         }
     }
-    for group in super::groups::declared(trees) {
+    for group in crate::groups::declared(trees) {
         let Some(id) = estate.groups.find(&group.name.text) else { continue };
         let whose = format!("group `{}`", group.name.text);
         match &estate.groups.computed[id.index()] {

@@ -1,9 +1,9 @@
 //! Groups from data, then computed groups.
 
-use super::scope::Scope;
+use crate::scope::Scope;
 use bastide_model::catalog::PathPattern;
 use bastide_model::condition::Mentions;
-pub(super) use bastide_model::groups::Computed as Body;
+pub(crate) use bastide_model::groups::Computed as Body;
 use bastide_model::groups::{Computed, Membership};
 use bastide_model::rows::{GroupRows, MemberRow};
 use bastide_model::strings::{Index, Strings};
@@ -12,7 +12,7 @@ use bastide_syntax::tree::{self, Declaration, GroupBody};
 use bastide_syntax::{Diagnostic, Diagnostics, Span, codes};
 use hashbrown::{HashMap, HashSet};
 
-pub(super) fn declared(trees: &[tree::File]) -> impl Iterator<Item = &tree::Group> {
+pub(crate) fn declared(trees: &[tree::File]) -> impl Iterator<Item = &tree::Group> {
     trees
         .iter()
         .flat_map(|t| &t.declarations)
@@ -20,7 +20,7 @@ pub(super) fn declared(trees: &[tree::File]) -> impl Iterator<Item = &tree::Grou
 }
 
 /// Numbers the groups of data and policy and resolves the members of data groups.
-pub(super) fn build(
+pub(crate) fn build(
     rows: &GroupRows,
     trees: &[tree::File],
     people: &People,
@@ -87,7 +87,7 @@ pub(super) fn build(
         let member = || rows.members.iter().find(|(group, ..)| group == id).map(|(.., place)| place.span());
         in_policy.get(id).copied().or_else(member).unwrap_or(Span::new(bastide_syntax::FileId(0), 0, 0))
     };
-    super::alike::groups(&ids, &place, out);
+    crate::alike::groups(&ids, &place, out);
     let names = ids.iter().map(|id| names.get(id).copied().unwrap_or(id)).collect();
     let origin = |id: &str| in_policy.get(id).map(|span| Origin { file: span.file, line: line(*span) });
     let declared = ids.iter().map(origin).collect();
@@ -95,7 +95,7 @@ pub(super) fn build(
 }
 
 /// Types the bodies of computed groups, each with whether it names what does not exist.
-pub(super) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Diagnostics) -> Vec<(GroupId, Body, bool)> {
+pub(crate) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Diagnostics) -> Vec<(GroupId, Body, bool)> {
     let mut bodies = Vec::new();
     for group in declared(trees) {
         let id = scope.groups.find(&group.name.text).expect("every declared group has an id");
@@ -135,7 +135,7 @@ pub(super) fn computed(scope: &Scope, trees: &[tree::File], out: &mut Diagnostic
 }
 
 /// Reports the innermost conditions that mention what they must not.
-pub(super) fn forbid(
+pub(crate) fn forbid(
     condition: &condition::Condition,
     is: impl Fn(Mentions) -> bool,
     message: &str,

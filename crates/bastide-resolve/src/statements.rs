@@ -1,9 +1,9 @@
 //! Rules to typed statements.
 
-use super::expression::bad_date;
-use super::groups::forbid;
-use super::lost::names;
-use super::scope::Scope;
+use crate::expression::bad_date;
+use crate::groups::forbid;
+use crate::lost::names;
+use crate::scope::Scope;
 use bastide_model::condition::Who;
 use bastide_model::schema::read_date;
 use bastide_model::statement::{Sort, What};
@@ -13,7 +13,7 @@ use bastide_syntax::{Diagnostic, Diagnostics, Span, codes};
 use fixedbitset::FixedBitSet;
 use jiff::civil::Date;
 
-pub(super) fn rules(
+pub(crate) fn rules(
     scope: &Scope,
     trees: &[tree::File],
     line: &dyn Fn(Span) -> u32,
@@ -27,7 +27,7 @@ pub(super) fn rules(
 impl Scope<'_> {
     /// A rule, typed. None where one of its conditions has a mistake, which is reported: without the condition it would reach
     /// further. What is said of it is gathered apart first: what it has lost is made out from that.
-    pub(super) fn rule(
+    pub(crate) fn rule(
         &self,
         rule: &tree::Rule,
         line: &dyn Fn(Span) -> u32,
@@ -129,7 +129,7 @@ impl Scope<'_> {
 }
 
 /// The day that is written. The parser saw its shape; the calendar is asked here.
-pub(super) fn day(written: &DateText, out: &mut Diagnostics) -> Option<Date> {
+pub(crate) fn day(written: &DateText, out: &mut Diagnostics) -> Option<Date> {
     let date = read_date(&written.text);
     if date.is_none() {
         out.push(bad_date(&written.text, written.span));

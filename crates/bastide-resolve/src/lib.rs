@@ -3,12 +3,35 @@
 //!
 //! What is not resolved cannot be evaluated: [`estate`] gives an [`Estate`] only where no error was
 //! found by it or before it.
+//!
+//! ```
+//! use bastide_resolve::declarations;
+//! use bastide_syntax::{FileId, parse};
+//!
+//! let policy = parse(FileId(0), "kind room\naction read\naction open needs read\n");
+//! let declared = declarations(&[policy.tree]);
+//! assert!(declared.diagnostics.is_empty());
+//! let open = &declared.schema.actions[1];
+//! assert_eq!((open.name.as_str(), open.needs.len()), ("open", 1));
+//!
+//! // What is declared twice, or names what is not there, is told at its place.
+//! let policy = parse(FileId(0), "kind room\naction open needs read\n");
+//! assert_eq!(declarations(&[policy.tree]).diagnostics.len(), 1);
+//! ```
+//!
+//! | what | gives |
+//! |---|---|
+//! | [`declarations`] | the [`Schema`] of policy files |
+//! | [`estate`] | an [`Estate`] of [`Parts`] |
+//! | [`Kept`], [`Draft`] | an estate whose rules are written while its data stays |
+//! | [`Frame`] | an estate whose catalog comes in parts |
+//! | [`lay_over`] | an estate with another policy text in addition |
 
 mod alike;
 mod apart;
-pub(crate) mod catalog;
+mod catalog;
 mod contradiction;
-pub(crate) mod cycles;
+mod cycles;
 mod entries;
 mod expression;
 mod frame;
@@ -16,16 +39,23 @@ mod groups;
 mod kept;
 mod lost;
 mod overlay;
-pub(crate) mod people;
+mod people;
 mod preorder;
 mod proofs;
 mod schema;
 mod scope;
 mod statements;
-pub(crate) mod travel;
+mod travel;
 mod unused;
 
-pub use cycles::stratification;
+/// What follows from data, to be worked out anew where a change touches it.
+pub mod derived {
+    pub use crate::catalog::barrier_depths;
+    pub use crate::cycles::{computed_cycles, cycle_text};
+    pub use crate::people::fill;
+    pub use crate::travel::travelled;
+}
+
 pub use frame::{Frame, Met};
 pub use kept::{Draft, Kept};
 pub use overlay::{is_light, lay_over};

@@ -1,128 +1,20 @@
-//! Cycles: of sources, of computed groups, and of decisions (stratification).
+//! That no decision depends on itself (stratification).
 //!
 //! A decision is a node (action, resource). It depends on the decisions its needs and the `holds`
 //! of its statements ask for. Going up the tree never closes a circle, so the exact search runs
 //! only where a summary over actions alone leaves one possible: a circle of edges that all stay on
 //! the resource, or one that takes an edge to a source or to a fixed place.
 
-use crate::decide::ReferenceEvaluator;
-use crate::decide::place::covers;
+use super::place::covers;
+use super::{ReferenceEvaluator, targets};
 use bastide_model::condition::{Condition, HoldsTarget};
-use bastide_model::graph::components;
+use bastide_model::graph::cycles;
 use bastide_model::groups::Computed;
 use bastide_model::schema::Target;
 use bastide_model::*;
-use bastide_syntax::tree::{self, Declaration};
-use bastide_syntax::{Diagnostic, Diagnostics, codes};
-use hashbrown::{HashMap, HashSet};
+use bastide_syntax::{Diagnostic, codes};
+use hashbrown::HashSet;
 use jiff::civil::Date;
-use std::collections::VecDeque;
-use std::hash::Hash;
-
-/// The cycles a depth-first search meets, each as its nodes in order; none is missed as a whole:
-/// there is a cycle if and only if one is returned. Cost: nodes plus edges.
-pub(super) fn cycles<N: Copy + Eq + Hash>(nodes: &[N], next: impl Fn(N) -> Vec<N>) -> Vec<Vec<N>> {
-    let mut done: HashSet<N> = HashSet::new();
-    let mut found = Vec::new();
-    for &start in nodes {
-        if done.contains(&start) {
-            continue;
-        }
-        let mut path: Vec<(N, Vec<N>)> = vec![(start, next(start))];
-        let mut open: HashMap<N, usize> = HashMap::from([(start, 0)]);
-        while let Some((node, rest)) = path.last_mut() {
-            let node = *node;
-            let Some(step) = rest.pop() else {
-                done.insert(node);
-                open.remove(&node);
-                path.pop();
-                continue;
-            };
-            if let Some(&from) = open.get(&step) {
-                found.push(path[from..].iter().map(|(n, _)| *n).collect());
-            } else if !done.contains(&step) {
-                open.insert(step, path.len());
-                path.push((step, next(step)));
-            }
-        }
-    }
-    found
-}
-
-/// The groups a computed or data group names.
-fn named_groups(groups: &Groups, group: GroupId) -> Vec<GroupId> {
-    let mut named: Vec<GroupId> = groups.members[group.index()]
-        .iter()
-        .filter_map(|m| if let Member::Group(g) = m.member { Some(g) } else { None })
-        .collect();
-    if let Some(Computed::Who(who)) = &groups.computed[group.index()] {
-        named.extend(who.groups());
-    }
-    named
-}
-
-/// Membership cycles that pass through a computed group, each once, the computed group first.
-pub(crate) fn computed_cycles(groups: &Groups) -> Vec<Vec<GroupId>> {
-    let named: Vec<Vec<GroupId>> = groups.all().map(|group| named_groups(groups, group)).collect();
-    let mut circle_of = vec![0; groups.len()];
-    let mut sizes = Vec::new();
-    for (at, circle) in components(groups.len(), |g| named[g].iter().map(|g| g.index())).into_iter().enumerate() {
-        circle.iter().for_each(|group| circle_of[*group] = at);
-        sizes.push(circle.len());
-    }
-    let mut told: HashSet<GroupId> = HashSet::new();
-    let mut found = Vec::new();
-    for start in groups.all().filter(|g| groups.computed[g.index()].is_some()) {
-        let is_itself = named[start.index()].contains(&start);
-        if told.contains(&start) || (sizes[circle_of[start.index()]] == 1 && !is_itself) {
-            continue;
-        }
-        // The shortest way round, through the first names.
-        let mut from: HashMap<GroupId, GroupId> = HashMap::new();
-        let mut queue = VecDeque::from([start]);
-        let last = loop {
-            let Some(group) = queue.pop_front() else { break None };
-            if named[group.index()].contains(&start) {
-                break Some(group);
-            }
-            for next in named[group.index()].iter().filter(|g| circle_of[g.index()] == circle_of[start.index()]) {
-                if *next != start && !from.contains_key(next) {
-                    from.insert(*next, group);
-                    queue.push_back(*next);
-                }
-            }
-        };
-        let Some(last) = last else { continue };
-        let mut path = vec![last];
-        while let Some(before) = from.get(&path[path.len() - 1]).filter(|_| path[path.len() - 1] != start) {
-            path.push(*before);
-        }
-        path.reverse();
-        told.extend(&path);
-        found.push(path);
-    }
-    found
-}
-
-/// A cycle of groups in words.
-pub(crate) fn cycle_text(groups: &Groups, cycle: &[GroupId]) -> String {
-    let ids: Vec<&str> = cycle.iter().map(|g| groups.id(*g)).collect();
-    format!("group `{0}` depends on itself: {1} > {0}", ids[0], ids.join(" > "))
-}
-
-/// Reports membership cycles that pass through a computed group.
-pub(super) fn groups(groups: &Groups, trees: &[tree::File], out: &mut Diagnostics) {
-    for cycle in computed_cycles(groups) {
-        let first = groups.id(cycle[0]);
-        let span = trees.iter().flat_map(|t| &t.declarations).find_map(|d| match d {
-            Declaration::Group(g) if g.name.text == first => Some(g.name.span),
-            _ => None,
-        });
-        let span = span.expect("a computed group is declared");
-        let note = "a cycle through data groups alone is legal; one through a computed group has no meaning";
-        out.push(Diagnostic::at(&codes::GROUP_CYCLE, span, cycle_text(groups, &cycle)).note(note));
-    }
-}
 
 /// Where an edge leads, seen from a resource.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -220,7 +112,7 @@ fn asked(estate: &Estate, statement: &Statement) -> Vec<(ActionId, Way)> {
             Some(Computed::Who(who)) => who.condition.iter().for_each(|c| holds(c, &mut asked)),
             None => {}
         }
-        groups.extend(named_groups(&estate.groups, group).into_iter().filter(|g| seen.insert(*g)));
+        groups.extend(estate.groups.named(group).into_iter().filter(|g| seen.insert(*g)));
     }
     asked
 }
@@ -282,7 +174,7 @@ fn steps<'a>(
         let targets = match edge.way {
             _ if !applies => Vec::new(),
             Way::Place(place) => vec![place],
-            Way::Relative(target) => crate::decide::targets(estate, resource, target).found,
+            Way::Relative(target) => targets(estate, resource, target).found,
         };
         targets.into_iter().map(|t| ((edge.action, t), edge.by))
     })

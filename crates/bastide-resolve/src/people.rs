@@ -13,7 +13,7 @@ use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use std::collections::BTreeMap;
 
-pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Diagnostics) -> People {
+pub(crate) fn build(rows: PeopleRows, schema: &Schema, out: &mut Diagnostics) -> People {
     let (_, twice) = Index::of(&rows.ids);
     duplicates(&rows.ids, &twice, &rows.places, out);
     let dropped: FixedBitSet = twice.iter().map(|(later, _)| *later as usize).collect();
@@ -41,7 +41,7 @@ pub(super) fn build(rows: PeopleRows, schema: &Schema, out: &mut Diagnostics) ->
             column
         })
         .collect();
-    super::alike::people(&ids, &|at| places[at].span(), out);
+    crate::alike::people(&ids, &|at| places[at].span(), out);
     let farewells = farewells(rows.farewells, &order);
     People {
         index: Index::of(&ids).0,
@@ -66,7 +66,7 @@ struct Gathered {
 }
 
 /// Gives users what their sign-ins tell. From here on the attributes that any source tells are asked of each user.
-pub(super) fn sign_ins(schema: &mut Schema, people: &mut People, rows: &SignInRows, out: &mut Diagnostics) {
+pub(crate) fn sign_ins(schema: &mut Schema, people: &mut People, rows: &SignInRows, out: &mut Diagnostics) {
     let count = people.len();
     let none = || Gathered { known: HashMap::new(), values: Vec::new(), codes: vec![NONE; count] };
     let mut gathered: BTreeMap<SessionAttributeId, Gathered> = rows.tells.iter().map(|id| (*id, none())).collect();
@@ -107,7 +107,7 @@ pub(super) fn sign_ins(schema: &mut Schema, people: &mut People, rows: &SignInRo
 }
 
 /// Fills the attribute that is to hold everybody's groups.
-pub(super) fn member_of(
+pub(crate) fn member_of(
     schema: &mut Schema,
     people: &mut People,
     groups: &Groups,
@@ -164,7 +164,7 @@ fn duplicates(ids: &Strings, twice: &[(u32, u32)], places: &[RowPlace], out: &mu
 }
 
 /// Gives rows without a value (or with the empty set) the default.
-pub(crate) fn fill(column: &mut Column, attribute: &Attribute, rows: usize, has: impl Fn(usize) -> bool) {
+pub fn fill(column: &mut Column, attribute: &Attribute, rows: usize, has: impl Fn(usize) -> bool) {
     let Some(default) = &attribute.default else { return };
     let default = column.intern(default.clone());
     let empty: Vec<bool> = column.values.iter().map(Value::is_empty_set).collect();
@@ -176,7 +176,7 @@ pub(crate) fn fill(column: &mut Column, attribute: &Attribute, rows: usize, has:
 }
 
 /// Reports rows whose required value is missing.
-pub(super) fn required(
+pub(crate) fn required(
     column: &Column,
     attribute: &Attribute,
     rows: usize,

@@ -1,6 +1,6 @@
 //! What names can refer to, and how places and lists of actions are looked up.
 
-use super::schema::unknown_item;
+use crate::schema::unknown_item;
 use bastide_model::catalog::PathPattern;
 use bastide_model::statement::Place;
 use bastide_model::*;
@@ -11,7 +11,7 @@ use bastide_syntax::{Diagnostic, Diagnostics, Edit, Help, Severity, Span};
 use fixedbitset::FixedBitSet;
 
 /// Everything a statement may name.
-pub(super) struct Scope<'a> {
+pub(crate) struct Scope<'a> {
     pub schema: &'a Schema,
     pub people: &'a People,
     pub groups: &'a Groups,
@@ -225,12 +225,12 @@ fn unknown_subject(what: &'static str, id: &str, span: Span) -> Diagnostic {
 const MOST_SUGGESTIONS: usize = 20;
 
 /// By code, for how many the nearest name was looked for.
-pub(super) type Suggested = Vec<(&'static str, usize)>;
+pub(crate) type Suggested = Vec<(&'static str, usize)>;
 
 /// Suggests the nearest known names for those that lead nowhere: for the first few of each code, so that the time does not grow
 /// with the mistakes.
 /// `counts`: for how many of each code that was done before.
-pub(super) fn suggest(out: &mut Diagnostics, scope: &Scope, counts: &mut Suggested) {
+pub(crate) fn suggest(out: &mut Diagnostics, scope: &Scope, counts: &mut Suggested) {
     for diagnostic in out.iter_mut() {
         let Some(seek) = diagnostic.seek.take() else { continue };
         let code = diagnostic.code.name;

@@ -1,8 +1,8 @@
 //! The catalog: parents linked, rows put in pre-order, containment and references checked.
 
-use super::people::required;
-use super::preorder::{Links, Tree, tree};
-use super::travel;
+use crate::people::required;
+use crate::preorder::{Links, Tree, tree};
+use crate::travel;
 use bastide_model::catalog::Source;
 use bastide_model::column::{Column, NONE};
 use bastide_model::labels::Labels;
@@ -21,7 +21,7 @@ use std::sync::Arc;
 const MOST_SUGGESTIONS: usize = 20;
 
 /// `parts`: the files that stand on their own.
-pub(super) fn build(
+pub(crate) fn build(
     rows: CatalogRows,
     schema: &Schema,
     people: &People,
@@ -88,8 +88,8 @@ pub(super) fn build(
     }
     check_sources(&catalog, &places, out);
     let place = |resource: ResourceId| places.at(resource.index()).span();
-    super::alike::resources(&catalog, &place, out);
-    super::apart::resources(&catalog, &place, parts, out);
+    crate::alike::resources(&catalog, &place, out);
+    crate::apart::resources(&catalog, &place, parts, out);
     let has = |attribute: &Attribute| -> Vec<bool> {
         KindId::all(schema.kinds.len()).map(|kind| schema.is_any(kind, attribute.kinds.as_deref())).collect()
     };
@@ -155,7 +155,7 @@ fn doubles(rows: &CatalogRows, order: &[u32], twice: &[(u32, u32)], out: &mut Di
 }
 
 /// Looks every id up among those of parents, which are few: the table of all ids is far larger.
-pub(super) fn link(rows: &CatalogRows, out: &mut Diagnostics) -> Links {
+pub(crate) fn link(rows: &CatalogRows, out: &mut Diagnostics) -> Links {
     let mut own = vec![NONE; rows.len()];
     let mut left = own.as_mut_slice();
     let mut parts: Vec<(&CatalogPart, &mut [u32])> = Vec::new();
@@ -200,7 +200,8 @@ fn lost(rows: &CatalogRows, links: &Links, out: &mut Diagnostics) {
     }
 }
 
-pub(crate) fn barrier_depths(catalog: &Catalog) -> Vec<u16> {
+/// How deep the nearest barrier at or above each resource stands; 0 where there is none.
+pub fn barrier_depths(catalog: &Catalog) -> Vec<u16> {
     let mut depths: Vec<u16> = Vec::with_capacity(catalog.len());
     for resource in catalog.all() {
         depths.push(if catalog.barriers.contains(resource.index()) {
@@ -287,7 +288,7 @@ fn check_sources(catalog: &Catalog, places: &Places, out: &mut Diagnostics) {
         let known = |s: &Source| if let Source::Resource(r) = s { Some(*r) } else { None };
         catalog.sources(r).iter().filter_map(known).collect()
     };
-    for cycle in super::cycles::cycles(&linked, next) {
+    for cycle in bastide_model::graph::cycles(&linked, next) {
         let ids: Vec<&str> = cycle.iter().map(|r| catalog.id(*r)).collect();
         let message = format!("resources are derived from each other: `{}` from `{}`", ids.join("` from `"), ids[0]);
         out.push(Diagnostic::at(&codes::SOURCE_CYCLE, places.at(cycle[0].index()).span(), message));

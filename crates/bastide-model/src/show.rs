@@ -1,8 +1,8 @@
 //! Typed things back to text, as the language writes them, for explanations.
 
-use bastide_model::condition::*;
-use bastide_model::schema::Target;
-use bastide_model::*;
+use crate::condition::*;
+use crate::schema::Target;
+use crate::*;
 use bastide_syntax::quote;
 
 /// A condition as the language writes it; parentheses only where they are needed.

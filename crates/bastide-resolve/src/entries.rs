@@ -1,6 +1,6 @@
 //! Rows of access entries to typed statements.
 
-use super::scope::Scope;
+use crate::scope::Scope;
 use bastide_model::condition::{Term, Who};
 use bastide_model::rows::{Cell, EntryRow};
 use bastide_model::schema::{read_date, split_set};
@@ -14,7 +14,7 @@ use jiff::civil::Date;
 use rayon::prelude::*;
 use std::sync::Arc;
 
-pub(super) fn entries(
+pub(crate) fn entries(
     scope: &Scope,
     rows: &[&EntryRow],
     files: &[String],
@@ -33,7 +33,7 @@ pub(super) fn entries(
 }
 
 impl Scope<'_> {
-    pub(super) fn entry(&self, row: &EntryRow, files: &[String], out: &mut Diagnostics) -> Statement {
+    pub(crate) fn entry(&self, row: &EntryRow, files: &[String], out: &mut Diagnostics) -> Statement {
         let modality = entry_modality(&row.modality, out);
         let said = out.len();
         let mut listed = Vec::new();

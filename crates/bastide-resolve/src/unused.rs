@@ -10,7 +10,7 @@ use hashbrown::HashSet;
 
 /// Names in use, by what they name.
 #[derive(Clone, Default)]
-pub(super) struct Used {
+pub(crate) struct Used {
     kinds: HashSet<String>,
     items: HashSet<String>,
     types: HashSet<String>,
@@ -18,7 +18,7 @@ pub(super) struct Used {
     attributes: HashSet<(Domain, String)>,
 }
 
-pub(super) fn report(trees: &[File], data: &Used, out: &mut Diagnostics) {
+pub(crate) fn report(trees: &[File], data: &Used, out: &mut Diagnostics) {
     let mut used = data.clone();
     let declarations = || trees.iter().flat_map(|t| &t.declarations);
     declarations().for_each(|d| used.declaration(d));

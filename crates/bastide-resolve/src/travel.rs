@@ -1,6 +1,6 @@
 //! Attributes that travel: what each resource's value is after `inherit`, `highest` and `default`.
 
-use super::people::fill;
+use crate::people::fill;
 use bastide_model::column::{Column, NONE};
 use bastide_model::schema::{Attribute, Travel};
 use bastide_model::value::Value;
@@ -8,12 +8,7 @@ use bastide_model::{Catalog, ResourceId, Source};
 
 /// The column as conditions see it. Values pass through resources whose kind does not have the
 /// attribute (`has` is false there), which themselves stay without one.
-pub(crate) fn travelled(
-    mut column: Column,
-    attribute: &Attribute,
-    catalog: &Catalog,
-    has: impl Fn(usize) -> bool,
-) -> Column {
+pub fn travelled(mut column: Column, attribute: &Attribute, catalog: &Catalog, has: impl Fn(usize) -> bool) -> Column {
     let rows = catalog.len();
     match attribute.travel {
         Travel::Stays => {}

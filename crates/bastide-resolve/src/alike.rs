@@ -10,19 +10,19 @@ use rayon::prelude::*;
 
 /// Reports users, and groups, whose ids differ only by case or by letters that look alike; where each stands is asked for
 /// what is told.
-pub(super) fn people(ids: &Strings, place: &dyn Fn(usize) -> Span, out: &mut Diagnostics) {
+pub(crate) fn people(ids: &Strings, place: &dyn Fn(usize) -> Span, out: &mut Diagnostics) {
     let ids: Vec<&str> = ids.iter().collect();
     report("users", &ids, place, out);
 }
 
 /// The same of groups.
-pub(super) fn groups(ids: &Strings, place: &dyn Fn(usize) -> Span, out: &mut Diagnostics) {
+pub(crate) fn groups(ids: &Strings, place: &dyn Fn(usize) -> Span, out: &mut Diagnostics) {
     let ids: Vec<&str> = ids.iter().collect();
     report("groups", &ids, place, out);
 }
 
 /// Reports ids of resources that a reader takes for each other, or for a path. Every id is looked at once.
-pub(super) fn resources(catalog: &Catalog, place: &dyn Fn(ResourceId) -> Span, out: &mut Diagnostics) {
+pub(crate) fn resources(catalog: &Catalog, place: &dyn Fn(ResourceId) -> Span, out: &mut Diagnostics) {
     let odd = |id: &str| id.bytes().any(|b| b == b'/' || !b.is_ascii() || b.is_ascii_uppercase());
     let odd: Vec<ResourceId> = catalog.labels.numbers_of(odd).into_iter().map(ResourceId).collect();
     looks(catalog, &odd, place, out);

@@ -5,8 +5,8 @@
 //! never be true where every alternative asks two things of one attribute that no value gives. That
 //! is sound, not complete: comparisons of two attributes with each other are not looked into.
 
-use crate::show;
 use bastide_model::condition::{Condition, Form, Operand, Step, Test};
+use bastide_model::show;
 use bastide_model::statement::{Comparison, SetRelation};
 use bastide_model::value::{compares, is_element};
 use bastide_model::*;
@@ -18,7 +18,7 @@ const MOST_ALTERNATIVES: usize = 64;
 /// A comparison, and whether it is asked for or its opposite.
 type Literal<'c> = (&'c Condition, bool);
 
-pub(super) fn report(estate: &Estate, out: &mut Diagnostics) {
+pub(crate) fn report(estate: &Estate, out: &mut Diagnostics) {
     for statement in &estate.statements {
         let parts: Vec<&Condition> = statement.conditions().collect();
         let mut whole = vec![Vec::new()];
