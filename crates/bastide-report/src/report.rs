@@ -86,10 +86,20 @@ impl Report {
     pub fn new(sources: Sources) -> Report {
         let (case, survey) = (sources.case, sources.survey);
         let cut = |most: usize| folded::Cut::new(case.estate, sources.depth, most);
-        let folded = folded::fold(case, &survey.snapshot, &cut(folded::MOST_PLACES));
-        let full_power = power::full(case, survey);
-        let weights = power::weights(case, survey, &full_power);
-        let exposure = exposure::exposure(case, survey);
+        // Each goes through everything by itself.
+        let (folded, (heat, (full_power, weights, exposure))) = rayon::join(
+            || folded::fold(case, &survey.snapshot, &cut(folded::MOST_PLACES)),
+            || {
+                rayon::join(
+                    || heat::heat(case, survey, &cut(heat::MOST_PLACES)),
+                    || {
+                        let full_power = power::full(case, survey);
+                        let weights = power::weights(case, survey, &full_power);
+                        (full_power, weights, exposure::exposure(case, survey))
+                    },
+                )
+            },
+        );
         let (waived, findings): (Vec<Finding>, Vec<Finding>) =
             sources.findings.into_iter().partition(|f| f.waived.is_some());
         let mut proofs = sources.proofs;
@@ -103,7 +113,7 @@ impl Report {
             overview,
             full_power,
             weights,
-            heat: heat::heat(case, survey, &cut(heat::MOST_PLACES)),
+            heat,
             exposure,
             rows: rows::rows(case, survey),
             findings: grouped(findings),

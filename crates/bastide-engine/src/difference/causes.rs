@@ -1,19 +1,19 @@
 //! Which statement brought a difference about: of what is gained the statement that permits it now,
-//! of what is lost the one that forbids it now or permitted it before, where that statement is new,
-//! gone or worded otherwise. What no statement accounts for comes from data: memberships, attributes,
-//! the tree.
+//! of what is lost the one that forbids it now or permitted it before, or that permits what it needs, where that statement is new,
+//! gone or worded otherwise. What no statement accounts for comes from elsewhere: memberships, attributes, the tree.
 
-use super::{Axis, Difference, Joint, Lister, Turn};
+use super::{Axis, Difference, Joint, Turn};
+use crate::Snapshot;
 use crate::decide::{Reason, targets};
 use crate::evaluate::{Decided, Evaluator, Work, put};
 use bastide_model::condition::Term;
 use bastide_model::groups::Member;
-use bastide_model::schema::Target;
 use bastide_model::show;
 use bastide_model::statement::Sort;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::{HashMap, HashSet};
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -104,18 +104,39 @@ fn words(estate: &Estate, s: &Statement) -> String {
 /// A cause, whether triples are gained by it, and how many.
 type Counted = (Cause, bool, u64);
 
-/// What brought a difference about, the most triples first. Cost: the resources on which something differs, twice, and the
-/// users of each different row.
+/// How many triples each cause gave and took.
+type Sums = HashMap<Cause, (u64, u64)>;
+
+/// Fewer resources are not worth the way to another core.
+const SHARE: usize = 1 << 10;
+
+/// What brought a difference about, the most triples first. Cost: the resources on which something differs, twice, and words
+/// for each statement that decides on them; on all cores.
 pub fn effects(difference: &Difference) -> Vec<Effect> {
-    let [old, new] = difference.sides.map(|side| Wording::of(side.estate()));
-    let mut sides = [
-        Side { engine: difference.sides[0].evaluator(), own: &old, other: &new, how: How::Gone },
-        Side { engine: difference.sides[1].evaluator(), own: &new, other: &old, how: How::New },
-    ];
-    let mut lister = difference.lister();
-    let mut by: HashMap<Cause, (u64, u64)> = HashMap::new();
+    let estates = difference.sides.map(Snapshot::estate);
+    let [old, new] = estates.map(Wording::of);
+    let others = [Others::of(estates[0], &old, &new, How::Gone), Others::of(estates[1], &new, &old, How::New)];
+    let share = difference.changed.len().div_ceil(rayon::current_num_threads()).max(SHARE);
+    let shares: Vec<Sums> =
+        difference.changed.par_chunks(share).map(|changed| sums(difference, &others, changed)).collect();
+    let mut by = Sums::new();
+    for (cause, (gained, lost)) in shares.into_iter().flatten() {
+        let sum = by.entry(cause).or_default();
+        *sum = (sum.0 + gained, sum.1 + lost);
+    }
+    let mut effects: Vec<Effect> =
+        by.into_iter().map(|(cause, (gained, lost))| Effect { cause, gained, lost }).collect();
+    effects.sort_by(|a, b| (b.gained + b.lost, &a.cause).cmp(&(a.gained + a.lost, &b.cause)));
+    effects
+}
+
+/// What brought about what differs on some resources.
+fn sums(difference: &Difference, others: &[Others; 2], changed: &[(u32, u32)]) -> Sums {
+    let [old, new] = [0, 1].map(|side| Side { engine: difference.sides[side].evaluator(), others: &others[side] });
+    let mut sides = [old, new];
+    let mut by = Sums::new();
     let mut known: HashMap<Box<[u32]>, Vec<Counted>> = HashMap::new();
-    for &(resource, row) in &difference.changed {
+    for &(resource, row) in changed {
         let axis = &difference.joint.resources;
         let places = [axis.before(resource), axis.after(resource)].map(|own| own.map(ResourceId));
         let [old, new] = &mut sides;
@@ -128,7 +149,7 @@ pub fn effects(difference: &Difference) -> Vec<Effect> {
         let found = match key.as_ref().and_then(|key| known.get(key)) {
             Some(found) => found.clone(),
             None => {
-                let found = causes(difference, &mut lister, difference.turns(row), &mut sides, &mut at);
+                let found = causes(difference, difference.turns(row), &mut sides, &mut at);
                 key.map(|key| known.insert(key, found.clone()));
                 found
             }
@@ -141,26 +162,56 @@ pub fn effects(difference: &Difference) -> Vec<Effect> {
             at.into_iter().for_each(|(_, work)| side.engine.done(work));
         }
     }
-    let mut effects: Vec<Effect> =
-        by.into_iter().map(|(cause, (gained, lost))| Effect { cause, gained, lost }).collect();
-    effects.sort_by(|a, b| (b.gained + b.lost, &a.cause).cmp(&(a.gained + a.lost, &b.cause)));
-    effects
+    by
+}
+
+/// The statements of one side that the other side does not have as they are.
+struct Others {
+    /// By statement; none where the other side has it.
+    causes: Vec<Option<Cause>>,
+    /// The actions that one of them can decide, on their own or through what they need.
+    actions: FixedBitSet,
+}
+
+impl Others {
+    /// `how`: what a statement is that only this side has.
+    fn of(estate: &Estate, own: &Wording, other: &Wording, how: How) -> Others {
+        let all = (0..estate.statements.len()).map(StatementId::new);
+        let causes: Vec<Option<Cause>> = all.map(|id| changed(estate, id, own, other, how)).collect();
+        let count = estate.schema.actions.len();
+        let mut actions = FixedBitSet::with_capacity(count);
+        for (statement, _) in estate.statements.iter().zip(&causes).filter(|(_, cause)| cause.is_some()) {
+            actions.extend(ActionId::all(count).filter(|a| statement.speaks_of(*a)).map(|action| action.index()));
+        }
+        loop {
+            let before = actions.count_ones(..);
+            for (at, action) in estate.schema.actions.iter().enumerate() {
+                if action.needs.iter().any(|need| actions.contains(need.action.index())) {
+                    actions.insert(at);
+                }
+            }
+            if actions.count_ones(..) == before {
+                return Others { causes, actions };
+            }
+        }
+    }
+
+    fn cause(&self, id: Option<StatementId>) -> Option<&Cause> {
+        id.and_then(|id| self.causes[id.index()].as_ref())
+    }
 }
 
 /// One side of a difference.
 struct Side<'w, 's> {
     engine: Evaluator<'s>,
-    own: &'w Wording,
-    other: &'w Wording,
-    /// What a statement is that only this side has.
-    how: How,
+    others: &'w Others,
 }
 
 /// A resource that is decided on.
 type At<'s> = (ResourceId, Work<'s>);
 
-/// What the causes on a resource hang on: the row, the outcomes on both sides, and where needs are not met, what is asked for
-/// them. None where users are decided one by one.
+/// What the causes on a resource hang on: the row, and on both sides the outcomes and what is needed for them. None where users
+/// are decided one by one.
 fn key(difference: &Difference, sides: &[Side; 2], at: &[Option<At>; 2], row: u32) -> Option<Box<[u32]>> {
     let mut key = vec![row];
     for turn in difference.turns(row) {
@@ -170,27 +221,44 @@ fn key(difference: &Difference, sides: &[Side; 2], at: &[Option<At>; 2], row: u3
                 key.push(u32::MAX);
                 continue;
             };
-            let Decided::Base(outcome) = work.decided(action) else { return None };
-            if !work.cells(action).is_empty() {
-                return None;
-            }
-            key.push(outcome.0);
-            let (engine, estate) = (&sides[side].engine, sides[side].engine.estate());
-            if engine.outcome(outcome).parts.iter().any(|part| part.reason == Reason::Blocked) {
-                let needs = &estate.schema.actions[action.index()].needs;
-                if needs.iter().any(|need| !matches!(need.target, Target::Own | Target::Parent)) {
-                    return None;
-                }
-                key.push(estate.catalog.parent(*resource).map_or(u32::MAX, |parent| parent.0));
-            }
+            hangs_on(sides[side].engine.estate(), work, (action, *resource), 0, &mut key)?;
         }
     }
     Some(key.into())
 }
 
+/// The outcome of an action on a resource, and of what it needs there; of what it needs elsewhere, where that is.
+fn hangs_on(
+    estate: &Estate,
+    work: &Work,
+    (action, resource): (ActionId, ResourceId),
+    depth: usize,
+    key: &mut Vec<u32>,
+) -> Option<()> {
+    let Decided::Base(outcome) = work.decided(action) else { return None };
+    if !work.cells(action).is_empty() || depth > DEEPEST {
+        return None;
+    }
+    key.push(outcome.0);
+    for need in &estate.schema.actions[action.index()].needs {
+        for target in targets(estate, resource, need.target).found {
+            if target == resource {
+                hangs_on(estate, work, (need.action, resource), depth + 1, key)?;
+            } else {
+                key.push(target.0);
+            }
+        }
+        // Where the next need's begin.
+        key.push(u32::MAX);
+    }
+    Some(())
+}
+
+/// Users by joint numbers, by the statement that decides on them.
+type By = Vec<(Option<StatementId>, FixedBitSet)>;
+
 fn causes<'s>(
     difference: &Difference,
-    lister: &mut Lister,
     turns: &[Turn],
     sides: &mut [Side<'_, 's>; 2],
     at: &mut [Option<At<'s>>; 2],
@@ -198,33 +266,46 @@ fn causes<'s>(
     let joint = &difference.joint;
     let mut counts: HashMap<(Cause, bool), u64> = HashMap::new();
     for turn in turns {
-        let actions = [joint.actions.before(turn.action), joint.actions.after(turn.action)];
+        let actions =
+            [joint.actions.before(turn.action), joint.actions.after(turn.action)].map(|own| own.map(ActionId));
         for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
-            let users = lister.users(users);
-            if users.is_empty() {
+            if difference.count(users) == 0 {
                 continue;
             }
-            // Who is decided by what on each side, by joint numbers.
-            let mut by: [Vec<(Option<StatementId>, FixedBitSet)>; 2] = Default::default();
-            for (side, by) in by.iter_mut().enumerate() {
-                let (Some(action), Some((resource, work))) = (actions[side], &mut at[side]) else { continue };
-                let number = |user: &u32| if side == 0 { joint.users.before(*user) } else { joint.users.after(*user) };
-                let engine = &mut sides[side].engine;
-                let mut own = engine.nobody();
-                own.extend(users.iter().filter_map(number).map(|user| user as usize));
-                let found = deciders(engine, work, (ActionId(action), *resource), own, 0);
-                *by = found.into_iter().map(|(by, own)| (by, to_joint(joint, side, own))).collect();
-            }
-            let mut left = FixedBitSet::with_capacity(joint.users.len());
-            left.extend(users.iter().map(|user| *user as usize));
+            let mut left =
+                difference.kept(users).unwrap_or_else(|| allowed_on(joint, sides, at, actions, usize::from(gained)));
+            let mut count = |cause: &Cause, own: &FixedBitSet, left: &mut FixedBitSet| {
+                let number = own.intersection_count(left) as u64;
+                if number > 0 {
+                    *counts.entry((cause.clone(), gained)).or_default() += number;
+                    left.difference_with(own);
+                }
+            };
             // What decides now speaks first, then what decided before.
+            let mut by: [By; 2] = Default::default();
             for side in [1, 0] {
+                let (Some(action), Some((resource, work))) = (actions[side], &mut at[side]) else { continue };
+                let speaks = sides[side].others.actions.contains(action.index());
+                // Where groups differ, whoever decides may mean somebody by a membership.
+                if left.is_clear() || (!speaks && difference.same_groups) {
+                    continue;
+                }
+                let own = from_joint(joint, side, &left);
+                let found = deciders(&mut sides[side].engine, work, (action, *resource), own, 0);
+                by[side] = found.into_iter().map(|(by, own)| (by, to_joint(joint, side, own))).collect();
                 for (id, own) in &by[side] {
-                    let Some(cause) = id.and_then(|id| changed(&sides[side], id)) else { continue };
-                    let count = own.intersection_count(&left) as u64;
-                    if count > 0 {
-                        *counts.entry((cause, gained)).or_default() += count;
-                        left.difference_with(own);
+                    if let Some(cause) = sides[side].others.cause(*id) {
+                        count(cause, own, &mut left);
+                    }
+                }
+            }
+            // Then what permits what is needed, on the side on which it is allowed.
+            let side = usize::from(gained);
+            if let (Some(action), Some((resource, _)), false) = (actions[side], &at[side], left.is_clear()) {
+                let own = from_joint(joint, side, &left);
+                for (id, own) in needed(&mut sides[side], (action, *resource), own, 0) {
+                    if let Some(cause) = sides[side].others.cause(id) {
+                        count(cause, &to_joint(joint, side, own), &mut left);
                     }
                 }
             }
@@ -252,6 +333,38 @@ fn causes<'s>(
         }
     }
     counts.into_iter().map(|((cause, gained), count)| (cause, gained, count)).collect()
+}
+
+/// For whom an action is allowed on one side and not on the other, by joint numbers.
+fn allowed_on<'s>(
+    joint: &Joint,
+    sides: &mut [Side<'_, 's>; 2],
+    at: &[Option<At<'s>>; 2],
+    actions: [Option<ActionId>; 2],
+    side: usize,
+) -> FixedBitSet {
+    let [not, mut found] = [1 - side, side].map(|side| {
+        let engine = &mut sides[side].engine;
+        let mut own = engine.nobody();
+        if let (Some(action), Some((_, work))) = (actions[side], &at[side]) {
+            engine.allowed_users(work, action, &mut own);
+        }
+        to_joint(joint, side, own)
+    });
+    found.difference_with(&not);
+    found
+}
+
+/// Users of one side by its own numbers.
+fn from_joint(joint: &Joint, side: usize, users: &FixedBitSet) -> FixedBitSet {
+    if matches!(joint.users, Axis::Same(_)) {
+        return users.clone();
+    }
+    let number = |user: usize| if side == 0 { joint.users.before(user as u32) } else { joint.users.after(user as u32) };
+    let numbers: Vec<usize> = users.ones().filter_map(number).map(|user| user as usize).collect();
+    let mut found = FixedBitSet::with_capacity(joint.users.len());
+    found.extend(numbers);
+    found
 }
 
 /// Users of one side by joint numbers.
@@ -320,17 +433,17 @@ fn deciders<'s>(
     (action, resource): (ActionId, ResourceId),
     users: FixedBitSet,
     depth: usize,
-) -> Vec<(Option<StatementId>, FixedBitSet)> {
+) -> By {
     let mut found: HashMap<Option<StatementId>, FixedBitSet> = HashMap::new();
     let mut blocked: Vec<(Option<StatementId>, FixedBitSet)> = Vec::new();
     let mut part = engine.nobody();
     let mut left = users.clone();
     engine.each_part(work, action, |reason, by, words| {
-        put(words, &mut part);
-        part.intersect_with(&users);
-        if part.is_clear() {
+        if words.iter().zip(left.as_slice()).all(|(words, left)| *words as usize & left == 0) {
             return;
         }
+        put(words, &mut part);
+        part.intersect_with(&left);
         left.difference_with(&part);
         if reason == Reason::Blocked && depth <= DEEPEST {
             blocked.push((by, part.clone()));
@@ -375,19 +488,47 @@ fn deciders<'s>(
     found
 }
 
-/// The cause where a statement of one estate is not in the other as it is.
-fn changed(side: &Side, id: StatementId) -> Option<Cause> {
+/// Users to whom what an action needs is permitted, by the statement that permits it, or that permits what that needs: the same
+/// user may come several times. Cost: as for [`deciders`], for each need.
+fn needed<'s>(
+    side: &mut Side<'_, 's>,
+    (action, resource): (ActionId, ResourceId),
+    users: FixedBitSet,
+    depth: usize,
+) -> By {
+    let mut found = By::new();
     let estate = side.engine.estate();
+    if depth > DEEPEST {
+        return found;
+    }
+    for need in &estate.schema.actions[action.index()].needs {
+        if !side.others.actions.contains(need.action.index()) {
+            continue;
+        }
+        for target in targets(estate, resource, need.target).found {
+            let engine = &mut side.engine;
+            let mut there = engine.look(target);
+            engine.decide_on(&mut there, need.action);
+            found.extend(deciders(engine, &mut there, (need.action, target), users.clone(), depth + 1));
+            engine.done(there);
+            found.extend(needed(side, (need.action, target), users.clone(), depth + 1));
+        }
+    }
+    found
+}
+
+/// The cause where a statement of one estate is not in the other as it is.
+fn changed(estate: &Estate, id: StatementId, own: &Wording, other: &Wording, how: How) -> Option<Cause> {
     let statement = estate.statement(id);
-    let words = &side.own.words[id.index()];
+    let words = &own.words[id.index()];
     let how = match statement.sort {
-        Sort::Rule => match side.other.rules.get(&statement.name) {
+        Sort::Rule => match other.rules.get(&statement.name) {
             Some(theirs) if theirs == words => return None,
             Some(_) => How::Changed,
-            None => side.how,
+            None => how,
         },
-        Sort::Entry if side.other.all.contains(words) => return None,
-        Sort::Entry => side.how,
+        Sort::Entry if other.all.contains(words) => return None,
+        Sort::Entry => how,
     };
     let (sort, name) = match statement.sort {
         Sort::Rule => ("rule", statement.name.clone()),

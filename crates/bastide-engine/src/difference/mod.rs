@@ -26,9 +26,10 @@ pub use radius::{Block, Blocks, Labelled, Radius, Side, blocks, by_part, is_labe
 pub use users::Users;
 pub use walk::{Shown, difference, difference_while, is_same};
 
-use crate::evaluate::Evaluator;
+use crate::evaluate::{Evaluator, put};
 use crate::snapshot::Snapshot;
 use bastide_model::UserId;
+use fixedbitset::FixedBitSet;
 use hashbrown::{DefaultHashBuilder, HashTable};
 use std::hash::BuildHasher;
 use users::{Entry, Kept, Place, listed};
@@ -142,6 +143,24 @@ impl<'s> Difference<'s> {
         listed(&self.anybody)
     }
 
+    /// Users by their joint numbers, in words; none where they are not kept.
+    fn kept(&self, users: Users) -> Option<FixedBitSet> {
+        let mut found = FixedBitSet::with_capacity(self.joint.users.len());
+        match &self.people[users.0 as usize].kept {
+            Kept::List(list) => found.extend(list.iter().map(|user| *user as usize)),
+            Kept::But(set, but) => put(&self.words_of(*set, but), &mut found),
+            Kept::Again(_) => return None,
+        }
+        Some(found)
+    }
+
+    /// A set that is kept, but for a few.
+    fn words_of(&self, set: u32, but: &[u32]) -> Vec<u64> {
+        let mut words = self.sets[set as usize].to_vec();
+        but.iter().for_each(|user| words[*user as usize / 64] ^= 1 << (user % 64));
+        words
+    }
+
     /// Whether nothing differs.
     pub fn is_empty(&self) -> bool {
         self.changed.is_empty()
@@ -167,11 +186,7 @@ impl Lister<'_, '_> {
         let of = self.difference;
         match &of.people[users.0 as usize].kept {
             Kept::List(list) => list.to_vec(),
-            Kept::But(set, but) => {
-                let mut words = of.sets[*set as usize].to_vec();
-                but.iter().for_each(|user| words[*user as usize / 64] ^= 1 << (user % 64));
-                listed(&words).collect()
-            }
+            Kept::But(set, but) => listed(&of.words_of(*set, but)).collect(),
             Kept::Again(Place { resource, action, gained }) => {
                 let engines = self.engines.get_or_insert_with(|| of.sides.map(Snapshot::evaluator));
                 let [was, is] = walk::allowed(engines, &of.joint, *resource, *action);

@@ -55,7 +55,7 @@ fn cause(cause: &Cause) -> String {
         CauseHow::New => "new",
         CauseHow::Gone => "gone",
         CauseHow::Changed => "changed",
-        CauseHow::Data => return "memberships, attributes or the tree".to_string(),
+        CauseHow::Data => return "memberships, attributes, the tree or other decisions".to_string(),
     };
     format!("{} {} {how}  {}", cause.sort, name(&visible(&cause.statement)), dim(&visible(&cause.place)))
 }
@@ -86,7 +86,7 @@ pub fn markdown(d: &Differing) -> String {
         out.push_str("\n| because of | gained | lost |\n|---|---:|---:|\n");
         for effect in d.causes.iter().take(MOST_CAUSES) {
             let what = match effect.cause.how {
-                CauseHow::Data => "memberships, attributes or the tree".to_string(),
+                CauseHow::Data => "memberships, attributes, the tree or other decisions".to_string(),
                 CauseHow::New => format!("new {} `{}`", effect.cause.sort, code(&effect.cause.statement)),
                 CauseHow::Gone => format!("{} `{}` gone", effect.cause.sort, code(&effect.cause.statement)),
                 CauseHow::Changed => format!("{} `{}` changed", effect.cause.sort, code(&effect.cause.statement)),
