@@ -182,7 +182,7 @@ fn cells(column: &ArrayRef, missing: &str) -> Result<Vec<String>> {
                 return Ok(missing.to_string());
             }
             let elements = cells(&lists.value(row), missing)?;
-            Ok(bastide_formats::json::join_set(elements.iter().map(String::as_str)))
+            Ok(bastide_formats::cells::join_set(elements.iter().map(String::as_str)))
         };
         return (0..lists.len()).map(list).collect();
     }

@@ -10,10 +10,11 @@
 use crate::Triple;
 use crate::case::Case;
 use bastide_engine::Snapshot;
-use bastide_engine::access::{self, Gathered};
+use bastide_engine::access;
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::{Radius, difference, radius};
 use bastide_engine::evaluate::{Alone, Decided, Evaluator, OutcomeId, Work};
+use bastide_engine::sets::gathered::Gathered;
 use bastide_engine::sets::{count, store::SetId};
 use bastide_engine::{Reason, ReferenceEvaluator};
 use bastide_model::*;

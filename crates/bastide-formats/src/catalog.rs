@@ -1,7 +1,7 @@
 //! The catalog from cells, whatever file they come from.
 
+use crate::cells::LooseCells;
 use crate::csv_table::{Block, Cells, CsvRow, CsvTable, Plain};
-use crate::json::LooseCells;
 use crate::manifest::DataSource;
 use crate::shape::{ByPath, Paths, Shape, inside, look};
 use crate::untidy::untidy_name;

@@ -3,8 +3,8 @@
 //! Columns hold texts, whole numbers, numbers with a floating point, days or flags, or lists of these, which become sets. A
 //! few rows are read at a time. Cost: all values once.
 
+use crate::cells::join_set;
 use crate::data::date;
-use crate::json::join_set;
 use crate::store::most;
 use bytes::Bytes;
 use parquet::basic::{ConvertedType, LogicalType, Type as Physical};

@@ -5,10 +5,11 @@
 //! found as JSON Lines: the columns first, then one slice a line.
 
 use crate::catalog::{CatalogField, CatalogSink, Layout};
+use crate::cells::LooseCells;
 use crate::combinations::Combinations;
 use crate::csv_table::unknown_column;
 use crate::data::{DataColumn, DataFormat, DataRow, Each};
-use crate::json::{LooseCells, lines, not_json};
+use crate::json::{lines, not_json};
 use crate::manifest::InsideSource;
 use crate::strict::{Keys, object};
 use bastide_model::Schema;

@@ -1,7 +1,8 @@
 //! JSON values as cells, and a catalog with one JSON object a line.
 
 use crate::catalog::{CatalogField, CatalogSink};
-use crate::csv_table::{Cells, unknown_column};
+use crate::cells::{LooseCells, join_set};
+use crate::csv_table::unknown_column;
 use crate::manifest::DataSource;
 use crate::shape::look;
 use crate::strict::{Keys, object};
@@ -9,34 +10,6 @@ use crate::text::LONGEST_LINE;
 use bastide_model::rows::RowPlace;
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, codes};
 use serde_json::{Map, Value};
-
-/// Cells gathered from a file that is not a table.
-pub struct LooseCells {
-    /// The texts, by column.
-    pub texts: Vec<String>,
-    /// Where the whole row stands.
-    pub place: RowPlace,
-}
-
-impl Cells for LooseCells {
-    fn text(&self, column: usize) -> &str {
-        &self.texts[column]
-    }
-
-    fn span(&self, _column: usize) -> Span {
-        self.place.span()
-    }
-
-    fn place(&self) -> RowPlace {
-        self.place
-    }
-}
-
-/// Joins the elements of a set as a cell holds them.
-pub fn join_set<'a>(elements: impl IntoIterator<Item = &'a str>) -> String {
-    let escaped: Vec<String> = elements.into_iter().map(|e| e.replace('\\', "\\\\").replace(';', "\\;")).collect();
-    escaped.join(";")
-}
 
 /// A value as a cell holds it. An object stands for its `value`; a list for its elements.
 ///

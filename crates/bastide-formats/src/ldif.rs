@@ -5,7 +5,7 @@
 //! read; one that is nowhere leads nowhere. Everything else is passed over and counted by its class. An export that was
 //! cut off, by a limit of the directory or in the middle of a list of members, is an error.
 
-use crate::json::{LooseCells, join_set};
+use crate::cells::{LooseCells, join_set};
 use crate::manifest::DataSource;
 use crate::people::{PeopleField, PeopleSink};
 use crate::text::LONGEST_LINE;

@@ -35,6 +35,7 @@
 
 pub mod activity;
 pub mod catalog;
+pub mod cells;
 pub mod checksum;
 pub mod columnar;
 pub mod combinations;
@@ -51,11 +52,13 @@ pub mod json;
 pub mod junit;
 pub mod ldif;
 pub mod load;
+pub mod loaded;
 pub mod manifest;
 pub mod parquet;
 pub mod parted;
 pub mod people;
 pub mod pieces;
+mod reading;
 pub mod resident;
 pub mod sarif;
 pub mod scim;
@@ -78,5 +81,6 @@ pub mod write;
 struct Library;
 
 pub use load::{
-    Described, Loaded, PolicyFiles, described, load, load_as_of, load_from, load_near, parted, policy_files, resident,
+    Described, PolicyFiles, described, load, load_as_of, load_from, load_near, parted, policy_files, resident,
 };
+pub use loaded::Loaded;

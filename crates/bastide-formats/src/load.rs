@@ -5,9 +5,11 @@ use crate::catalog::CatalogSink;
 use crate::data::DataFormat;
 use crate::inside::Data;
 use crate::ldif::{self, LdifLinks};
+use crate::loaded::{Loaded, Tables};
 use crate::manifest::{self, AuditSettings, DataSource, Format, Manifest};
 use crate::parted::{Base, PartFile, Parted};
 use crate::people::PeopleSink;
+use crate::reading::{is_packed, table_of, too_few};
 use crate::resident::Resident;
 use crate::scim::{self, ScimLinks};
 use crate::shape::Paths;
@@ -17,7 +19,7 @@ use crate::stray;
 use crate::text;
 use crate::usage::Used;
 use crate::write::{self, Refused, Settled, Texts};
-use crate::{columnar, entries, grid, groups, inside, json, usage, workbook};
+use crate::{entries, grid, groups, inside, json, usage};
 use bastide_model::inside::Inside;
 use bastide_model::rows::{EntryRow, GroupRows, RowPlace, SignInRows};
 use bastide_model::{Estate, Schema};
@@ -31,63 +33,6 @@ use std::time::Duration;
 
 /// How often files that change while they are read are read again.
 const TRIES: u32 = 6;
-
-/// What a folder came to.
-pub struct Loaded {
-    /// The texts, for showing places.
-    pub sources: Sources,
-    /// Everything there is to say, in the order of the places.
-    pub diagnostics: Vec<Diagnostic>,
-    /// The estate, where nothing is wrong with it.
-    pub estate: Option<Estate>,
-    /// Rows of usage that were read.
-    pub usage_rows: usize,
-    /// Who did what, when.
-    pub used: Vec<Used>,
-    /// What the audit goes by.
-    pub audit: AuditSettings,
-    /// Where the tables stand, for writing changes back.
-    pub tables: Tables,
-    /// The checksums (SHA-256) of parts of the catalog that are read one by one, by their names, once they were looked at.
-    pub part_sums: Vec<(String, [u8; 32])>,
-    /// What exports of directories hold besides people and groups, by class, and how often.
-    pub passed: Vec<(String, usize)>,
-    /// The folder it was read from, where it was one.
-    pub folder: Option<Folder>,
-    /// What was left behind there by a change that was cut off, and what became of it.
-    pub settled: Settled,
-}
-
-/// The data files by what they hold, in the order they were read.
-#[derive(Clone, Default, Debug)]
-pub struct Tables {
-    /// People, and groups where a directory carries both.
-    pub people: Vec<(FileId, Format)>,
-    /// Groups.
-    pub groups: Vec<(FileId, Format)>,
-    /// The catalog.
-    pub catalog: Vec<(FileId, Format)>,
-    /// Access entries.
-    pub entries: Vec<(FileId, Format)>,
-    /// Policy files, in byte order of their relative paths.
-    pub policy: Vec<FileId>,
-    /// For sources that name their columns otherwise: their names and ours.
-    pub columns: HashMap<FileId, Vec<(String, String)>>,
-    /// The parts of the catalog that stand on their own.
-    pub parts: Vec<FileId>,
-    /// The catalogs whose rows give their parents by path.
-    pub by_path: Vec<FileId>,
-}
-
-impl Tables {
-    fn note_columns(&mut self, file: FileId, source: &DataSource) {
-        let mapped = source.attributes.iter().map(|(theirs, ours)| (theirs.clone(), ours.text.clone()));
-        self.columns.insert(file, mapped.collect());
-        if source.by_path {
-            self.by_path.push(file);
-        }
-    }
-}
 
 /// Reads the estate in a folder. What cannot be read at all is told as an error of the estate.
 pub fn load(root: &Path) -> Loaded {
@@ -306,43 +251,6 @@ impl<'m> Came<'m> {
 
 /// How a catalog may be written.
 const CATALOGS: &[Format] = &[Format::Csv, Format::JsonLines, Format::Workbook, Format::Parquet];
-
-/// Whether a file is no text, and read as a table that is made of it.
-pub(crate) fn is_packed(format: Format) -> bool {
-    matches!(format, Format::Workbook | Format::Parquet)
-}
-
-/// That fewer rows came of a source than the manifest says there are at least.
-pub(crate) fn too_few(source: &DataSource, came: usize) -> Option<Diagnostic> {
-    let (least, span) = source.at_least.filter(|(least, _)| came < *least)?;
-    let message = format!("`{}` holds {came} rows, and {least} are wanted at least", source.file.text);
-    let help = "an export that ends half-way looks like this; if so many are right, lower `at_least`";
-    Some(Diagnostic::at(&codes::CUT_OFF, span, message).help(help))
-}
-
-/// Reads a sheet of a workbook, or a file in columns, as a table.
-pub(crate) fn table_of(
-    store: &dyn Store,
-    path: &str,
-    format: Format,
-    source: &DataSource,
-    sources: &mut Sources,
-    out: &mut Diagnostics,
-) -> Option<FileId> {
-    let bytes = store.read(path).map_err(|error| format!("the file cannot be read: {error}"));
-    let sheet = source.sheet.as_ref().map(|sheet| sheet.text.as_str());
-    let table = bytes.and_then(|bytes| match format {
-        Format::Parquet => columnar::table(bytes),
-        _ => workbook::table(path, &bytes, sheet),
-    });
-    table
-        .map(|text| sources.add(path, text))
-        .map_err(|message| {
-            let span = source.sheet.as_ref().map_or(source.file.span, |sheet| sheet.span);
-            out.push(Diagnostic::at(&codes::UNREADABLE, span, format!("`{path}`: {message}")));
-        })
-        .ok()
-}
 
 struct Loader<'r> {
     store: &'r dyn Store,

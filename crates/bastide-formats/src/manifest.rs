@@ -4,8 +4,8 @@ mod import;
 mod inside;
 mod storage;
 
-pub use import::{Import, System};
-pub use inside::{Counting, InsideSource, table_name};
+pub use import::{Counting, Import, System};
+pub use inside::{InsideSource, table_name};
 pub use storage::ObjectStorage;
 
 use crate::activity::{ActiveRule, Off};

@@ -6,8 +6,8 @@
 use crate::catalog::{CatalogSink, Gathered};
 use crate::distinct::Distinct;
 use crate::json;
-use crate::load::{is_packed, table_of};
 use crate::manifest::{DataSource, Format};
+use crate::reading::{is_packed, table_of};
 use crate::shape::Paths;
 use crate::store::{Folder, Store};
 use crate::text;
@@ -205,7 +205,7 @@ impl Parted {
         let mut seen = HashSet::new();
         for source in self.base.files.iter().map(|file| &file.source).filter(|s| seen.insert(s.file.span)) {
             let rows = came.get(&source.file.span).copied().unwrap_or(0);
-            out.extend(crate::load::too_few(source, rows));
+            out.extend(crate::reading::too_few(source, rows));
         }
         let nowhere = self.frame.finish(met.into_inner().expect(lock), &mut out);
         if out.iter().any(Diagnostic::is_error) {

@@ -3,7 +3,7 @@
 //! Of a change in a policy file that file is read, and rules are typed anew against the data that is there; any other change
 //! needs another [`resident`](crate::resident()).
 
-use crate::load::Loaded;
+use crate::loaded::Loaded;
 use crate::text::line_of;
 use bastide_resolve::{Draft, Kept};
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Span, diagnostic, parse, tree};

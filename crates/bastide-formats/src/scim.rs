@@ -4,7 +4,8 @@
 //! source gave them. Besides mapped names, declared attributes are looked for under their own name
 //! in the core and the enterprise schema.
 
-use crate::json::{LooseCells, cell, lines, not_json};
+use crate::cells::LooseCells;
+use crate::json::{cell, lines, not_json};
 use crate::ldif::same_group;
 use crate::manifest::DataSource;
 use crate::people::{PeopleField, PeopleSink};

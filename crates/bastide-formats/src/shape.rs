@@ -1,8 +1,8 @@
 //! Rows as their source shapes them: columns under other names, columns that are left aside, values in other words, and what
 //! a whole source says of each of its rows.
 
+use crate::cells::join_set;
 use crate::csv_table::{Cells, unknown_column};
-use crate::json::join_set;
 use crate::manifest::DataSource;
 use bastide_model::rows::RowPlace;
 use bastide_model::schema::split_set;

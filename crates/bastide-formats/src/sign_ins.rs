@@ -4,8 +4,9 @@
 //! one that comes later in the file; where they do not, each user stands once. What a sign-in does not tell is missing, even
 //! where an older one told it. Each attribute is told by one source: of two, neither could be believed.
 
+use crate::cells::{LooseCells, join_set};
 use crate::csv_table::{Cells, CsvTable, unknown_column};
-use crate::json::{LooseCells, cell, join_set, objects};
+use crate::json::{cell, objects};
 use crate::ldif;
 use crate::manifest::{DataSource, Format};
 use crate::shape::{Shape, look};

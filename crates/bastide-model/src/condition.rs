@@ -2,9 +2,9 @@
 
 use crate::ids::*;
 use crate::schema::{Schema, Target};
-use crate::statement::{Comparison, SetRelation};
 use crate::value::{Pattern, Value};
 use bastide_syntax::Span;
+use bastide_syntax::tree::{Comparison, SetRelation};
 
 /// A condition and where it is written.
 #[derive(Clone, Debug)]

@@ -1,7 +1,7 @@
 //! Values of attributes and how they compare.
 
 use crate::ids::{KindId, TypeId};
-use crate::statement::Comparison;
+use bastide_syntax::tree::Comparison;
 use jiff::civil::Date;
 use rust_decimal::Decimal;
 use std::borrow::Cow;

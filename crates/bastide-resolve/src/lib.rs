@@ -37,6 +37,7 @@ mod expression;
 mod frame;
 mod groups;
 mod kept;
+mod literal;
 mod lost;
 mod overlay;
 mod people;

@@ -1,6 +1,6 @@
 //! Expectations, guarantees, and declarations of duties and doors, typed.
 
-use crate::expression::literal;
+use crate::literal::literal;
 use crate::scope::Scope;
 use crate::statements::day;
 use bastide_model::condition::Who;

@@ -1,6 +1,6 @@
 //! Kinds, actions, types, attributes and roles.
 
-use crate::expression::literal;
+use crate::literal::literal;
 use bastide_model::schema::*;
 use bastide_model::*;
 use bastide_syntax::codes::{self, Code};

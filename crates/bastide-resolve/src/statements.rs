@@ -1,7 +1,7 @@
 //! Rules to typed statements.
 
-use crate::expression::bad_date;
 use crate::groups::forbid;
+use crate::literal::bad_date;
 use crate::lost::names;
 use crate::scope::Scope;
 use bastide_model::condition::Who;

@@ -1,7 +1,14 @@
 //! Every code a diagnostic can carry, in one table. `docs/diagnostics.md` describes each one; a
 //! test holds the two together.
 
-use crate::diagnostic::Severity;
+/// How bad it is. Any error means that nothing is evaluated.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
+pub enum Severity {
+    /// Nothing is evaluated while it stands.
+    Error,
+    /// The estate can be evaluated; something in it has no effect or is not what it seems.
+    Warning,
+}
 
 /// What sort of thing a diagnostic is.
 #[derive(PartialEq, Eq, Debug)]

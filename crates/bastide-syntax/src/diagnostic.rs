@@ -1,18 +1,9 @@
 //! The one form in which anything wrong is reported: a code, a severity, a place, a message, and
 //! what to do about it. How it is drawn is somebody else's business.
 
-use crate::codes::Code;
+use crate::codes::{Code, Severity};
 use crate::source::{FileId, Span};
 use std::collections::HashMap;
-
-/// How bad it is. Any error means that nothing is evaluated.
-#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
-pub enum Severity {
-    /// Nothing is evaluated while it stands.
-    Error,
-    /// The estate can be evaluated; something in it has no effect or is not what it seems.
-    Warning,
-}
 
 /// A second place, with what it has to do with the first.
 #[derive(Clone, PartialEq, Eq, Debug)]

@@ -31,7 +31,8 @@ pub mod source;
 pub mod tree;
 mod visible;
 
-pub use diagnostic::{Diagnostic, Diagnostics, Edit, Help, Label, Severity};
+pub use codes::Severity;
+pub use diagnostic::{Diagnostic, Diagnostics, Edit, Help, Label};
 pub use parser::{Wanted, parse, wanted};
 pub use source::{FileId, Position, Sources, Span};
 pub use visible::{escaped_json, no_commands, visible};

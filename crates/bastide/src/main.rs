@@ -1,6 +1,7 @@
 //! Who can do what, where, why, what changes if, and what is wrong.
 
 mod about;
+mod answers;
 mod changing;
 mod cli;
 mod commands;

@@ -8,7 +8,7 @@ mod agreement;
 mod batch;
 mod compare;
 mod counts;
-mod gathered;
+
 mod hanging;
 mod holders;
 mod known;
@@ -25,7 +25,7 @@ mod turns;
 pub use agreement::{Agreeing, Agreement, Claim, Differing, Example, agreement};
 pub use compare::{Apart, Beside, Comparison, Party, compare};
 pub use counts::{Alike, Asked, DecisionRow, Keys, counts, rows};
-pub use gathered::Gathered;
+
 pub use hanging::{Hanging, hanging};
 pub use holders::{Holder, HolderProfile, Holders, HoldersBy, holders};
 pub use known::{Known, Subject, known};

@@ -1,7 +1,7 @@
 //! Every rule and entry with what it reaches, in one pass.
 
-use super::gathered::Gathered;
 use crate::explain::StatementRef;
+use crate::sets::gathered::Gathered;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;

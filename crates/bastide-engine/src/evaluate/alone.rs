@@ -12,9 +12,9 @@
 use super::compile::Expr;
 use super::wide::{Item, both, either};
 use super::{Decided, Evaluator, Ground, Work};
-use crate::access::Gathered;
 use crate::decide::targets;
 use crate::sets::count::{both_words, words as count_words};
+use crate::sets::gathered::Gathered;
 use crate::sets::store::{Bits, SetId};
 use bastide_model::schema::Target;
 use bastide_model::*;

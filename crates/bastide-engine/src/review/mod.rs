@@ -190,7 +190,7 @@ pub fn sheets(snapshot: &Snapshot, part: Part) -> Vec<Sheet> {
         let mut all: Vec<ResourceId> = heap.values().flatten().copied().collect();
         all.sort_unstable();
         all.dedup();
-        for Gathered { users, actions, resources, each } in gathered(estate, &mut sets, &statement.actions, heap) {
+        for Bundle { users, actions, resources, each } in gathered(estate, &mut sets, &statement.actions, heap) {
             let row = SheetRow {
                 statement: id,
                 key: key(estate, id),
@@ -217,7 +217,7 @@ pub fn sheets(snapshot: &Snapshot, part: Part) -> Vec<Sheet> {
 }
 
 /// What becomes a row.
-struct Gathered {
+struct Bundle {
     users: SetId,
     actions: FixedBitSet,
     resources: Vec<ResourceId>,
@@ -226,8 +226,8 @@ struct Gathered {
 
 /// The rows of a statement: people who may do the same on the same resources stand in one; where the same actions go to
 /// many different sets of people, all of them, each with a part.
-fn gathered(estate: &Estate, sets: &mut SetStore, spoken: &FixedBitSet, heap: Heap) -> Vec<Gathered> {
-    let mut by_actions: BTreeMap<Vec<usize>, Vec<Gathered>> = BTreeMap::new();
+fn gathered(estate: &Estate, sets: &mut SetStore, spoken: &FixedBitSet, heap: Heap) -> Vec<Bundle> {
+    let mut by_actions: BTreeMap<Vec<usize>, Vec<Bundle>> = BTreeMap::new();
     for ((users, missing), resources) in heap {
         let mut kinds: Vec<KindId> = resources.iter().map(|r| estate.catalog.kind(*r)).collect();
         kinds.sort_unstable();
@@ -236,7 +236,7 @@ fn gathered(estate: &Estate, sets: &mut SetStore, spoken: &FixedBitSet, heap: He
         let mut actions = FixedBitSet::with_capacity(spoken.len());
         spoken.difference(&missing).filter(fits).for_each(|action| actions.insert(action));
         let key = actions.ones().collect();
-        by_actions.entry(key).or_default().push(Gathered { users, actions, resources, each: None });
+        by_actions.entry(key).or_default().push(Bundle { users, actions, resources, each: None });
     }
     let mut rows = Vec::new();
     for list in by_actions.into_values() {
@@ -247,7 +247,7 @@ fn gathered(estate: &Estate, sets: &mut SetStore, spoken: &FixedBitSet, heap: He
         let mut counts: BTreeMap<usize, usize> = BTreeMap::new();
         let (mut users, mut all) = (SetId::NONE, Vec::new());
         let actions = list[0].actions.clone();
-        for Gathered { users: some, resources, .. } in list {
+        for Bundle { users: some, resources, .. } in list {
             sets.users(some).for_each(|user| *counts.entry(user).or_default() += resources.len());
             users = sets.union(users, some);
             all.extend(resources);
@@ -255,7 +255,7 @@ fn gathered(estate: &Estate, sets: &mut SetStore, spoken: &FixedBitSet, heap: He
         all.sort_unstable();
         all.dedup();
         let (least, most) = (counts.values().min().copied(), counts.values().max().copied());
-        rows.push(Gathered { users, actions, resources: all, each: least.zip(most) });
+        rows.push(Bundle { users, actions, resources: all, each: least.zip(most) });
     }
     rows
 }

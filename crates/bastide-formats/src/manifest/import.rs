@@ -1,6 +1,5 @@
 //! `[[import]]`: the systems that people and content are read from, and how to reach them.
 
-use super::inside::Counting;
 use super::{Entry, Reader};
 use crate::text::Placed;
 use bastide_net::secret::Secret;
@@ -50,6 +49,15 @@ impl System {
             System::Tree => &["at_most", "prefix", "users", "groups"],
         }
     }
+}
+
+/// What an import finds out about a table.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Counting {
+    /// Each part of its name.
+    pub table: Vec<String>,
+    /// The columns by whose values rows are told apart.
+    pub slices: Vec<String>,
 }
 
 /// One `[[import]]`.

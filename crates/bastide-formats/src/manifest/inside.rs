@@ -1,6 +1,6 @@
 //! `[[inside]]`: what lies inside a dataset, and where its rows are.
 
-use super::import::{Import, System};
+use super::import::{Counting, Import, System};
 use super::{DataSource, Reader};
 use crate::text::Placed;
 use bastide_syntax::{Diagnostic, codes};
@@ -27,15 +27,6 @@ pub struct InsideSource {
     pub marked: Vec<(Placed, Vec<(Placed, Placed)>)>,
     /// The table of a database, each part of its name apart.
     pub table: Option<Vec<String>>,
-}
-
-/// What an import finds out about a table.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Counting {
-    /// Each part of its name.
-    pub table: Vec<String>,
-    /// The columns by whose values rows are told apart.
-    pub slices: Vec<String>,
 }
 
 /// The parts of a name as SQL writes it: parted by points, perhaps in quotes. None where it is no such name.

@@ -5,7 +5,7 @@
 //! [`commit`] puts them in place, all or none.
 
 mod commit;
-mod journal;
+pub(crate) mod journal;
 mod lock;
 mod names;
 mod place;
@@ -19,7 +19,7 @@ pub(crate) use journal::{counts, settle};
 pub use lock::Lock;
 pub use place::{keep, may_be_replaced};
 
-use crate::load::Loaded;
+use crate::loaded::Loaded;
 use crate::manifest::Format;
 use crate::shape;
 use bastide_engine::change::{Change, ResourceCell, UserCell, cell_text, entry_cells};

@@ -1,6 +1,7 @@
 //! `bastide audit`
 
 use crate::about::About;
+use crate::answers::audit::Audited;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::history::History;
@@ -8,17 +9,13 @@ use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::{audit, json};
 use crate::progress::Telling;
 use crate::terminal::Terminal;
-use bastide_audit::{
-    ALL, Case, Fewest, Finding, Level, Limits, Share, Survey, audit_by, by_value, fewest, idle_waivers, leave_out,
-};
+use bastide_audit::{ALL, Case, Finding, Level, Limits, Survey, audit_by, by_value, fewest, idle_waivers, leave_out};
 use bastide_formats::{Loaded, sarif};
 use bastide_model::*;
 use bastide_syntax::Span;
 use bastide_syntax::escaped_json;
 use clap::Args;
 use jiff::ToSpan;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::path::{Path, PathBuf};
 
 /// How to print.
@@ -80,27 +77,6 @@ pub struct AuditArgs {
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
-}
-
-/// What the audit found.
-#[derive(Serialize, JsonSchema)]
-pub struct Audited {
-    /// The day it is for.
-    pub date: String,
-    /// The findings, the worst first.
-    pub findings: Vec<Finding>,
-    /// Findings that are waived today.
-    pub waived: Vec<Finding>,
-    /// Waivers that have ended, and waivers of nothing, each by its place.
-    pub idle_waivers: Vec<String>,
-    /// How many findings of the baseline are left out.
-    pub known: usize,
-    /// How many findings of the baseline are gone.
-    pub gone: usize,
-    /// By the values of an attribute, where that was asked for.
-    pub by: Vec<Share>,
-    /// The smallest set of statements that was found to give the same access, where that was asked for.
-    pub fewest: Option<Fewest>,
 }
 
 pub fn run(args: AuditArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {

@@ -1,6 +1,7 @@
 //! `bastide diff`
 
 use crate::about::About;
+use crate::answers::diff::{Count, Differing};
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::csv::{style, writer};
@@ -8,13 +9,11 @@ use crate::print::{diff, json, trial};
 use crate::revision::named;
 use crate::terminal::Terminal;
 use bastide_engine::Snapshot;
-use bastide_engine::difference::{Blocks, Difference, Effect, Radius, blocks, difference, effects, radius};
-use bastide_engine::inside::{RowsMoved, moved};
-use bastide_engine::prove::{Proof, broken_by, prove};
+use bastide_engine::difference::{Difference, blocks, difference, effects, radius};
+use bastide_engine::inside::moved;
+use bastide_engine::prove::{broken_by, prove};
 use bastide_model::*;
 use clap::Args;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::io::{self, Write};
 use std::path::PathBuf;
 
@@ -51,42 +50,6 @@ pub struct DiffArgs {
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
-}
-
-/// What differs between two estates.
-#[derive(Serialize, JsonSchema)]
-pub struct Differing {
-    /// The earlier estate, as it was named.
-    pub old: String,
-    /// The later estate, as it was named.
-    pub new: String,
-    /// The day asked for.
-    pub date: String,
-    /// How far it reaches.
-    pub radius: Radius,
-    /// Users, resources and statements that are only in one of them.
-    pub counts: Vec<Count>,
-    /// What brought it about, the most triples first.
-    pub causes: Vec<Effect>,
-    /// Gains and losses, the most consequential first.
-    pub blocks: Blocks,
-    /// Whose rows of datasets change, those first for whom most does.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    #[schemars(default)]
-    pub rows: Vec<RowsMoved>,
-    /// Expectations and guarantees that held before and do not any more.
-    pub broken: Vec<Proof>,
-}
-
-/// How many of something come and go.
-#[derive(Serialize, JsonSchema)]
-pub struct Count {
-    /// `users`, `resources` or `rules`.
-    pub of: String,
-    /// Only in the later estate.
-    pub come: usize,
-    /// Only in the earlier one.
-    pub gone: usize,
 }
 
 pub fn run(args: DiffArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {

@@ -1,7 +1,9 @@
 //! `bastide import`
 
 use crate::about::About;
-use crate::commands::verify::{Verified, verified};
+use crate::answers::import::{Imported, Left, Source, Text};
+use crate::answers::verify::Verified;
+use crate::commands::verify::verified;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{self, EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::text::visible;
@@ -9,8 +11,8 @@ use crate::print::{diagnostics, import, json, trial};
 use crate::progress::Telling;
 use crate::terminal::Terminal;
 use bastide_engine::Snapshot;
-use bastide_engine::difference::{Blocks, Movement, Radius, blocks, difference, movements, radius};
-use bastide_engine::prove::{Proof, broken_by, prove};
+use bastide_engine::difference::{blocks, difference, movements, radius};
+use bastide_engine::prove::{broken_by, prove};
 use bastide_formats::manifest::{self, Import, Manifest};
 use bastide_formats::write::{self, Replacement, Texts};
 use bastide_formats::{Described, decisions::Decided};
@@ -18,8 +20,6 @@ use bastide_import::{Asking, Fetched};
 use bastide_syntax::Diagnostic;
 use bastide_syntax::nearest::nearest;
 use clap::Args;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::fs;
 use std::io::{self, IsTerminal};
 use std::mem::ManuallyDrop;
@@ -63,64 +63,6 @@ pub struct ImportArgs {
     /// Write the answer to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
-}
-
-/// What came of an import, and what it does.
-#[derive(Serialize, JsonSchema)]
-pub struct Imported {
-    /// The systems that were read.
-    pub imports: Vec<Source>,
-    /// Whether there was no estate to compare with.
-    pub first: bool,
-    /// What came and went.
-    pub movements: Vec<Movement>,
-    /// How far it reaches.
-    pub radius: Option<Radius>,
-    /// Gains and losses, the most consequential first.
-    pub blocks: Option<Blocks>,
-    /// Expectations and guarantees that held before and would not any more.
-    pub broken: Vec<Proof>,
-    /// Our decisions beside those of the systems, where these were asked.
-    pub verified: Option<Verified>,
-    /// Files that were written.
-    pub written: Vec<String>,
-}
-
-/// A system that was read.
-#[derive(Serialize, JsonSchema)]
-pub struct Source {
-    /// The name of the import.
-    pub name: String,
-    /// Where it was read.
-    pub from: String,
-    /// The files that hold what came.
-    pub files: Vec<Text>,
-    /// What could not be taken along.
-    pub left: Vec<Left>,
-}
-
-/// A file that holds what came.
-#[derive(Serialize, JsonSchema)]
-pub struct Text {
-    /// The file.
-    pub file: String,
-    /// Whether it is another one than is saved, or none is.
-    pub differs: bool,
-    /// Whether none is saved.
-    pub new: bool,
-    /// Whether the manifest names it anywhere; otherwise nobody reads it.
-    pub read: bool,
-}
-
-/// Something that could not be taken along.
-#[derive(Serialize, JsonSchema)]
-pub struct Left {
-    /// What it is.
-    pub what: String,
-    /// How many of them.
-    pub count: usize,
-    /// Some of them by name.
-    pub some: Vec<String>,
 }
 
 pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {

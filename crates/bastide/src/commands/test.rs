@@ -1,6 +1,7 @@
 //! `bastide test`
 
 use crate::about::About;
+use crate::answers::test::Tested;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{self, EstateArgs, MomentArgs, cycle};
@@ -11,8 +12,6 @@ use bastide_formats::junit;
 use bastide_model::value::Pattern;
 use clap::Args;
 use jiff::civil::Date;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::path::PathBuf;
 
 /// How to print.
@@ -48,23 +47,6 @@ pub struct TestArgs {
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
-}
-
-/// What the tests came to.
-#[derive(Serialize, JsonSchema)]
-pub struct Tested {
-    /// Every expectation and guarantee that was asked.
-    pub proofs: Vec<Proof>,
-    /// Guarantees that hold today and fail on a later day, each at its first.
-    pub later: Vec<Proof>,
-    /// The last day looked at, where later days were.
-    pub through: Option<String>,
-    /// How many fail, later ones included.
-    pub failed: usize,
-    /// Rules on which no test depends; none where that was not asked.
-    pub untested: Option<Vec<String>>,
-    /// How many rules there are.
-    pub rules: usize,
 }
 
 pub fn run(args: TestArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {

@@ -1,6 +1,7 @@
 //! `bastide try`
 
 use crate::about::About;
+use crate::answers::trial::{Held, Seconds, Trial};
 use crate::changing::{ChangeArgs, changed, written};
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
@@ -10,17 +11,15 @@ use crate::terminal::Terminal;
 use bastide_audit::{Case, Finding};
 use bastide_engine::Snapshot;
 use bastide_engine::access::sweep;
-use bastide_engine::change::{Described, describe, narrowed};
-use bastide_engine::difference::{Blocks, Difference, Radius, blocks, difference, radius};
-use bastide_engine::inside::{RowsMoved, moved};
-use bastide_engine::prove::{Proof, Sort, broken_by, prove};
+use bastide_engine::change::{describe, narrowed};
+use bastide_engine::difference::{Difference, Radius, blocks, difference, radius};
+use bastide_engine::inside::moved;
+use bastide_engine::prove::{Sort, broken_by, prove};
 use bastide_formats::store::Folder;
 use bastide_formats::write::Replacement;
 use bastide_formats::{Loaded, write};
 use bastide_model::{Estate, Moment, ResourceId, UserId};
 use clap::Args;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::io::{self, IsTerminal};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
@@ -70,63 +69,10 @@ impl TryArgs {
     }
 }
 
-/// What changes would do.
-#[derive(Serialize, JsonSchema)]
-pub struct Trial {
-    /// The changes.
-    pub changes: Vec<Described>,
-    /// Policy texts laid over.
-    pub added: Vec<String>,
-    /// Users and resources that are added.
-    pub newcomers: Vec<String>,
-    /// How far it reaches, in words, where that is beyond the limits of the manifest.
-    pub far: Option<String>,
-    /// The blast radius.
-    pub radius: Radius,
-    /// Of few users concerned, how many pairs of action and resource each is allowed, before and after.
-    pub users: Vec<Held>,
-    /// Gains and losses, the most consequential first.
-    pub blocks: Blocks,
-    /// Whose rows of datasets change, those first for whom most does.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    #[schemars(default)]
-    pub rows: Vec<RowsMoved>,
-    /// Expectations and guarantees that hold today and would not any more.
-    pub broken: Vec<Proof>,
-    /// Findings that appear, where the audit was asked for.
-    pub appear: Vec<Finding>,
-    /// Findings that disappear, where the audit was asked for.
-    pub disappear: Vec<Finding>,
-    /// Files that were written.
-    pub written: Vec<String>,
-    /// What it took.
-    pub seconds: Seconds,
-}
-
-/// What a user is allowed, before and after.
-#[derive(Serialize, JsonSchema)]
-pub struct Held {
-    /// The user's id.
-    pub user: String,
-    /// Allowed pairs of action and resource before.
-    pub before: u64,
-    /// And after.
-    pub after: u64,
-}
-
 /// Of more users than this, only what differs is told.
 const FEW_USERS: usize = 5;
 /// What they are allowed is counted in a catalog of at most so many resources.
 const MOST_COUNTED: usize = 200_000;
-
-/// Seconds by the clock.
-#[derive(Clone, Copy, Default, Serialize, JsonSchema)]
-pub struct Seconds {
-    /// Reading the estate.
-    pub load: f64,
-    /// Making the changes and finding out what differs, tests aside.
-    pub evaluate: f64,
-}
 
 pub fn run(args: TryArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     let root = estate.root()?;

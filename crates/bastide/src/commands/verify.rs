@@ -1,19 +1,18 @@
 //! `bastide verify`
 
 use crate::about::About;
+use crate::answers::verify::{NotHere, Verified};
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::{EstateArgs, MomentArgs};
 use crate::print::{diagnostics, json, verify};
 use crate::terminal::Terminal;
-use bastide_engine::access::{Agreement, Claim, agreement};
+use bastide_engine::access::{Claim, agreement};
 use bastide_engine::{Snapshot, find};
 use bastide_formats::decisions::{self, Decided};
 use bastide_formats::manifest;
 use bastide_model::{ActionId, ResourceId, UserId};
 use bastide_syntax::{Diagnostic, Diagnostics, Sources};
 use clap::Args;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 
@@ -46,35 +45,6 @@ pub struct VerifyArgs {
     /// Write the answer to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
-}
-
-/// Decisions of a platform beside ours.
-#[derive(Serialize, JsonSchema)]
-pub struct Verified {
-    /// How far they agree.
-    pub agreement: Agreement,
-    /// Decisions of which a user, a resource or an action is not in the estate; they cannot be compared.
-    pub not_here: Vec<NotHere>,
-}
-
-/// What decisions speak of and is not in the estate.
-#[derive(Serialize, JsonSchema)]
-pub struct NotHere {
-    /// `user`, `resource` or `action`.
-    pub what: String,
-    /// How many decisions speak of one.
-    pub decisions: usize,
-    /// How many there are.
-    pub count: usize,
-    /// Some of them.
-    pub some: Vec<String>,
-}
-
-impl Verified {
-    /// Whether everything could be compared, and is the same.
-    pub fn holds(&self) -> bool {
-        self.agreement.agree == self.agreement.asked && self.not_here.is_empty()
-    }
 }
 
 pub fn run(args: VerifyArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {

@@ -2,6 +2,7 @@
 
 use super::picture;
 use crate::about::About;
+use crate::answers::why::Answer;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::history::{History, Touched};
@@ -10,11 +11,9 @@ use crate::print::{changes, json, why};
 use crate::terminal::Terminal;
 use bastide_engine::explain::{Explanation, StatementRef};
 use bastide_engine::find;
-use bastide_engine::remedy::{Remedies, Wish, remedies};
+use bastide_engine::remedy::{Wish, remedies};
 use bastide_report::picture::{Medium, chain, dot};
 use clap::Args;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::path::PathBuf;
 
 /// How to print.
@@ -72,18 +71,6 @@ pub struct WhyArgs {
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
-}
-
-/// The whole answer.
-#[derive(Serialize, JsonSchema)]
-pub struct Answer {
-    /// The decision, explained.
-    #[serde(flatten)]
-    pub explanation: Explanation,
-    /// Who changed the lines of the statements last; empty outside a git checkout.
-    pub touched: Vec<Touched>,
-    /// What would turn it; none where no remedies were asked for.
-    pub remedies: Option<Remedies>,
 }
 
 pub fn run(args: WhyArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Result<u8, Failure> {

@@ -1,7 +1,7 @@
 //! Which rows and columns of a dataset somebody gets.
 
 use super::text::{bold, count, cut, dim, grouped, hang, name, pad, visible, width};
-use crate::commands::filter::{Answer, Everybody, Same};
+use crate::answers::filter::{Answer, Everybody, Same};
 use bastide_engine::inside::{RowsMoved, RowsSeen};
 
 /// Slices that are shown.

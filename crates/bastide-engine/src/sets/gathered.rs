@@ -1,7 +1,7 @@
 //! Users who are gathered from many resources: a list as long as they are few.
 
-use crate::sets::count;
-use crate::sets::store::SetId;
+use super::count;
+use super::store::SetId;
 use fixedbitset::FixedBitSet;
 
 /// Users, each once.

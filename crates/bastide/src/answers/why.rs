@@ -1,0 +1,19 @@
+//! What `why` answers.
+
+use crate::history::Touched;
+use bastide_engine::explain::Explanation;
+use bastide_engine::remedy::Remedies;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The whole answer.
+#[derive(Serialize, JsonSchema)]
+pub struct Answer {
+    /// The decision, explained.
+    #[serde(flatten)]
+    pub explanation: Explanation,
+    /// Who changed the lines of the statements last; empty outside a git checkout.
+    pub touched: Vec<Touched>,
+    /// What would turn it; none where no remedies were asked for.
+    pub remedies: Option<Remedies>,
+}
