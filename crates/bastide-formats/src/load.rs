@@ -25,7 +25,7 @@ use bastide_model::rows::{EntryRow, GroupRows, RowPlace, SignInRows};
 use bastide_model::{Estate, Schema};
 use bastide_net::objects::SCHEME;
 use bastide_resolve::{Frame, Kept, Met, Parts};
-use bastide_syntax::{Diagnostic, Diagnostics, FileId, Sources, Span, codes, diagnostic};
+use bastide_syntax::{Diagnostic, Diagnostics, FileId, Sources, Span, codes, diagnostic, visible};
 use hashbrown::HashMap;
 use jiff::civil::Date;
 use std::path::Path;
@@ -512,7 +512,7 @@ impl<'r> Loader<'r> {
             return Some(Diagnostic::at(&codes::UNREADABLE, storage.span, message));
         }
         let failed = self.store.reach(&storage.settings).err()?;
-        Some(Diagnostic::at(&codes::UNREADABLE, storage.span, failed.to_string()))
+        Some(Diagnostic::at(&codes::UNREADABLE, storage.span, visible(&failed.to_string()).to_string()))
     }
 
     fn manifest(&mut self) -> Option<Manifest> {

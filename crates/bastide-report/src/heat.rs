@@ -4,6 +4,7 @@ use crate::folded::Cut;
 use bastide_audit::{Case, Survey};
 use bastide_engine::evaluate::{Decided, OutcomeId, put};
 use bastide_engine::sets::count;
+use bastide_engine::sets::store::SetId;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
@@ -160,17 +161,25 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
             groups.iter().zip(&mut counts).for_each(|((.., size), counts)| counts[q][at].1 += u64::from(*size) * times);
         }
     }
+    // Rows that differ in what a question does not ask about are one for it.
+    let mut asked: HashMap<(usize, usize, Box<[SetId]>), u64> = HashMap::new();
     for ((at, kind, outcomes), times) in rows {
         for (q, actions) in fitting[kind.index()].iter().enumerate().filter(|(_, actions)| !actions.is_empty()) {
-            any.clear();
-            for action in actions {
-                let outcome = OutcomeId(outcomes[action.index()]);
-                put(engine.sets().row(engine.outcome(outcome).allowed), &mut allowed);
-                any.union_with(&allowed);
-            }
-            for ((_, members, _), counts) in groups.iter().zip(&mut counts) {
-                counts[q][at].0 += u64::from(count::both(&any, members)) * times;
-            }
+            let set = |action: &ActionId| engine.outcome(OutcomeId(outcomes[action.index()])).allowed;
+            let mut sets: Vec<SetId> = actions.iter().map(set).filter(|set| *set != SetId::NONE).collect();
+            sets.sort_unstable();
+            sets.dedup();
+            *asked.entry((q, at, sets.into())).or_default() += times;
+        }
+    }
+    for ((q, at, sets), times) in asked.into_iter().filter(|((.., sets), _)| !sets.is_empty()) {
+        any.clear();
+        for set in sets {
+            put(engine.sets().row(set), &mut allowed);
+            any.union_with(&allowed);
+        }
+        for ((_, members, _), counts) in groups.iter().zip(&mut counts) {
+            counts[q][at].0 += u64::from(count::both(&any, members)) * times;
         }
     }
     for ((q, at), own) in own {

@@ -11,7 +11,6 @@ use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
-use std::collections::BTreeMap;
 use std::rc::Rc;
 
 /// The lines, and the sets of users they speak of.
@@ -344,17 +343,18 @@ type Line = (Order, (LedgerLine, Vec<UserId>));
 impl Singles {
     /// The lines: users with as many resources together.
     fn lines(self, (section, kind, reason, by, actions): &SingleKey, engine: &Evaluator) -> Vec<Line> {
-        let mut counts: BTreeMap<u32, i64> = self.users.into_iter().collect();
+        let mut counts = vec![0; engine.estate().people.len()];
+        self.users.into_iter().for_each(|(user, count)| counts[user as usize] += count);
         for (set, times) in &self.sets {
-            engine.sets().users(*set).for_each(|user| *counts.entry(user as u32).or_default() += times);
+            engine.sets().users(*set).for_each(|user| counts[user] += times);
         }
-        self.counter.counts().for_each(|(user, count)| *counts.entry(user).or_default() += count);
+        self.counter.counts().for_each(|(user, count)| counts[user as usize] += count);
         let examples = self.examples;
-        let mut by_count: BTreeMap<i64, Vec<UserId>> = BTreeMap::new();
-        for (user, count) in counts.into_iter().filter(|(_, count)| *count > 0) {
-            by_count.entry(count).or_default().push(UserId(user));
-        }
-        let told = |(count, users): (i64, Vec<UserId>)| {
+        let users = counts.into_iter().enumerate().filter(|(_, count)| *count > 0);
+        let mut users: Vec<(i64, UserId)> = users.map(|(user, count)| (count, UserId::new(user))).collect();
+        users.sort_unstable();
+        let told = |same: &[(i64, UserId)]| {
+            let (count, users): (i64, Vec<UserId>) = (same[0].0, same.iter().map(|(_, user)| *user).collect());
             let (user, resource) = (users[0], examples[&users[0].0]);
             let line = LedgerLine {
                 section: *section,
@@ -374,7 +374,7 @@ impl Singles {
             let order = (*section, *kind, !reason.is_allowed(), first, size, *by, resource, 3);
             (order, (line, users))
         };
-        by_count.into_iter().map(told).collect()
+        users.chunk_by(|a, b| a.0 == b.0).map(told).collect()
     }
 }
 

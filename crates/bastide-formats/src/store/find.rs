@@ -90,7 +90,13 @@ fn objects(store: &dyn Store, pattern: &str, place: Span, out: &mut Diagnostics)
         Ok(found) if !found.is_empty() => return found,
         Ok(_) => Diagnostic::at(&codes::MISSING_FILE, place, format!("no object fits `{}`", visible(pattern))),
         Err(failed) => {
-            Diagnostic::at(&codes::UNREADABLE, place, format!("`{}` cannot be listed: {failed}", visible(pattern)))
+            // A storage says what it likes.
+            let why = failed.to_string();
+            Diagnostic::at(
+                &codes::UNREADABLE,
+                place,
+                format!("`{}` cannot be listed: {}", visible(pattern), visible(&why)),
+            )
         }
     };
     out.push(told);
