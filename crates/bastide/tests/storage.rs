@@ -152,9 +152,9 @@ fn what_a_storage_does_not_give_whole_is_not_answered() {
         assert!(run.err.contains(words), "{orders}: {}", run.err);
         assert!(!run.err.contains("Signature=") && !run.err.contains(SECRET), "{}", run.err);
     };
+    refused(&"busy\n".repeat(40), ASKED[0], "status 503, `SlowDown`");
+    refused(&"cut\n".repeat(40), ASKED[0], "it broke off");
     for args in [ASKED[0], ASKED[3]] {
-        refused(&"busy\n".repeat(40), args, "status 503, `SlowDown`");
-        refused(&"cut\n".repeat(40), args, "it broke off");
         refused(&"elsewhere\n".repeat(40), args, "`https://elsewhere.example/`, which was not asked");
     }
     let change = "change 2026/part-4.csv\n".repeat(60);
