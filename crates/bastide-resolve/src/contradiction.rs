@@ -121,7 +121,7 @@ fn asks<'c>(literal: &Literal<'c>) -> Option<Asks<'c>> {
             (key(left)?, Of::Compare(if wanted { *comparison } else { opposite(*comparison) }, value, *caseless))
         }
         Test::Compare { left: Operand::Literal(value), comparison, right, caseless } => {
-            let turned = turned(*comparison);
+            let turned = comparison.turned();
             (key(right)?, Of::Compare(if wanted { turned } else { opposite(turned) }, value, *caseless))
         }
         Test::Sets { left, relation: SetRelation::In, right: Operand::Literal(Value::Set(values)), caseless } => {
@@ -143,17 +143,6 @@ fn opposite(comparison: Comparison) -> Comparison {
         Comparison::GreaterEqual => Comparison::Less,
         Comparison::Greater => Comparison::LessEqual,
         Comparison::LessEqual => Comparison::Greater,
-    }
-}
-
-/// The comparison with its sides changed.
-fn turned(comparison: Comparison) -> Comparison {
-    match comparison {
-        Comparison::Less => Comparison::Greater,
-        Comparison::LessEqual => Comparison::GreaterEqual,
-        Comparison::Greater => Comparison::Less,
-        Comparison::GreaterEqual => Comparison::LessEqual,
-        same => same,
     }
 }
 

@@ -676,6 +676,17 @@ impl Comparison {
             Comparison::GreaterEqual => ">=",
         }
     }
+
+    /// The same with its sides exchanged.
+    pub fn turned(self) -> Comparison {
+        match self {
+            Comparison::Less => Comparison::Greater,
+            Comparison::LessEqual => Comparison::GreaterEqual,
+            Comparison::Greater => Comparison::Less,
+            Comparison::GreaterEqual => Comparison::LessEqual,
+            Comparison::Equal | Comparison::NotEqual => self,
+        }
+    }
 }
 
 /// Relations with a set on the right.

@@ -44,7 +44,7 @@ impl About<'_, '_> {
             Test::Not(inner) => self.turn(inner, !wanted),
             Test::Compare { left, comparison, right, caseless } => {
                 let mut ideas = self.compare(left, *comparison, right, *caseless, wanted, truth);
-                ideas.extend(self.compare(right, turned(*comparison), left, *caseless, wanted, truth));
+                ideas.extend(self.compare(right, comparison.turned(), left, *caseless, wanted, truth));
                 ideas
             }
             Test::Sets { left, relation, right, caseless } => {
@@ -282,16 +282,5 @@ impl About<'_, '_> {
             _ => charge::RESOURCE_VALUE,
         };
         Some(Idea { changes: vec![change], charge: amount, hint, mends: unknown })
-    }
-}
-
-/// The same comparison with its sides exchanged.
-fn turned(comparison: Comparison) -> Comparison {
-    match comparison {
-        Comparison::Less => Comparison::Greater,
-        Comparison::LessEqual => Comparison::GreaterEqual,
-        Comparison::Greater => Comparison::Less,
-        Comparison::GreaterEqual => Comparison::LessEqual,
-        same => same,
     }
 }

@@ -32,7 +32,14 @@ pub fn differing(d: &Differing, columns: usize) -> String {
         out.push_str(&format!("\n{}\n{}", bold("rows"), super::filter::moved(&d.rows, false, columns)));
     }
     if !d.broken.is_empty() {
-        out.push_str(&format!("\n{}\n", bad(&format!("{} no longer hold", count(d.broken.len(), "test")))));
+        out.push_str(&format!(
+            "\n{}\n",
+            bad(&format!(
+                "{} no longer {}",
+                count(d.broken.len(), "test"),
+                if d.broken.len() == 1 { "holds" } else { "hold" }
+            ))
+        ));
         d.broken.iter().for_each(|p| out.push_str(&broken(p, columns)));
     }
     out.push_str(&format!("\n{}  {}\n", dim("in one line:"), one_line(d)));

@@ -34,7 +34,11 @@ pub fn imported(i: &Imported, write: bool, columns: usize) -> String {
         out.push_str(&sides(blocks, columns));
     }
     if !i.broken.is_empty() {
-        let verb = if write { "no longer hold" } else { "would no longer hold" };
+        let verb = match (write, i.broken.len()) {
+            (true, 1) => "no longer holds",
+            (true, _) => "no longer hold",
+            (false, _) => "would no longer hold",
+        };
         out.push_str(&format!("\n{}\n", bad(&format!("{} {verb}", count(i.broken.len(), "test")))));
         i.broken.iter().for_each(|proof| out.push_str(&broken(proof, columns)));
     }
