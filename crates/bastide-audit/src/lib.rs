@@ -2,7 +2,8 @@
 //!
 //! Each finding is a module of its own under `findings`: a descriptor (name, level, what it is, why
 //! it matters, when not to mind), the check, and its tests. Checks ask the [`Survey`], which goes
-//! through everybody's access once, and give [`Found`]s back; the driver here owns levels, waivers
+//! through everybody's access once, and give [`Found`]s back. A check is fed by what it is about ([`Check`]): once, with each
+//! statement, or with each resource, of which all checks of resources share one pass; the driver here owns levels, waivers
 //! and order. No input or output, no clock.
 //!
 //! ```
@@ -41,15 +42,17 @@ mod level;
 mod mend;
 mod power;
 mod survey;
+mod sweep;
 
 pub use by_value::{Share, by_value};
 pub use case::{Case, Limits};
 pub use earlier::{idle_waivers, leave_out};
 pub use fewest::{Fewest, fewest};
-pub use findings::{ALL, Descriptor, Group, nearest};
+pub use findings::{ALL, Check, Descriptor, Group, nearest};
 pub use level::Level;
 pub use power::{Powerful, powerful};
 pub use survey::{Meeting, StatementSurvey, Survey};
+pub use sweep::{AnyGather, Begin, Gather, Here};
 
 use bastide_engine::Snapshot;
 use bastide_engine::change::{Change, Described};
@@ -64,6 +67,7 @@ use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
+use sweep::sweep;
 
 /// A user, an action, a resource.
 pub type Triple = (UserId, ActionId, ResourceId);
@@ -275,14 +279,7 @@ pub fn audit_by(
     wanted: &dyn Fn(&str) -> bool,
     tell: &(dyn Fn(&str) + Sync),
 ) -> Vec<Finding> {
-    // Each check on a core of its own; what they find stays in the order of the list.
-    let checks: Vec<&'static Descriptor> = ALL.iter().copied().filter(|d| wanted(d.name)).collect();
-    let found = checks.into_par_iter().with_max_len(1).map(|descriptor| {
-        tell(descriptor.name);
-        let found = (descriptor.check)(case, survey).into_iter();
-        found.map(|found| (descriptor, found)).collect::<Vec<(&'static Descriptor, Found)>>()
-    });
-    let mut all: Vec<(&'static Descriptor, Found)> = found.flatten_iter().collect();
+    let mut all = looked_for(case, survey, wanted, tell);
     tell("other sessions");
     // What is said to change nothing must change nothing in any session: otherwise it is no finding, either.
     let sessions = bastide_engine::sessions::sessions(case.estate, case.moment, None);
@@ -314,6 +311,43 @@ pub fn audit_by(
     findings
 }
 
+/// What the checks find, in the order of their names. Cost: one pass over all resources for all checks of resources together,
+/// one over the statements for each check of statements.
+fn looked_for(
+    case: &Case,
+    survey: &Survey,
+    wanted: &dyn Fn(&str) -> bool,
+    tell: &(dyn Fn(&str) + Sync),
+) -> Vec<(&'static Descriptor, Found)> {
+    let checks: Vec<&'static Descriptor> = ALL.iter().copied().filter(|d| wanted(d.name)).collect();
+    let begin = |d: &&'static Descriptor| if let Check::Resource(begin) = d.check { Some(begin) } else { None };
+    let of_resources: Vec<Begin> = checks.iter().filter_map(begin).collect();
+    tell("every resource");
+    let mut of_resources = sweep(case, survey, &of_resources).into_iter();
+    // What was found in the pass, and what is still to be looked for.
+    let found = checks.into_iter().map(|d| (d, begin(&d).and_then(|_| of_resources.next())));
+    let found: Vec<(&'static Descriptor, Option<Vec<Found>>)> = found.collect();
+    let live: Vec<StatementId> = case.live().map(|(id, _)| id).collect();
+    let found = found.into_par_iter().with_max_len(1).map(|(descriptor, found)| {
+        let found = match descriptor.check {
+            Check::Resource(_) => found.unwrap_or_default(),
+            Check::Policy(check) => {
+                tell(descriptor.name);
+                check(case, survey)
+            }
+            Check::Statement(check) => {
+                tell(descriptor.name);
+                let ids = live.par_iter().with_min_len(FEWEST);
+                let of = |engine: &mut Evaluator, id: &StatementId| check(case, survey, engine, *id);
+                let found: Vec<Vec<Found>> = ids.map_init(|| survey.evaluator(), of).collect();
+                found.into_iter().flatten().collect()
+            }
+        };
+        found.into_iter().map(|found| (descriptor, found)).collect::<Vec<(&'static Descriptor, Found)>>()
+    });
+    found.flatten_iter().collect()
+}
+
 /// What a finding says, as a text that stays the same when lines move: its name, what it is about, and a number made of
 /// all the users, resources, actions and groups it speaks of (FNV-1a). So what is new in a finding makes it a new one.
 fn fingerprint(estate: &Estate, name: &str, found: &Found) -> String {
@@ -337,6 +371,9 @@ fn fingerprint(estate: &Estate, name: &str, found: &Found) -> String {
     names.for_each(|other| add([other, ""]));
     format!("{name}/{}/{hash:016x}", found.about)
 }
+
+/// So many statements at least are looked at by a core that has to get ready for it.
+const FEWEST: usize = 256;
 
 /// So many findings at least are told by a core that has to get ready for it.
 const EACH: usize = 512;

@@ -1,7 +1,7 @@
 //! `column-in-the-open`: a column of a high label that is open to whoever reads its dataset.
 
 use super::label::from_top;
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::inside::contents;
@@ -15,7 +15,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a column of a high label in a dataset of a lower one, and whoever reads the dataset reads the column",
     why: "Somebody labelled the column because of what is in it; the label keeps nobody out.",
     mind: "Nobody reads the dataset who may not see the column, and that is meant.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

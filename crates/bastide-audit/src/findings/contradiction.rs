@@ -1,7 +1,7 @@
 //! `contradiction`: a permission and a restriction with the same reach.
 
 use super::meetings::sorted;
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
@@ -14,7 +14,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a permission and a restriction with the same reach",
     why: "One of the two says nothing at all, and whoever wrote it does not know.",
     mind: "Never: take one of them out.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

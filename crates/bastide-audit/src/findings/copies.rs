@@ -1,6 +1,6 @@
 //! `copies`: rules that are alike but for a constant that an attribute of the user and one of the resource share.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_model::condition::{Condition, Test};
 use bastide_model::show;
@@ -16,7 +16,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "rules that are alike but for a constant that an attribute of the user and one of the resource share",
     why: "A fifth house needs a fifth copy, and somebody will forget it.",
     mind: "The copies will not stay alike.",
-    check,
+    check: Check::Policy(check),
 };
 
 /// The first rule with the comparison of both attributes in place of the constant, and without the others.

@@ -1,7 +1,7 @@
 //! `copy-without-a-source`: resources of like name and kind, one with a high label, that are not declared as derived.
 
 use super::label::from_top;
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::*;
@@ -15,7 +15,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a resource named like one of a high label and of its kind, with a lower label, where neither is declared as derived from the other",
     why: "A copy holds what its original holds, and no label follows it.",
     mind: "They have the name in common and nothing else.",
-    check,
+    check: Check::Policy(check),
 };
 
 /// Of so many resources of one name nobody can tell which is a copy of which.

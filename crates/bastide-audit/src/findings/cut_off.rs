@@ -1,6 +1,6 @@
 //! `cut-off`: a permission of which a good part lies behind barriers, where those it is for get in by nothing else.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::survey::shares;
 use crate::{Case, Found, Survey, Triple};
@@ -27,7 +27,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     why: "What does not inherit keeps out everything that is given above, what was meant for it as well.",
     mind: "It was closed against these very users. Where a label or a state of what is shut says that it is meant to be, and \
            the permission does not ask for that, nothing is reported.",
-    check,
+    check: Check::Policy(check),
 };
 
 /// How many places are named, and opened by what is suggested.

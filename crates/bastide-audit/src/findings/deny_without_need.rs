@@ -1,9 +1,10 @@
 //! `deny-without-need`: a `may not` where nothing is permitted anyway.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
+use bastide_engine::evaluate::Evaluator;
 use bastide_model::*;
 
 /// What it is.
@@ -14,20 +15,15 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a `may not` where nothing is permitted anyway",
     why: "It forbids what nobody may. It reads as if somebody might.",
     mind: "It is there for the day on which somebody is given too much.",
-    check,
+    check: Check::Statement(check),
 };
 
-fn check(case: &Case, survey: &Survey) -> Vec<Found> {
-    let live = case.live().filter(|(id, s)| {
-        let of = survey.of(*id);
-        s.modality == Modality::MayNot && of.triples > 0 && of.idle == of.triples
-    });
-    live.map(|(id, s)| {
-        let of = survey.of(id);
-        Found::of(case, id, format!("{} forbids {} where nothing permits it", case.named(id), case.actions(s)))
-            .evidence(many(of.triples, "triple"))
-            .example(of.example)
-            .suggest_harmless("to take it out, which changes nothing today", vec![Change::Off(id)])
-    })
-    .collect()
+fn check(case: &Case, survey: &Survey, _: &mut Evaluator, id: StatementId) -> Vec<Found> {
+    let (s, of) = (case.estate.statement(id), survey.of(id));
+    if s.modality != Modality::MayNot || of.triples == 0 || of.idle != of.triples {
+        return Vec::new();
+    }
+    let message = format!("{} forbids {} where nothing permits it", case.named(id), case.actions(s));
+    let found = Found::of(case, id, message).evidence(many(of.triples, "triple")).example(of.example);
+    vec![found.suggest_harmless("to take it out, which changes nothing today", vec![Change::Off(id)])]
 }

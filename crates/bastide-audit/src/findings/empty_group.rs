@@ -1,6 +1,6 @@
 //! `empty-group`: a group without members that a statement names, or that nobody is in any more.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::ReferenceEvaluator;
@@ -14,7 +14,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a group without members that a statement names, or that nobody is in any more",
     why: "Whatever is given to it is given to nobody, and whoever is put into it next gets it all.",
     mind: "It is filled and emptied with the season.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

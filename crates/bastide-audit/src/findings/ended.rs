@@ -1,6 +1,6 @@
 //! `ended`: a statement past its `until`.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::*;
@@ -13,7 +13,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a statement past its `until`",
     why: "It says nothing any more, and is read as if it did.",
     mind: "It is kept as a record.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

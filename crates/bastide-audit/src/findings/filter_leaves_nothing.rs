@@ -1,6 +1,6 @@
 //! `filter-leaves-nothing`: users who read a dataset, and get none of its rows or none of its columns.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::inside::contents;
@@ -15,7 +15,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "users who can read a dataset whose rows or columns are told apart, and get none of these",
     why: "They open an empty page, and ask why everybody else sees something. Often a value is missing that a rule asks for.",
     mind: "Nothing of it is for them yet.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

@@ -1,6 +1,6 @@
 //! `full-power`: users who may do every action on every root: the list, each with the chain of groups by which it is so.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::power::powerful;
 use crate::{Case, Found, Level, Survey};
 
@@ -12,7 +12,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "users who may do every action on every root: the list, each with the chain of groups by which it is so",
     why: "Nested groups make administrators nobody remembers making.",
     mind: "The list is short, and every name on it belongs there.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

@@ -1,6 +1,6 @@
 //! `group-cycle`: groups that contain each other.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::groups::Member;
@@ -13,7 +13,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "groups that contain each other",
     why: "Every one of them has the same members. Nobody can say any more which is the wider one.",
     mind: "Never: take one of the links out.",
-    check,
+    check: Check::Policy(check),
 };
 
 /// Of a longer circle the rest is counted.

@@ -1,6 +1,6 @@
 //! `guest-among-staff`: a guest or a service in a group whose other members are all persons of the house.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey, Triple};
 use bastide_engine::change::Change;
@@ -17,7 +17,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a guest or a service in a group whose other members are all persons, and what the group gives",
     why: "A group of staff gets what staff may have. Whoever is put into it from outside gets that, too, now and later.",
     mind: "The guest does the work of one of them.",
-    check,
+    check: Check::Policy(check),
 };
 
 /// So many others make a group of staff.

@@ -1,6 +1,6 @@
 //! `inactive-member`: an inactive user who is still named, or still in a group that gives more than harmless access.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::condition::Term;
@@ -16,7 +16,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "an inactive user who is still named, or still in a group that gives more than harmless access",
     why: "The day the account is switched on again, everything is back.",
     mind: "The account sleeps, and is to come back as it was.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

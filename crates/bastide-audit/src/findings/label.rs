@@ -1,8 +1,11 @@
 //! Labels: values of a scale that travels to the highest.
 
+use crate::sweep::Here;
+use crate::{Case, Triple};
 use bastide_engine::difference::is_labelled;
 use bastide_model::schema::{Scalar, Travel};
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 
 /// The step of a resource's label, and how many steps its scale has; of several the one nearest the top.
 fn step(estate: &Estate, resource: ResourceId) -> Option<(u16, u16)> {
@@ -29,4 +32,63 @@ pub fn above_lowest(estate: &Estate, resource: ResourceId) -> bool {
 /// How many steps below the top a resource's label is.
 pub fn from_top(estate: &Estate, resource: ResourceId) -> Option<u16> {
     step(estate, resource).map(|(step, all)| all - 1 - step)
+}
+
+/// A statement, on how many resources with a label it applies, and a triple of one.
+pub struct On {
+    /// Which one.
+    pub id: StatementId,
+    /// On how many.
+    pub labelled: usize,
+    /// A triple of the first where somebody is allowed what it says.
+    pub first: Option<Triple>,
+}
+
+/// What statements have to do with resources that somebody gave a label above the lowest.
+pub struct Labelled {
+    /// By statement, in policy order.
+    pub statements: Vec<On>,
+    users: FixedBitSet,
+    allowed: FixedBitSet,
+}
+
+impl Labelled {
+    /// For some statements; nothing where there are none.
+    pub fn of(case: &Case, ids: impl Iterator<Item = StatementId>) -> Option<Labelled> {
+        let statements: Vec<On> = ids.map(|id| On { id, labelled: 0, first: None }).collect();
+        let nobody = || FixedBitSet::with_capacity(case.estate.people.len());
+        (!statements.is_empty()).then(|| Labelled { statements, users: nobody(), allowed: nobody() })
+    }
+
+    /// Takes a resource in.
+    pub fn look(&mut self, case: &Case, here: &mut Here) {
+        if !above_lowest(case.estate, here.resource) {
+            return;
+        }
+        let Labelled { statements, users, allowed } = self;
+        for of in statements {
+            let Some(rule) = here.engine.rule_on(&here.work, of.id) else { continue };
+            if !here.engine.touches(&mut here.work, rule) {
+                continue;
+            }
+            of.labelled += 1;
+            if of.first.is_none() {
+                here.engine.applies_to(&mut here.work, rule, users);
+                let mut actions = case.estate.statement(of.id).actions.ones().map(ActionId::new);
+                of.first = actions.find_map(|action| {
+                    here.allowed(action, allowed);
+                    let user = users.intersection(allowed).next()?;
+                    Some((UserId::new(user), action, here.resource))
+                });
+            }
+        }
+    }
+
+    /// Adds what follows.
+    pub fn join(&mut self, later: Labelled) {
+        for (own, later) in self.statements.iter_mut().zip(later.statements) {
+            own.labelled += later.labelled;
+            own.first = own.first.or(later.first);
+        }
+    }
 }

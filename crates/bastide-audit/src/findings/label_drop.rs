@@ -1,6 +1,6 @@
 //! `label-drop`: a derived resource, or a copy, with a lower label than its source.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::{Change, ResourceCell};
 use bastide_model::schema::Scalar;
@@ -14,7 +14,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a derived resource, or a copy, with a lower label than its source",
     why: "The label did not follow the data.",
     mind: "What is derived holds nothing that needs the label.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

@@ -1,13 +1,14 @@
 //! `label-exposure`: resources of a high label that more than a set number of users, or any guest, may read; the most exposed first.
 
 use super::label::from_top;
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
+use crate::sweep::{AnyGather, Gather, Here};
 use crate::{Case, Found, Survey};
 use bastide_engine::sets::count;
-use bastide_engine::sets::store::{SetId, SetStore};
 use bastide_model::*;
-use std::collections::BTreeMap;
+use fixedbitset::FixedBitSet;
+use hashbrown::HashMap;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -17,51 +18,73 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "resources of a high label that more than a set number of users, or any guest, may read; the most exposed first",
     why: "A label says who should see a thing; what counts is who does.",
     mind: "The label is wider than its name: then set `exposure-steps` or `exposure-users`.",
-    check,
+    check: Check::Resource(check),
 };
 
-fn check(case: &Case, survey: &Survey) -> Vec<Found> {
-    let estate = case.estate;
-    let Some(read) = case.reading() else { return Vec::new() };
-    let mut engine = survey.evaluator();
-    let mut sets = SetStore::new(estate.people.len());
-    let mut readers = engine.nobody();
-    let mut by: BTreeMap<(u32, u32, SetId), Vec<ResourceId>> = BTreeMap::new();
-    for resource in estate
-        .catalog
-        .all()
-        .filter(|r| from_top(estate, *r).is_some_and(|steps| (steps as f64) < case.limits.exposure_steps))
-    {
-        engine.allowed(resource, read, &mut readers);
-        let (users, guests) = (count::listed(&readers), count::both(&readers, &survey.guests));
-        if f64::from(users) > case.limits.exposure_users || guests > 0 {
-            by.entry((users, guests, sets.of_users(&readers))).or_default().push(resource);
+/// Resources of a high label by who reads them.
+struct Exposed {
+    read: ActionId,
+    by: HashMap<FixedBitSet, Vec<ResourceId>>,
+    readers: FixedBitSet,
+}
+
+fn check(case: &Case, _: &Survey) -> Option<Box<dyn AnyGather>> {
+    let readers = FixedBitSet::with_capacity(case.estate.people.len());
+    Some(Box::new(Exposed { read: case.reading()?, by: HashMap::new(), readers }))
+}
+
+impl Gather for Exposed {
+    fn look(&mut self, case: &Case, survey: &Survey, here: &mut Here) {
+        let steps = from_top(case.estate, here.resource);
+        if !steps.is_some_and(|steps| f64::from(steps) < case.limits.exposure_steps) {
+            return;
+        }
+        here.allowed(self.read, &mut self.readers);
+        let many = f64::from(count::listed(&self.readers)) > case.limits.exposure_users;
+        if many || !self.readers.is_disjoint(&survey.guests) {
+            match self.by.get_mut(&self.readers) {
+                Some(resources) => resources.push(here.resource),
+                None => {
+                    self.by.insert(self.readers.clone(), vec![here.resource]);
+                }
+            }
         }
     }
-    let found = by.into_iter().rev().map(|((users, guests, readers), resources)| {
-        let readers: Vec<usize> = sets.users(readers).collect();
-        let first = resources[0];
-        let path = estate.catalog.path(first);
-        let others = if resources.len() == 1 { String::new() } else { format!(" and {} more", resources.len() - 1) };
-        let about = estate.catalog.id(first).to_string();
-        let message = format!("`{path}`{others} of a high label can be read by {users} users, {guests} of them guests");
-        let shows = |user: &&usize| guests == 0 || survey.guests.contains(**user);
-        let example = readers.iter().find(shows).map(|user| (UserId::new(*user), read, first));
-        let by = example.and_then(|(user, action, resource)| {
-            let mut work = engine.look(resource);
-            engine.decide_on(&mut work, action);
-            let (_, by) = engine.cause_in(&mut work, action, user);
-            engine.done(work);
-            by
-        });
-        let mut one = Found::new(about, Some(estate.catalog.origins[first.index()]), message)
-            .example(example)
-            .naming_users(estate, readers)
-            .naming_resources(estate, resources.iter().copied());
-        if let Some(id) = by {
-            one = one.evidence(format!("by {}, among others", case.named(id)));
+
+    fn join(&mut self, later: Exposed) {
+        for (readers, resources) in later.by {
+            self.by.entry(readers).or_default().extend(resources);
         }
-        one.evidence(many(resources.len() as u64, "resource"))
-    });
-    found.collect()
+    }
+
+    fn found(self, case: &Case, survey: &Survey) -> Vec<Found> {
+        let estate = case.estate;
+        let mut engine = survey.evaluator();
+        let by = self.by.into_iter().map(|(readers, resources)| {
+            let (users, guests) = (count::listed(&readers), count::both(&readers, &survey.guests));
+            ((users, guests, resources[0]), readers, resources)
+        });
+        let mut by: Vec<((u32, u32, ResourceId), FixedBitSet, Vec<ResourceId>)> = by.collect();
+        by.sort_unstable_by_key(|(key, ..)| std::cmp::Reverse(*key));
+        let found = by.into_iter().map(|((users, guests, first), readers, resources)| {
+            let path = estate.catalog.path(first);
+            let others =
+                if resources.len() == 1 { String::new() } else { format!(" and {} more", resources.len() - 1) };
+            let about = estate.catalog.id(first).to_string();
+            let message =
+                format!("`{path}`{others} of a high label can be read by {users} users, {guests} of them guests");
+            let shows = |user: &usize| guests == 0 || survey.guests.contains(*user);
+            let example = readers.ones().find(shows).map(|user| (UserId::new(user), self.read, first));
+            let by = example.and_then(|(user, action, resource)| engine.cause_on(user, action, resource).1);
+            let mut one = Found::new(about, Some(estate.catalog.origins[first.index()]), message)
+                .example(example)
+                .naming_users(estate, readers.ones())
+                .naming_resources(estate, resources.iter().copied());
+            if let Some(id) = by {
+                one = one.evidence(format!("by {}, among others", case.named(id)));
+            }
+            one.evidence(many(resources.len() as u64, "resource"))
+        });
+        found.collect()
+    }
 }

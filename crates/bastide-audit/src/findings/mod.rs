@@ -54,7 +54,10 @@ mod value_nobody_has;
 mod wide_reach;
 mod wide_wildcard;
 
+use crate::sweep::Begin;
 use crate::{Case, Found, Level, Survey};
+use bastide_engine::evaluate::Evaluator;
+use bastide_model::StatementId;
 use bastide_syntax::nearest;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -92,7 +95,18 @@ pub struct Descriptor {
     /// When not to mind.
     pub mind: &'static str,
     /// Looks for it.
-    pub check: fn(&Case, &Survey) -> Vec<Found>,
+    pub check: Check,
+}
+
+/// How a finding is looked for, by what it is about.
+#[derive(Clone, Copy)]
+pub enum Check {
+    /// Declarations, people, what is related to each other: once.
+    Policy(fn(&Case, &Survey) -> Vec<Found>),
+    /// Each statement in force by itself, many at a time.
+    Statement(fn(&Case, &Survey, &mut Evaluator, StatementId) -> Vec<Found>),
+    /// Each resource, in the one pass that feeds all checks of resources ([`crate::sweep`]).
+    Resource(Begin),
 }
 
 /// Every finding, by name.

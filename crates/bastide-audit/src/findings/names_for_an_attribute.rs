@@ -1,7 +1,7 @@
 //! `names-for-an-attribute`: people listed one by one who are exactly those with one value of an attribute, or exactly the
 //! members of a group.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::entry_cells;
@@ -21,7 +21,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "people whom a rule or several entries list by name and who are exactly those with one value of an attribute, or of two, or exactly the members of a group; inactive users apart",
     why: "Who comes next is forgotten, and who goes keeps it. The attribute knows.",
     mind: "It is chance that they have it in common.",
-    check,
+    check: Check::Policy(check),
 };
 
 /// Users with one value of an attribute, and the condition that says so.

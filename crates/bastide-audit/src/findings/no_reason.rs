@@ -1,7 +1,9 @@
 //! `no-reason`: a rule or an entry without a reason.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
+use bastide_engine::evaluate::Evaluator;
+use bastide_model::StatementId;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -11,11 +13,12 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a rule or an entry without a reason",
     why: "In two years nobody can say whether it may go.",
     mind: "The reason is in its name.",
-    check,
+    check: Check::Statement(check),
 };
 
-fn check(case: &Case, survey: &Survey) -> Vec<Found> {
-    let _ = survey;
-    let live = case.live().filter(|(_, s)| s.because.is_none());
-    live.map(|(id, _)| Found::of(case, id, format!("{} does not say why", case.named(id)))).collect()
+fn check(case: &Case, _: &Survey, _: &mut Evaluator, id: StatementId) -> Vec<Found> {
+    match case.estate.statement(id).because {
+        Some(_) => Vec::new(),
+        None => vec![Found::of(case, id, format!("{} does not say why", case.named(id)))],
+    }
 }

@@ -1,8 +1,9 @@
 //! `open-in-disguise`: a permission for anyone whose condition on the user is true of nearly everybody.
 
-use super::open_to_anyone::labelled;
-use super::{Descriptor, Group};
+use super::label::{Labelled, On};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
+use crate::sweep::{AnyGather, Gather, Here};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::condition::{Condition, Term};
@@ -16,16 +17,22 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a permission for `anyone` with a condition on the user that is true of nearly everybody, for more than harmless actions, or for anything on a resource whose label is above the lowest",
     why: "It reads as if it chose somebody, and it chooses everybody who has an account.",
     mind: "The condition is about to mean fewer: then fill the attribute in first.",
-    check,
+    check: Check::Resource(check),
 };
 
-fn check(case: &Case, survey: &Survey) -> Vec<Found> {
+/// The permissions for anyone whose condition chooses nobody, and of how many active users that is true.
+struct Disguised {
+    open: Labelled,
+    numbers: Vec<usize>,
+    active: usize,
+}
+
+fn check(case: &Case, survey: &Survey) -> Option<Box<dyn AnyGather>> {
     let reference = survey.reference();
     let estate = case.estate;
     let active: Vec<UserId> = estate.people.all().filter(|u| estate.people.is_active(*u)).collect();
-    let mut found = Vec::new();
-    for (id, s) in case.live() {
-        let reach = survey.of(id);
+    let mut numbers = Vec::new();
+    let open = case.live().filter(|(id, s)| {
         // What asks for user and resource together chooses somebody else on each.
         let about = |c: &&Condition| c.mentions().user && !c.mentions().resource && !c.mentions().session;
         let parts: Vec<&Condition> = s.conditions().flat_map(Condition::conjuncts).collect();
@@ -35,31 +42,56 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             || !s.who.terms.contains(&Term::Anyone)
             || narrowing.is_empty()
             || others
-            || reach.pairs == 0
+            || survey.of(*id).pairs == 0
         {
-            continue;
+            return false;
         }
         let meant = |user: &&UserId| narrowing.iter().all(|c| reference.condition(c, Some(**user), None).is_true());
         let number = active.iter().filter(meant).count();
-        if (number as f64) < case.limits.nearly_everybody * active.len() as f64 {
-            continue;
+        let nearly = number as f64 >= case.limits.nearly_everybody * active.len() as f64;
+        if nearly {
+            numbers.push(number);
         }
-        let (labels, first) = labelled(case, survey, id);
-        let harmful = case.is_harmful(s);
-        if !harmful && labels == 0 {
-            continue;
-        }
-        let what = if harmful { case.actions(s) } else { format!("{} what is labelled", case.actions(s)) };
-        let message =
-            format!("{} lets nearly anyone {what}: its condition is true of nearly everybody", case.named(id));
-        let mut one = Found::of(case, id, message)
-            .evidence(format!("it is true of {number} of {}", many(active.len() as u64, "active user")))
-            .evidence(format!("{} on {}", many(reach.users as u64, "user"), many(reach.resources as u64, "resource")))
-            .example(first.or(reach.example));
-        if labels > 0 {
-            one = one.evidence(format!("of the resources, {labels} with a label above the lowest"));
-        }
-        found.push(one.suggest("to close it until somebody says whom it is for", vec![Change::Off(id)]));
+        nearly
+    });
+    let open = Labelled::of(case, open.map(|(id, _)| id))?;
+    Some(Box::new(Disguised { open, numbers, active: active.len() }))
+}
+
+impl Gather for Disguised {
+    fn look(&mut self, case: &Case, _: &Survey, here: &mut Here) {
+        self.open.look(case, here);
     }
-    found
+
+    fn join(&mut self, later: Disguised) {
+        self.open.join(later.open);
+    }
+
+    fn found(self, case: &Case, survey: &Survey) -> Vec<Found> {
+        let mut found = Vec::new();
+        for (On { id, labelled, first }, number) in self.open.statements.into_iter().zip(self.numbers) {
+            let s = case.estate.statement(id);
+            let reach = survey.of(id);
+            let harmful = case.is_harmful(s);
+            if !harmful && labelled == 0 {
+                continue;
+            }
+            let what = if harmful { case.actions(s) } else { format!("{} what is labelled", case.actions(s)) };
+            let message =
+                format!("{} lets nearly anyone {what}: its condition is true of nearly everybody", case.named(id));
+            let mut one = Found::of(case, id, message)
+                .evidence(format!("it is true of {number} of {}", many(self.active as u64, "active user")))
+                .evidence(format!(
+                    "{} on {}",
+                    many(reach.users as u64, "user"),
+                    many(reach.resources as u64, "resource")
+                ))
+                .example(first.or(reach.example));
+            if labelled > 0 {
+                one = one.evidence(format!("of the resources, {labelled} with a label above the lowest"));
+            }
+            found.push(one.suggest("to close it until somebody says whom it is for", vec![Change::Off(id)]));
+        }
+        found
+    }
 }

@@ -1,7 +1,7 @@
 //! `overlap`: a permission and a restriction that meet on some triples: which wins, where, on how many.
 
 use super::meetings::sorted;
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 
@@ -13,7 +13,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a permission and a restriction that meet on some triples: which wins, where, on how many",
     why: "Where two statements disagree, somebody should know that they do.",
     mind: "One is a deliberate exception inside the other, as its reach shows.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

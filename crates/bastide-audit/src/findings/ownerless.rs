@@ -1,6 +1,6 @@
 //! `ownerless`: resources whose owner is unknown or inactive.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_model::*;
@@ -14,7 +14,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "resources whose owner is unknown or inactive",
     why: "Nobody answers for them, and rules for owners pass them by.",
     mind: "Nobody is meant to own them.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

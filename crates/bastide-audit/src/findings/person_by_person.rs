@@ -1,6 +1,6 @@
 //! `person-by-person`: several users who hold the same thing singly.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::entry_cells;
 use bastide_model::condition::Term;
@@ -17,7 +17,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "several users who hold the same thing singly",
     why: "The fourth is forgotten, and who leaves keeps it. A group would have a name.",
     mind: "They have nothing else in common, and never will.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

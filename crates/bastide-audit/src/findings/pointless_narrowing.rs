@@ -1,6 +1,6 @@
 //! `pointless-narrowing`: a narrow grant of what a broader one already gives to its users and to many more.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
@@ -16,24 +16,21 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a narrow grant of what a broader one already gives to its users and to many more",
     why: "Whoever wrote the narrow one believes there is a restriction: that only these few may. There is none.",
     mind: "The broader one is about to go, and the narrow one is to stay.",
-    check,
+    check: Check::Statement(check),
 };
 
-fn check(case: &Case, survey: &Survey) -> Vec<Found> {
-    let mut engine = survey.evaluator();
-    let live = case.live().filter_map(|(id, _)| broader(case, survey, &mut engine, id).map(|by| (id, by)));
-    live.map(|(id, by)| {
-        let (narrow, wide) = (survey.of(id), survey.of(by));
-        let message = format!("{} restricts nobody: {} gives the same to many more", case.named(id), case.named(by));
-        Found::of(case, id, message)
-            .evidence(format!("it reaches {}; the broader one {}", many(narrow.users as u64, "user"), wide.users))
-            .example(narrow.example)
-            .suggest_harmless(
-                "to take it out, which changes nothing today; to restrict, narrow the broader one",
-                vec![Change::Off(id)],
-            )
-    })
-    .collect()
+fn check(case: &Case, survey: &Survey, engine: &mut Evaluator, id: StatementId) -> Vec<Found> {
+    let Some(by) = broader(case, survey, engine, id) else { return Vec::new() };
+    let (narrow, wide) = (survey.of(id), survey.of(by));
+    let message = format!("{} restricts nobody: {} gives the same to many more", case.named(id), case.named(by));
+    let found = Found::of(case, id, message)
+        .evidence(format!("it reaches {}; the broader one {}", many(narrow.users as u64, "user"), wide.users))
+        .example(narrow.example)
+        .suggest_harmless(
+            "to take it out, which changes nothing today; to restrict, narrow the broader one",
+            vec![Change::Off(id)],
+        );
+    vec![found]
 }
 
 /// Times as many users a grant must reach to be the broader one.

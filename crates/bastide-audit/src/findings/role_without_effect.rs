@@ -1,6 +1,6 @@
 //! `role-without-effect`: a statement that is on and lists no action, since every role in its list is off or empty.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::*;
@@ -13,7 +13,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a rule or an entry that says nothing, since every role it lists is off or empty",
     why: "It stands there as if it gave or took something. On the day the role is switched on, it does.",
     mind: "The role is off for a while, and that is the reason for it.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, _: &Survey) -> Vec<Found> {

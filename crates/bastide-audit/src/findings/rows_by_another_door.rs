@@ -1,6 +1,6 @@
 //! `rows-by-another-door`: users who get rows in something derived from a dataset, and not in the dataset.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::inside::{Contents, contents};
@@ -16,7 +16,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "users who get rows of what is derived from a dataset, and not the rows with the same values of the dataset itself",
     why: "Two doors lead to the same rows, and one is open that the other keeps shut.",
     mind: "What is derived holds nothing of the rows but sums: then do not name the dataset as its source.",
-    check,
+    check: Check::Policy(check),
 };
 
 /// Values by which both sides tell rows apart.

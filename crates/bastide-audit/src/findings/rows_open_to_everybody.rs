@@ -1,6 +1,6 @@
 //! `rows-open-to-everybody`: a dataset whose rows are told apart, and every one of them is open to everybody.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::inside::contents;
@@ -14,7 +14,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a dataset whose rows are told apart, and every active user gets every one of them",
     why: "Whoever told rows apart meant that not everybody sees all of them; a wider statement opens them.",
     mind: "The rows are told apart for their numbers alone.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

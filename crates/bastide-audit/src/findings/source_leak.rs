@@ -1,6 +1,6 @@
 //! `source-leak`: users who cannot read a resource, and can read a link to it or something derived from it.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_model::*;
@@ -13,7 +13,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "users who cannot read a resource, and can read a link to it or something derived from it",
     why: "A link opens what its source keeps shut.",
     mind: "What is derived holds nothing of what is kept shut: then do not name it as a source.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

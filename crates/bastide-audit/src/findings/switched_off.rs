@@ -1,6 +1,6 @@
 //! `switched-off`: a rule that is switched off.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
 use bastide_model::statement::Sort;
@@ -14,7 +14,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a rule that is switched off",
     why: "What was a trial in spring is nobody's by autumn.",
     mind: "The trial goes on, and its reason says until when.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

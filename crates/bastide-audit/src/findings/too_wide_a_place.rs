@@ -1,7 +1,7 @@
 //! `too-wide-a-place`: with usage data: what was used of a grant on a container fits in a few places beneath it.
 
 use super::usage::used;
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::{Change, entry};
@@ -18,7 +18,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "with usage data: what was used of a grant on a container fits in a few places beneath it",
     why: "The narrower grants would have sufficed, and would not have reached what came beside them.",
     mind: "The work moves from place to place, and the year is not over.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

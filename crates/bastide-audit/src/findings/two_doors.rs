@@ -1,7 +1,8 @@
 //! `two-doors`: actions declared `alike` lead to the same data, and users are restricted for one and not for the other.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
+use crate::sweep::{AnyGather, Gather, Here};
 use crate::{Case, Found, Survey, Triple};
 use bastide_engine::Reason;
 use bastide_engine::evaluate::put;
@@ -17,7 +18,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "actions declared `alike` lead to the same data, and users are restricted for one and not for the other",
     why: "A locked door beside an open one.",
     mind: "What the second door shows is less than what the first one would.",
-    check,
+    check: Check::Resource(check),
 };
 
 /// What a statement shuts, and what stays open beside it.
@@ -26,46 +27,60 @@ type Doors = (StatementId, ActionId, ActionId);
 /// How many triples, by whom, and one of them.
 type Through = (u64, FixedBitSet, Triple);
 
-fn check(case: &Case, survey: &Survey) -> Vec<Found> {
-    let estate = case.estate;
-    if estate.proofs.alike.is_empty() {
-        return Vec::new();
-    }
-    let mut engine = survey.evaluator();
-    let [mut allowed, mut through] = std::array::from_fn(|_| engine.nobody());
-    let mut by: BTreeMap<Doors, Through> = BTreeMap::new();
-    for resource in estate.catalog.all() {
-        let kind = estate.catalog.kind(resource);
-        let mut work = engine.look(resource);
+/// By statement and pair of actions.
+struct Shut {
+    by: BTreeMap<Doors, Through>,
+    allowed: FixedBitSet,
+    through: FixedBitSet,
+}
+
+fn check(case: &Case, _: &Survey) -> Option<Box<dyn AnyGather>> {
+    let nobody = || FixedBitSet::with_capacity(case.estate.people.len());
+    let shut = || Shut { by: BTreeMap::new(), allowed: nobody(), through: nobody() };
+    (!case.estate.proofs.alike.is_empty()).then(|| Box::new(shut()) as _)
+}
+
+impl Gather for Shut {
+    fn look(&mut self, case: &Case, _: &Survey, here: &mut Here) {
+        let estate = case.estate;
+        let Shut { by, allowed, through } = self;
+        let kind = estate.catalog.kind(here.resource);
         for doors in &estate.proofs.alike {
             let doors: Vec<ActionId> =
                 doors.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, kind)).collect();
             for open in &doors {
-                engine.decide_on(&mut work, *open);
-                engine.allowed_users(&work, *open, &mut allowed);
+                here.allowed(*open, allowed);
                 for shut in doors.iter().filter(|shut| *shut != open) {
-                    engine.decide_on(&mut work, *shut);
-                    engine.each_part(&mut work, *shut, |reason, by_what, words| {
+                    here.engine.each_part(&mut here.work, *shut, |reason, by_what, words| {
                         let Some(id) = by_what.filter(|_| matches!(reason, Reason::Denied | Reason::Capped)) else {
                             return;
                         };
-                        put(words, &mut through);
-                        through.intersect_with(&allowed);
+                        put(words, through);
+                        through.intersect_with(allowed);
                         let Some(user) = through.minimum() else { return };
-                        let entry = by.entry((id, *shut, *open)).or_insert_with(|| {
-                            (0, FixedBitSet::with_capacity(estate.people.len()), (UserId::new(user), *open, resource))
-                        });
+                        let none = || FixedBitSet::with_capacity(estate.people.len());
+                        let example = (UserId::new(user), *open, here.resource);
+                        let entry = by.entry((id, *shut, *open)).or_insert_with(|| (0, none(), example));
                         entry.0 += through.count_ones(..) as u64;
-                        entry.1.union_with(&through);
+                        entry.1.union_with(through);
                     });
                 }
             }
         }
-        engine.done(work);
     }
-    let name = |a: ActionId| &estate.schema.actions[a.index()].name;
-    by.into_iter()
-        .map(|((id, shut, open), (triples, users, example))| {
+
+    fn join(&mut self, later: Shut) {
+        for (doors, (triples, users, example)) in later.by {
+            let own = self.by.entry(doors).or_insert((0, FixedBitSet::new(), example));
+            own.0 += triples;
+            own.1.union_with(&users);
+        }
+    }
+
+    fn found(self, case: &Case, _: &Survey) -> Vec<Found> {
+        let estate = case.estate;
+        let name = |a: ActionId| &estate.schema.actions[a.index()].name;
+        let told = self.by.into_iter().map(|((id, shut, open), (triples, users, example))| {
             let message = format!(
                 "{} shuts {} and leaves {} open, which leads to the same data",
                 case.named(id),
@@ -76,6 +91,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                 .naming_users(estate, users.ones())
                 .evidence(many(triples, "triple"))
                 .example(Some(example))
-        })
-        .collect()
+        });
+        told.collect()
+    }
 }

@@ -1,6 +1,6 @@
 //! `undecided`: decisions that hang on a missing value: the attribute, and how many users or resources lack it.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::access::{Hanging, hanging};
@@ -13,7 +13,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "decisions that hang on a missing value: the attribute, and how many users or resources lack it",
     why: "In doubt there is no access. Whoever is refused for want of a value calls, and nobody sees why.",
     mind: "The value is missing on purpose: then ask for that in the condition (`is missing`).",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

@@ -1,6 +1,6 @@
 //! `unknown-name`: a user, group, owner, place or source that does not exist, or not any more.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
 use bastide_model::Origin;
 use bastide_syntax::codes;
@@ -14,7 +14,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a user, group, owner, place or source that does not exist, or not any more",
     why: "A restriction for somebody who does not exist restricts nobody; a grant for one waits for whoever gets the name next.",
     mind: "Never: mend the name or take it out.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

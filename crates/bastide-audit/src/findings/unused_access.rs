@@ -1,7 +1,7 @@
 //! `unused-access`: with usage data: a grant of which nobody used anything in the window.
 
 use super::usage::used;
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::Change;
@@ -14,7 +14,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "with usage data: a grant of which nobody used anything in the window",
     why: "What nobody uses is only there to be misused.",
     mind: "It is for an emergency, or for once a year.",
-    check,
+    check: Check::Policy(check),
 };
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {

@@ -1,10 +1,13 @@
 //! `value-nobody-has`: a comparison with a value that no user or resource carries.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::{Case, Found, Survey};
+use bastide_model::Value;
+use bastide_model::column::Column;
 use bastide_model::condition::*;
 use bastide_model::show;
 use bastide_model::statement::Comparison;
+use hashbrown::{HashMap, HashSet};
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -14,12 +17,27 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a comparison with a value that no user or resource carries",
     why: "The value was renamed, or never came to be. The condition is always false, or always true.",
     mind: "The value is about to come.",
-    check,
+    check: Check::Policy(check),
 };
 
-fn check(case: &Case, survey: &Survey) -> Vec<Found> {
-    let _ = survey;
+/// Which values a column carries, of those that some row has.
+type Carried<'e> = HashSet<&'e Value>;
+
+fn carried(column: &Column, rows: usize) -> Carried<'_> {
+    (0..rows)
+        .filter_map(|row| column.code(row))
+        .collect::<HashSet<u32>>()
+        .into_iter()
+        .map(|code| &column.values[code as usize])
+        .collect()
+}
+
+fn check(case: &Case, _: &Survey) -> Vec<Found> {
     let estate = case.estate;
+    let (users, resources) = (estate.people.len(), estate.catalog.len());
+    // A column is gone through once, however many conditions ask for it.
+    let mut of_users: HashMap<usize, Carried> = HashMap::new();
+    let mut of_resources: HashMap<Option<usize>, Carried> = HashMap::new();
     let mut found = Vec::new();
     for (id, s) in case.live() {
         for condition in s.conditions() {
@@ -28,21 +46,19 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                 let Some(Compared { left, right, .. }) = inner.test.compared().filter(equal) else { return };
                 for (of, value) in [(left, right), (right, left)] {
                     let Operand::Literal(value) = value else { continue };
-                    let carried = match of {
-                        Operand::User(UserField::Attribute(at)) => {
-                            let column = &estate.people.attributes[at.index()];
-                            (0..estate.people.len()).any(|row| column.get(row) == Some(value))
-                        }
-                        Operand::Resource(_, ResourceField::Attribute(at)) => {
-                            let column = &estate.catalog.attributes[at.index()];
-                            (0..estate.catalog.len()).any(|row| column.get(row) == Some(value))
-                        }
+                    let values = match of {
+                        Operand::User(UserField::Attribute(at)) => of_users
+                            .entry(at.index())
+                            .or_insert_with(|| carried(&estate.people.attributes[at.index()], users)),
+                        Operand::Resource(_, ResourceField::Attribute(at)) => of_resources
+                            .entry(Some(at.index()))
+                            .or_insert_with(|| carried(&estate.catalog.attributes[at.index()], resources)),
                         Operand::Resource(_, ResourceField::State) => {
-                            (0..estate.catalog.len()).any(|row| estate.catalog.states.get(row) == Some(value))
+                            of_resources.entry(None).or_insert_with(|| carried(&estate.catalog.states, resources))
                         }
                         _ => continue,
                     };
-                    if !carried {
+                    if !values.contains(value) {
                         let text = show::condition(estate, inner);
                         found.push(Found::of(
                             case,

@@ -1,6 +1,6 @@
 //! `wide-wildcard`: a place with `*` that covers several times what others like it do, or a great part of the catalog.
 
-use super::{Descriptor, Group};
+use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_model::*;
@@ -14,7 +14,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     what: "a permission at a place with `*` that covers several times what the other such places do, or more than a set share of all resources",
     why: "A `*` one level too high looks like the others and opens a whole branch, and what will be put into it.",
     mind: "It is meant to cover all of it: then name the container instead of what lies in it.",
-    check,
+    check: Check::Policy(check),
 };
 
 /// So many times what the others cover in the middle is several times; and so many resources are few.
@@ -51,11 +51,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     sizes.sort_unstable();
     let mut found = Vec::new();
     for Wild { id, places, covers } in &all {
-        // The one that is looked at is not among the others.
-        let mut others = sizes.clone();
-        others.remove(others.binary_search(covers).expect("it is among them"));
-        let middle = others.get(others.len() / 2).copied();
-        let several = others.len() >= 2 && *covers > FEW && middle.is_some_and(|m| *covers >= SEVERAL * m.max(1));
+        // The one that is looked at is not among the others: those behind it move up.
+        let (own, others) = (sizes.binary_search(covers).expect("it is among them"), sizes.len() - 1);
+        let middle = sizes.get(others / 2 + usize::from(own <= others / 2)).copied();
+        let several = others >= 2 && *covers > FEW && middle.is_some_and(|m| *covers >= SEVERAL * m.max(1));
         let share = *covers as f64 > case.limits.wide_resources * catalog.len() as f64 && *covers > FEW;
         if !several && !share || survey.of(*id).pairs == 0 {
             continue;
