@@ -5,7 +5,7 @@ use multiversion::multiversion;
 /// So many sets are turned at a time: a word of them for each user.
 const SETS: usize = 64;
 /// So many words of each are turned at once.
-const LANES: usize = 4;
+pub const LANES: usize = 8;
 
 /// Sets that wait to be turned.
 pub struct Batch {
@@ -15,8 +15,8 @@ pub struct Batch {
     block: Box<Block>,
 }
 
-/// Squares of bits, side by side.
-type Block = [[u64; LANES]; SETS];
+/// Squares of bits, side by side: in a square that was turned, the user `row` of each lane's 64.
+pub type Block = [[u64; LANES]; SETS];
 
 impl Batch {
     /// None yet, of so many words each.
@@ -34,23 +34,30 @@ impl Batch {
 
     /// Turns what came: `each` is told of 64 users at a time, the first of them by number, in which sets each is.
     pub fn turn(&mut self, mut each: impl FnMut(usize, &[u64; 64])) {
+        let mut users = [0u64; 64];
+        self.turn_blocks(|first, block| {
+            for lane in 0..LANES {
+                users.iter_mut().zip(block).for_each(|(user, block)| *user = block[lane]);
+                each(first + lane * 64, &users);
+            }
+        });
+    }
+
+    /// The same, by squares as they lie: `each` is told of the users from the given one on, as many as a block has.
+    pub fn turn_blocks(&mut self, mut each: impl FnMut(usize, &Block)) {
         self.words[self.rows * self.width..].fill(0);
         self.rows = 0;
-        let mut users = [0u64; 64];
         for at in (0..self.width).step_by(LANES) {
             let rows = self.block.iter_mut().zip(self.words.chunks_exact(self.width));
             rows.for_each(|(block, row)| block.copy_from_slice(&row[at..at + LANES]));
             transpose(&mut self.block);
-            for lane in 0..LANES {
-                users.iter_mut().zip(self.block.iter()).for_each(|(user, block)| *user = block[lane]);
-                each((at + lane) * 64, &users);
-            }
+            each(at * 64, &self.block);
         }
     }
 }
 
 /// Turns squares of bits: by halves, quarters and so on (Warren, Hacker's Delight, 7-3).
-#[multiversion(targets("x86_64+avx2"))]
+#[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
 fn transpose(block: &mut Block) {
     let (mut half, mut mask) = (32, 0x0000_0000_ffff_ffffu64);
     while half != 0 {

@@ -6,7 +6,7 @@
 //! and whoever counted, they come to the same.
 
 use super::Done;
-use super::batch::Batch;
+use super::batch::{Batch, Block, LANES};
 use crate::decide::Reason;
 use crate::evaluate::{Decided, Evaluator, OutcomeId, Work};
 use crate::sets::store::SetId;
@@ -14,7 +14,7 @@ use crate::sets::{self, Fingerprints};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
-use hashbrown::{HashMap, HashSet};
+use hashbrown::HashMap;
 use multiversion::multiversion;
 use rayon::prelude::*;
 use std::ops::Range;
@@ -111,8 +111,27 @@ struct Counts {
     reasons: [u64; Reason::ALL.len()],
     /// By user, a fingerprint of all that is allowed to them.
     users: Vec<u64>,
-    /// Fingerprints of rows of the matrix, by how they begin.
+    /// Fingerprints of rows of the matrix, by how they begin; some more than once.
     prints: Vec<Vec<u128>>,
+}
+
+/// Fingerprints that were met of late. What was met longer ago counts as new again: to remember them all would be to wait for
+/// memory at each.
+struct Recent(Vec<u128>);
+
+impl Recent {
+    fn new() -> Recent {
+        let mut places = vec![0; 1 << 14];
+        // What belongs elsewhere, so that no place has its own print from the beginning.
+        places[0] = 1 << 64;
+        Recent(places)
+    }
+
+    fn is_new(&mut self, print: u128) -> bool {
+        let count = self.0.len();
+        let place = &mut self.0[(print >> 64) as usize % count];
+        std::mem::replace(place, print) != print
+    }
 }
 
 /// What is known of an outcome that is kept.
@@ -136,8 +155,8 @@ impl Counts {
         };
         let mut occurs: Vec<Occurs> = Vec::new();
         let mut times: Vec<Vec<u32>> = vec![Vec::new(); schema.kinds.len()];
-        let mut seen: HashSet<u128> = HashSet::new();
-        let mut rows: HashSet<u128> = HashSet::new();
+        let mut seen = Recent::new();
+        let mut rows = Recent::new();
         let mut batch = Turning::new(engine.sets().width(), (part.number as usize) << 16 | share);
         while let Some(step) = shares.next(share) {
             done(step.len() as u64);
@@ -182,15 +201,15 @@ impl Counts {
                             if allowed > 0 {
                                 let own = random.users.of(words);
                                 print = print.wrapping_add(own.wrapping_mul(random.actions[action.index()]));
-                                // Who is told apart by a set is told apart by it once.
-                                if seen.insert(own) {
+                                // Who is told apart by a set is told apart by it once; twice does no harm.
+                                if seen.is_new(own) {
                                     batch.add(words);
                                 }
                             }
                         }
                     }
                 }
-                if rows.insert(print) {
+                if rows.is_new(print) {
                     counts.prints[(print >> 64) as usize % HEAPS].push(print);
                 }
                 engine.done(work);
@@ -271,15 +290,15 @@ impl Counts {
 /// Sets that were worked out in words, on their way into the fingerprints of users.
 struct Turning {
     batch: Batch,
-    /// By user, a fingerprint of the sets in which the user is.
-    users: Vec<u64>,
+    /// By user, a fingerprint of the sets in which the user is; users lie as in the blocks that are turned.
+    users: Vec<Block>,
     factor: u64,
 }
 
 impl Turning {
     fn new(width: usize, share: usize) -> Turning {
         let factor = mixed(0x2545_f491_4f6c_dd1d ^ share as u64) | 1;
-        Turning { batch: Batch::new(width), users: vec![0; width.next_multiple_of(4) * 64], factor }
+        Turning { batch: Batch::new(width), users: vec![[[0; LANES]; 64]; width.div_ceil(LANES)], factor }
     }
 
     fn add(&mut self, words: &[u64]) {
@@ -291,21 +310,23 @@ impl Turning {
     fn turn(&mut self) {
         let Turning { batch, users, factor } = self;
         let of = *factor;
-        batch.turn(|first, sets| take_note(&mut users[first..first + 64], sets, of));
+        batch.turn_blocks(|first, sets| take_note(&mut users[first / (64 * LANES)], sets, of));
         *factor = mixed(factor.wrapping_add(0x9e37_79b9_7f4a_7c15)) | 1;
     }
 
     fn finish(&mut self, users: &mut [u64]) {
         self.turn();
-        let pairs = users.iter_mut().zip(&self.users);
-        pairs.for_each(|(user, own)| *user = user.wrapping_add(mixed(own.wrapping_mul(self.factor))));
+        for (at, user) in users.iter_mut().enumerate() {
+            let own = self.users[at / (64 * LANES)][at % 64][at / 64 % LANES];
+            *user = user.wrapping_add(mixed(own.wrapping_mul(self.factor)));
+        }
     }
 }
 
 /// Puts what is new of users into their fingerprints; who is in no set keeps theirs.
-#[multiversion(targets("x86_64+avx2"))]
-fn take_note(users: &mut [u64], sets: &[u64; 64], factor: u64) {
-    for (user, sets) in users.iter_mut().zip(sets) {
+#[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
+fn take_note(users: &mut Block, sets: &Block, factor: u64) {
+    for (user, sets) in users.as_flattened_mut().iter_mut().zip(sets.as_flattened()) {
         let mut new = (*user ^ sets).wrapping_mul(factor);
         new ^= new >> 32;
         *user = if *sets == 0 { *user } else { new };

@@ -646,7 +646,7 @@ fn after_needs(before: &Flips, asked: &[Option<Rc<Flips>>], room: &mut Room) -> 
 }
 
 /// Takes those who are left out of words, puts them into others, and says whether there are any, and any left.
-#[multiversion(targets("x86_64+avx2"))]
+#[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
 fn take(rest: &mut [u64], row: &[u64], words: &mut [u64]) -> (u64, u64) {
     let (mut some, mut left) = (0, 0);
     for ((word, rest), row) in words.iter_mut().zip(rest.iter_mut()).zip(row) {
@@ -658,7 +658,7 @@ fn take(rest: &mut [u64], row: &[u64], words: &mut [u64]) -> (u64, u64) {
     (some, left)
 }
 
-#[multiversion(targets("x86_64+avx2"))]
+#[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
 fn without(words: &mut [u64], other: &[u64]) {
     for (word, other) in words.iter_mut().zip(other) {
         *word &= !other;
@@ -666,7 +666,7 @@ fn without(words: &mut [u64], other: &[u64]) {
 }
 
 /// Those taken who are permitted from there on, or with all bits turned are not.
-#[multiversion(targets("x86_64+avx2"))]
+#[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
 fn otherwise(words: &mut [u64], taken: &[u64], from: &[u64], turned: u64) {
     for ((word, taken), from) in words.iter_mut().zip(taken).zip(from) {
         *word = taken & (from ^ turned);

@@ -139,7 +139,7 @@ impl<'s> Evaluator<'s> {
             let leaf = self.folds.all[fold].leaves[at];
             match self.leaf(work, leaf, resource) {
                 Holds::Set(set) => told.push(set.0),
-                Holds::But { .. } | Holds::Wide => plain = false,
+                Holds::But { .. } | Holds::Wide(_) => plain = false,
             }
         }
         let Fold { table, classes, .. } = &mut self.folds.all[fold];

@@ -8,6 +8,7 @@ use bastide_model::condition::UserField;
 use bastide_model::value::{Datum, fold};
 use bastide_model::*;
 use hashbrown::{DefaultHashBuilder, HashTable};
+use rust_decimal::prelude::ToPrimitive;
 use std::hash::BuildHasher;
 
 /// So many steps lie between two sets of the first users in order.
@@ -46,6 +47,8 @@ pub struct Index {
     order: Vec<u32>,
     /// Values in order, each with how many users come before it.
     ranks: Vec<(Value, u32)>,
+    /// Where each of them is in order, roughly.
+    coarse: Vec<i64>,
     /// The first users in that order, as sets: after every so many.
     firsts: Vec<SetId>,
     span: usize,
@@ -61,6 +64,28 @@ fn value_of(people: &People, field: UserField, user: UserId) -> Option<Value> {
         UserField::Realm => people.realms.get(user.index()).cloned(),
         UserField::Attribute(id) => people.attributes[id.index()].get(user.index()).cloned(),
         UserField::SignIn(id) => people.sign_ins[&id].get(user.index()).cloned(),
+    }
+}
+
+/// Where a value is in order, roughly: of two values the greater one has no less. Numbers are quicker to compare.
+fn coarse(value: &Value) -> i64 {
+    match value {
+        Value::Text(text) => {
+            let mut first = [0; 8];
+            let length = text.len().min(8);
+            first[..length].copy_from_slice(&text.as_bytes()[..length]);
+            // The sign counts as the first bit of text.
+            (u64::from_be_bytes(first) ^ 1 << 63) as i64
+        }
+        Value::Number(number) => {
+            let end = if number.is_sign_negative() { i64::MIN } else { i64::MAX };
+            number.floor().to_i64().unwrap_or(end)
+        }
+        Value::Date(date) => i64::from(date.year()) * 10_000 + i64::from(date.month()) * 100 + i64::from(date.day()),
+        Value::Flag(flag) => i64::from(*flag),
+        Value::Step(_, step) => i64::from(*step),
+        // Sets are not put in order.
+        Value::Set(_) => 0,
     }
 }
 
@@ -80,6 +105,7 @@ impl Index {
             sizes: if by.elements { vec![0; people.len()] } else { Vec::new() },
             order: Vec::new(),
             ranks: Vec::new(),
+            coarse: Vec::new(),
             firsts: Vec::new(),
             span: (people.len() / STEPS).max(64),
         };
@@ -141,6 +167,7 @@ impl Index {
         let mut sorted: Vec<u32> = (0..self.values.len() as u32).collect();
         sorted.sort_by(|a, b| self.values[*a as usize].cmp(&self.values[*b as usize]));
         for number in sorted {
+            self.coarse.push(coarse(&self.values[number as usize]));
             self.ranks.push((self.values[number as usize].clone(), self.order.len() as u32));
             let list = self.list(number).to_vec();
             self.order.extend(list);
@@ -239,7 +266,13 @@ impl Index {
             Datum::Step(of, step) => Value::Step(*of, *step),
             Datum::Kind(_) | Datum::Set(_) => unreachable!("neither is put in order: typing sees to that"),
         };
-        let at = self.ranks.partition_point(|(own, _)| *own < value);
+        let near = coarse(&value);
+        let mut at = self.coarse.partition_point(|own| *own < near);
+        // Few are as near as that; their values tell.
+        at += match self.coarse.get(at) {
+            Some(own) if *own == near => self.ranks[at..].partition_point(|(own, _)| *own < value),
+            _ => 0,
+        };
         let before = |at: usize| self.ranks.get(at).map_or(self.order.len(), |(_, before)| *before as usize);
         let is = self.ranks.get(at).is_some_and(|(own, _)| *own == value);
         (before(at), before(at + usize::from(is)))

@@ -2,6 +2,7 @@
 
 use super::compile::{Leaf, Relation};
 use super::index::Index;
+use super::wide::{both, either, others};
 use super::{Evaluator, Work};
 use crate::sets::store::SetId;
 use bastide_model::condition::{Operand, ResourceField};
@@ -24,8 +25,10 @@ pub enum Holds {
         /// What is so for them.
         truth: bool,
     },
-    /// For many, who are not the same on many other resources.
-    Wide,
+    /// For many, who are not the same on many other resources: what the resource's value is in the index, where it is one value.
+    /// That is its number; of a comparison of order, how many users come before those for whom it does not hold any more, or
+    /// before the first for whom it does.
+    Wide(u32),
 }
 
 /// What was found out of one resource's value.
@@ -33,7 +36,7 @@ enum Found {
     Set(SetId),
     /// All but those listed.
     But(SetId, bool),
-    Wide,
+    Wide(u32),
 }
 
 impl<'s> Evaluator<'s> {
@@ -62,7 +65,7 @@ impl<'s> Evaluator<'s> {
                 let holds = match self.find(at, resource, &mut work.lists) {
                     Found::Set(set) => Holds::Set(set),
                     Found::But(set, truth) => Holds::But { set, list: (from, work.lists.len() as u32), truth },
-                    Found::Wide => Holds::Wide,
+                    Found::Wide(value) => Holds::Wide(value),
                 };
                 if let Some(code) = code {
                     let kept = match holds {
@@ -79,7 +82,7 @@ impl<'s> Evaluator<'s> {
             }
         };
         if work.leaves.len() <= at {
-            work.leaves.resize(self.plan.parts.leaves.len(), (0, Holds::Wide));
+            work.leaves.resize(self.plan.parts.leaves.len(), (0, Holds::Wide(0)));
         }
         work.leaves[at] = (work.stamp, holds);
         holds
@@ -137,7 +140,7 @@ impl<'s> Evaluator<'s> {
                 return Found::But(set, is);
             }
             if !few_values && !few_users {
-                return Found::Wide;
+                return Found::Wide(number);
             }
             let own = index.set(number).unwrap_or_else(|| sets.of(users.iter().map(|user| *user as usize)));
             Found::Set(if is { sets.union(set, own) } else { sets.subtract(set, own) })
@@ -175,7 +178,7 @@ impl<'s> Evaluator<'s> {
                     return Found::But(if leaf.open { SetId::ALL } else { index.valued }, false);
                 }
                 if !few_values && !few_users {
-                    return Found::Wide;
+                    return Found::Wide(if is_upper(comparison) { from } else { to } as u32);
                 }
                 let own = sets.of(index.order()[from..to].iter().map(|user| *user as usize));
                 Found::Set(if leaf.open { sets.union(own, index.missing) } else { own })
@@ -190,7 +193,7 @@ impl<'s> Evaluator<'s> {
                     return if list.len() == from { Found::Set(set) } else { Found::But(set, true) };
                 }
                 if !few_values {
-                    return Found::Wide;
+                    return Found::Wide(0);
                 }
                 let own = sets.of(numbers.iter().flat_map(|number| index.list(*number)).map(|user| *user as usize));
                 Found::Set(sets.union(own, set))
@@ -214,14 +217,14 @@ impl<'s> Evaluator<'s> {
                         return Found::Set(own);
                     }
                     list.truncate(from);
-                    return Found::Wide;
+                    return Found::Wide(0);
                 }
                 if list.len() == from { Found::Set(SetId::NONE) } else { Found::But(SetId::NONE, true) }
             }
             Relation::ResourceCovers => {
                 let count: usize = numbers.iter().map(|number| index.list(*number).len()).sum();
                 if count > narrow && !few_values {
-                    return Found::Wide;
+                    return Found::Wide(0);
                 }
                 let from = list.len();
                 numbers.iter().for_each(|number| list.extend_from_slice(index.list(*number)));
@@ -288,7 +291,7 @@ impl<'s> Evaluator<'s> {
 
     /// For whom a comparison holds on a resource, put into words, which are overwritten. Cost: words for each element of a set
     /// of the resource.
-    pub(super) fn wide_leaf(&mut self, leaf: u32, resource: ResourceId, words: &mut [u64]) {
+    pub(super) fn wide_leaf(&mut self, leaf: u32, resource: ResourceId, value: u32, words: &mut [u64]) {
         let plan = self.plan;
         let at = leaf as usize;
         let leaf: &'s Leaf = &plan.parts.leaves[at];
@@ -297,39 +300,29 @@ impl<'s> Evaluator<'s> {
             self.elements(at, resource, &mut numbers);
         }
         let index: &'s Index = &plan.parts.indexes[leaf.index as usize];
-        let operand = Operand::Resource(leaf.field.0, leaf.field.1);
-        let value = self.reference.operand(&operand, None, Some(resource)).flatten();
         let sets = &self.sets;
         let put = |words: &mut [u64], number: u32| match index.set(number) {
-            Some(set) => words.iter_mut().zip(sets.row(set)).for_each(|(word, own)| *word |= own),
+            Some(set) => either(words, sets.row(set)),
             None => index.list(number).iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64)),
         };
-        let also = |words: &mut [u64], set: SetId| {
-            words.iter_mut().zip(sets.row(set)).for_each(|(word, own)| *word |= own);
-        };
+        let also = |words: &mut [u64], set: SetId| either(words, sets.row(set));
         words.fill(0);
         match leaf.relation {
             Relation::Owner => unreachable!("one user is never many"),
             Relation::Equal(is) => {
-                let number = value.as_ref().and_then(|value| index.find(value)).expect("many have the value");
-                put(words, number);
+                put(words, value);
                 if !is {
-                    let all = if leaf.open { SetId::ALL } else { index.valued };
-                    words.iter_mut().zip(sets.row(all)).for_each(|(word, all)| *word = all & !*word);
+                    others(words, sets.row(if leaf.open { SetId::ALL } else { index.valued }));
                 } else if leaf.open {
                     also(words, index.missing);
                 }
             }
-            Relation::ResourceIn => {
-                put(words, value.as_ref().and_then(|value| index.find(value)).expect("many have the value"));
-            }
+            Relation::ResourceIn => put(words, value),
             Relation::Order(comparison) => {
-                let (from, to) = ordered(index, comparison, value.as_ref().expect("there is a value"));
-                index.first(to, sets, words);
-                if from > 0 {
+                index.first(value as usize, sets, words);
+                if is_upper(comparison) {
                     // From the first of them on: all that have a value and are not before it.
-                    index.first(from, sets, words);
-                    words.iter_mut().zip(sets.row(index.valued)).for_each(|(word, all)| *word = all & !*word);
+                    others(words, sets.row(index.valued));
                 }
                 if leaf.open {
                     also(words, index.missing);
@@ -346,11 +339,11 @@ impl<'s> Evaluator<'s> {
                 words.copy_from_slice(sets.row(SetId::ALL));
                 for number in numbers.iter().copied() {
                     match index.set(number) {
-                        Some(set) => words.iter_mut().zip(sets.row(set)).for_each(|(word, own)| *word &= own),
+                        Some(set) => both(words, sets.row(set)),
                         None => {
                             other.fill(0);
                             put(&mut other, number);
-                            words.iter_mut().zip(&other).for_each(|(word, own)| *word &= own);
+                            both(words, &other);
                         }
                     }
                 }
@@ -372,6 +365,11 @@ impl<'s> Evaluator<'s> {
         }
         self.numbers = numbers;
     }
+}
+
+/// Whether the users for whom a comparison of order holds are the last ones in order, and not the first.
+fn is_upper(comparison: Comparison) -> bool {
+    matches!(comparison, Comparison::Greater | Comparison::GreaterEqual)
 }
 
 /// The users who stand in a relation to a value, as a range of all in order.

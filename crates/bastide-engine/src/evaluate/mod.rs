@@ -485,7 +485,7 @@ impl<'s> Evaluator<'s> {
                         work.touched.push(list);
                         Value { base: set, turns: true, wide: false }
                     }
-                    Holds::Wide => Value { base: SetId::NONE, turns: false, wide: true },
+                    Holds::Wide(_) => Value { base: SetId::NONE, turns: false, wide: true },
                 }
             }
             Expr::Ask(target, action) => {
@@ -553,7 +553,7 @@ impl<'s> Evaluator<'s> {
                     if listed { truth } else { self.sets.contains(set, user as usize) }
                 }
                 // Where this counted, the rule would be put into words: another part settles it, whatever is said here.
-                Holds::Wide => false,
+                Holds::Wide(_) => false,
             },
             Expr::Ask(target, action) => self.holds(work, *target, *action, user),
             Expr::Not(inner) => !self.applies(work, inner, user),

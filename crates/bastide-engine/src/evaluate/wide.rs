@@ -55,17 +55,25 @@ impl Words {
     }
 }
 
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
 pub(super) fn both(words: &mut [u64], other: &[u64]) {
     for (word, other) in words.iter_mut().zip(other) {
         *word &= other;
     }
 }
 
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
 pub(super) fn either(words: &mut [u64], other: &[u64]) {
     for (word, other) in words.iter_mut().zip(other) {
         *word |= other;
+    }
+}
+
+/// Leaves of all those who are not in words.
+#[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2"))]
+pub(super) fn others(words: &mut [u64], all: &[u64]) {
+    for (word, all) in words.iter_mut().zip(all) {
+        *word = all & !*word;
     }
 }
 
@@ -79,7 +87,7 @@ fn turn(words: &mut [u64], turns: &[(u32, bool)]) {
 }
 
 /// Takes those who are left out of words, and gives how many they were.
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
 fn take(rest: &mut [u64], words: &[u64]) -> u32 {
     let mut count = 0;
     for (rest, word) in rest.iter_mut().zip(words) {
@@ -90,7 +98,7 @@ fn take(rest: &mut [u64], words: &[u64]) -> u32 {
 }
 
 /// The same; they are added to others.
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
 fn take_into(rest: &mut [u64], words: &[u64], taken: &mut [u64]) -> u32 {
     let mut count = 0;
     for ((rest, word), taken) in rest.iter_mut().zip(words).zip(taken) {
@@ -442,7 +450,7 @@ impl<'s> Evaluator<'s> {
                             turn(words, &[(work.lists[at as usize], truth)]);
                         }
                     }
-                    Holds::Wide => self.wide_leaf(*leaf, resource, words),
+                    Holds::Wide(value) => self.wide_leaf(*leaf, resource, value, words),
                 }
             }
             Expr::Ask(target, action) => {
@@ -457,8 +465,7 @@ impl<'s> Evaluator<'s> {
             }
             Expr::Not(inner) => {
                 self.words_of(work, inner, words);
-                let all = self.sets.row(SetId::ALL);
-                words.iter_mut().zip(all).for_each(|(word, all)| *word = all & !*word);
+                others(words, self.sets.row(SetId::ALL));
             }
             Expr::And(parts) => {
                 words.copy_from_slice(self.sets.row(SetId::ALL));

@@ -5,7 +5,7 @@ use fixedbitset::FixedBitSet;
 use multiversion::multiversion;
 
 /// In words.
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
 pub(crate) fn words(of: &[u64]) -> u32 {
     // A loop by itself: what iterators sum is made into code of its own, which knows nothing of the instruction.
     let mut sum = 0;
@@ -16,7 +16,7 @@ pub(crate) fn words(of: &[u64]) -> u32 {
 }
 
 /// In two rows of words at once.
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
 pub(crate) fn both_words(a: &[u64], b: &[u64]) -> u32 {
     let mut sum = 0;
     for (a, b) in a.iter().zip(b) {
@@ -45,7 +45,7 @@ pub fn all_three(a: &FixedBitSet, b: &FixedBitSet, c: &FixedBitSet) -> u32 {
     all_bits(a.as_slice(), b.as_slice(), c.as_slice())
 }
 
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
 fn bits(of: &[usize]) -> u32 {
     let mut sum = 0;
     for word in of {
@@ -54,7 +54,7 @@ fn bits(of: &[usize]) -> u32 {
     sum
 }
 
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
 fn both_bits(a: &[usize], b: &[usize]) -> u32 {
     let mut sum = 0;
     for (a, b) in a.iter().zip(b) {
@@ -63,7 +63,7 @@ fn both_bits(a: &[usize], b: &[usize]) -> u32 {
     sum
 }
 
-#[multiversion(targets("x86_64+avx2+popcnt", "x86_64+popcnt"))]
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
 fn all_bits(a: &[usize], b: &[usize], c: &[usize]) -> u32 {
     let mut sum = 0;
     for ((a, b), c) in a.iter().zip(b).zip(c) {
