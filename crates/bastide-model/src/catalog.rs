@@ -4,20 +4,11 @@
 use crate::column::Column;
 use crate::ids::*;
 use crate::labels::Labels;
+use crate::sources::{Source, Sources};
 use crate::strings::Index;
 use crate::value::Pattern;
 use fixedbitset::FixedBitSet;
-use hashbrown::HashMap;
 use std::sync::Arc;
-
-/// A resource that another is a link to or is derived from.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Source {
-    /// It is in the catalog.
-    Resource(ResourceId),
-    /// It is not; the id as written.
-    Missing(String),
-}
 
 /// The resources of an estate. What grows with their number is shared between a catalog and its copies until one of them
 /// changes it: a change touches one column, and is tried on a copy.
@@ -45,8 +36,8 @@ pub struct Catalog {
     pub barriers: FixedBitSet,
     /// Depth of the deepest barrier at or above; 0 where there is none.
     pub barrier_depths: Arc<Vec<u16>>,
-    /// Sources, for the resources that have any.
-    pub sources: Arc<HashMap<ResourceId, Vec<Source>>>,
+    /// Sources.
+    pub sources: Arc<Sources>,
     /// One column an attribute, as it is after travel and defaults.
     pub attributes: Vec<Column>,
     /// For attributes that travel, the values resources have of their own; none for the others.
@@ -147,7 +138,7 @@ impl Catalog {
 
     /// Its sources.
     pub fn sources(&self, resource: ResourceId) -> &[Source] {
-        self.sources.get(&resource).map_or(&[], Vec::as_slice)
+        self.sources.of(resource)
     }
 
     /// The path: names from the root joined by `/`, a `/` in a name written `\/`, a `\` as `\\`.

@@ -49,6 +49,42 @@ pub fn components<I: Iterator<Item = usize>>(count: usize, next: impl Fn(usize) 
     found
 }
 
+/// Whether a graph of so many nodes has a cycle that can be reached from some of them. Cost: nodes plus edges, a byte a node;
+/// so it is asked before [`cycles`], which remembers by hashing.
+pub fn has_cycle<I: Iterator<Item = usize>>(
+    count: usize,
+    starts: impl Iterator<Item = usize>,
+    next: impl Fn(usize) -> I,
+) -> bool {
+    const NEW: u8 = 0;
+    const OPEN: u8 = 1;
+    const DONE: u8 = 2;
+    let mut states = vec![NEW; count];
+    let mut path: Vec<(usize, I)> = Vec::new();
+    for start in starts {
+        if states[start] != NEW {
+            continue;
+        }
+        states[start] = OPEN;
+        path.push((start, next(start)));
+        while let Some((node, rest)) = path.last_mut() {
+            match rest.next() {
+                Some(step) if states[step] == OPEN => return true,
+                Some(step) if states[step] == NEW => {
+                    states[step] = OPEN;
+                    path.push((step, next(step)));
+                }
+                Some(_) => {}
+                None => {
+                    states[*node] = DONE;
+                    path.pop();
+                }
+            }
+        }
+    }
+    false
+}
+
 /// The cycles a depth-first search meets, each as its nodes in order; none is missed as a whole:
 /// there is a cycle if and only if one is returned. Cost: nodes plus edges.
 pub fn cycles<N: Copy + Eq + Hash>(nodes: &[N], next: impl Fn(N) -> Vec<N>) -> Vec<Vec<N>> {
@@ -102,6 +138,9 @@ mod tests {
             }
             let found = components(count, |node| edges[node].iter().copied());
             assert_eq!(found.iter().map(Vec::len).sum::<usize>(), count);
+            let circle = (0..count).any(|node| edges[node].iter().any(|next| leads[*next][node]));
+            assert_eq!(has_cycle(count, 0..count, |node| edges[node].iter().copied()), circle, "{edges:?}");
+            assert_eq!(!cycles(&(0..count).collect::<Vec<_>>(), |node| edges[node].clone()).is_empty(), circle);
             let of = |node: usize| found.iter().position(|c| c.contains(&node)).unwrap();
             for (a, b) in (0..count).flat_map(|a| (0..count).map(move |b| (a, b))) {
                 assert_eq!(of(a) == of(b), leads[a][b] && leads[b][a], "{edges:?}");

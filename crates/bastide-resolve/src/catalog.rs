@@ -3,8 +3,8 @@
 use crate::people::required;
 use crate::preorder::{Links, Tree, tree};
 use crate::travel;
-use bastide_model::catalog::Source;
 use bastide_model::column::{Column, NONE};
+use bastide_model::graph::{cycles, has_cycle};
 use bastide_model::labels::Labels;
 use bastide_model::rows::{CatalogPart, CatalogRows, RowPlace, grid};
 use bastide_model::schema::{Attribute, Travel};
@@ -84,7 +84,7 @@ pub(crate) fn build(
             .sources
             .iter()
             .map(|(row, ids)| (ResourceId(position[*row as usize]), ids.iter().map(source).collect()));
-        catalog.sources = Arc::new(sources.collect());
+        catalog.sources = Arc::new(Sources::new(catalog.len(), sources));
     }
     check_sources(&catalog, &places, out);
     let place = |resource: ResourceId| places.at(resource.index()).span();
@@ -273,9 +273,8 @@ fn unknown_owners(catalog: &Catalog, places: &Places, out: &mut Diagnostics) {
 
 /// Reports sources that are not there, and cycles of sources, each named whole.
 fn check_sources(catalog: &Catalog, places: &Places, out: &mut Diagnostics) {
-    let mut linked: Vec<ResourceId> = catalog.sources.keys().copied().collect();
-    linked.sort();
-    for &resource in &linked {
+    let linked = catalog.sources.linked();
+    for &resource in linked {
         for source in catalog.sources(resource) {
             if let Source::Missing(id) = source {
                 let message =
@@ -288,7 +287,11 @@ fn check_sources(catalog: &Catalog, places: &Places, out: &mut Diagnostics) {
         let known = |s: &Source| if let Source::Resource(r) = s { Some(*r) } else { None };
         catalog.sources(r).iter().filter_map(known).collect()
     };
-    for cycle in bastide_model::graph::cycles(&linked, next) {
+    let starts = linked.iter().map(|resource| resource.index());
+    if !has_cycle(catalog.len(), starts, |r| next(ResourceId::new(r)).into_iter().map(|r| r.index())) {
+        return;
+    }
+    for cycle in cycles(linked, next) {
         let ids: Vec<&str> = cycle.iter().map(|r| catalog.id(*r)).collect();
         let message = format!("resources are derived from each other: `{}` from `{}`", ids.join("` from `"), ids[0]);
         out.push(Diagnostic::at(&codes::SOURCE_CYCLE, places.at(cycle[0].index()).span(), message));

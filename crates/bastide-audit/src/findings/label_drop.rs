@@ -20,8 +20,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let _ = survey;
     let estate = case.estate;
-    let mut linked: Vec<ResourceId> = estate.catalog.sources.keys().copied().collect();
-    linked.sort();
+    let linked = estate.catalog.sources.linked();
     let mut found = Vec::new();
     for (at, attribute) in estate.schema.resource_attributes.iter().enumerate() {
         let Scalar::Named(of) = attribute.scalar else { continue };
@@ -29,7 +28,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             continue;
         }
         let column = &estate.catalog.attributes[at];
-        for resource in &linked {
+        for resource in linked {
             for source in estate.catalog.sources(*resource) {
                 let Source::Resource(source) = source else { continue };
                 let (here, there) = (column.get(resource.index()), column.get(source.index()));

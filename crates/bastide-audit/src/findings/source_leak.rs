@@ -21,10 +21,9 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let Some(read) = case.reading() else { return Vec::new() };
     let mut engine = survey.evaluator();
     let [mut leak, mut there] = std::array::from_fn(|_| engine.nobody());
-    let mut linked: Vec<ResourceId> = estate.catalog.sources.keys().copied().collect();
-    linked.sort();
+    let linked = estate.catalog.sources.linked();
     let mut found = Vec::new();
-    for resource in linked {
+    for &resource in linked {
         for source in estate.catalog.sources(resource) {
             let Source::Resource(source) = source else { continue };
             engine.allowed(resource, read, &mut leak);

@@ -3,18 +3,21 @@
 //! A decision is a node (action, resource). It depends on the decisions its needs and the `holds`
 //! of its statements ask for. Going up the tree never closes a circle, so the exact search runs
 //! only where a summary over actions alone leaves one possible: a circle of edges that all stay on
-//! the resource, or one that takes an edge to a source or to a fixed place.
+//! the resource, or one that takes an edge to a source or to a fixed place. A circle over sources
+//! takes resources that lead to each other by sources and by going up: a summary over resources
+//! alone tells that there are none, before anything is looked at by action and resource.
 
 use super::place::covers;
 use super::{ReferenceEvaluator, targets};
 use bastide_model::condition::{Condition, HoldsTarget};
-use bastide_model::graph::cycles;
+use bastide_model::graph::{cycles, has_cycle};
 use bastide_model::groups::Computed;
 use bastide_model::schema::Target;
 use bastide_model::*;
 use bastide_syntax::{Diagnostic, codes};
 use hashbrown::HashSet;
 use jiff::civil::Date;
+use std::collections::BTreeSet;
 
 /// Where an edge leads, seen from a resource.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -28,6 +31,12 @@ struct Edge {
     action: ActionId,
     way: Way,
     by: By,
+}
+
+impl Edge {
+    fn place(&self) -> Option<ResourceId> {
+        if let Way::Place(place) = self.way { Some(place) } else { None }
+    }
 }
 
 #[derive(Clone, Copy)]
@@ -50,6 +59,14 @@ pub fn stratification(estate: &Estate, date: Date) -> Vec<Diagnostic> {
         steps(estate, &edges, action, resource).filter(|(n, _)| suspects[n.0.index()]).map(|(n, _)| n).collect()
     };
     let actions: Vec<ActionId> = ActionId::all(suspects.len()).filter(|a| suspects[a.index()]).collect();
+    // Every circle takes an edge that stays, goes to a place, or goes to a source: it is met from where these lead.
+    if !stays(&edges) && !sources_may_circle(estate, &edges) {
+        let places: BTreeSet<ResourceId> = edges.iter().flatten().filter_map(|edge| edge.place()).collect();
+        let nodes: Vec<Node> = places.iter().flat_map(|place| actions.iter().map(|a| (*a, *place))).collect();
+        if cycles(&nodes, next).is_empty() {
+            return Vec::new();
+        }
+    }
     let nodes: Vec<Node> = actions.iter().flat_map(|a| estate.catalog.all().map(|r| (*a, r))).collect();
     let mut told: HashSet<Vec<ActionId>> = HashSet::new();
     let mut out = Vec::new();
@@ -62,6 +79,42 @@ pub fn stratification(estate: &Estate, date: Date) -> Vec<Diagnostic> {
         }
     }
     out
+}
+
+/// Whether an action can come back to itself by edges that all stay on the resource.
+fn stays(edges: &[Vec<Edge>]) -> bool {
+    (0..edges.len()).any(|action| reached(edges, action, true)[action])
+}
+
+/// Whether resources lead to each other by sources, and by going up where any edge does. Where one of its sources lies beneath
+/// a resource, that is a circle, too. Cost: the resources and their sources.
+fn sources_may_circle(estate: &Estate, edges: &[Vec<Edge>]) -> bool {
+    let catalog = &estate.catalog;
+    let is = |way: fn(&Target) -> bool| {
+        edges.iter().flatten().any(|edge| if let Way::Relative(target) = &edge.way { way(target) } else { false })
+    };
+    if catalog.sources.is_empty() || !is(|target| *target == Target::Source) {
+        return false;
+    }
+    let goes_up = is(|target| matches!(target, Target::Parent | Target::Kind(_)));
+    // At or above each resource, the nearest one that has sources: from elsewhere, no circle comes back by them.
+    let mut nearest: Vec<Option<ResourceId>> = vec![None; catalog.len()];
+    for resource in catalog.all() {
+        nearest[resource.index()] = match catalog.parent(resource) {
+            _ if !catalog.sources(resource).is_empty() => Some(resource),
+            Some(parent) if goes_up => nearest[parent.index()],
+            _ => None,
+        };
+    }
+    let next = |resource: usize| {
+        let resource = ResourceId::new(resource);
+        let sources = catalog.sources(resource).iter();
+        let sources =
+            sources.filter_map(|source| if let Source::Resource(found) = source { Some(*found) } else { None });
+        let above = catalog.parent(resource).filter(|_| goes_up);
+        sources.chain(above).filter_map(|to| nearest[to.index()]).map(|to| to.index())
+    };
+    has_cycle(catalog.len(), catalog.sources.linked().iter().map(|resource| resource.index()), next)
 }
 
 fn edges(estate: &Estate, date: Date) -> Vec<Vec<Edge>> {
@@ -125,24 +178,26 @@ fn holds(condition: &Condition, asked: &mut Vec<(ActionId, Way)>) {
     }));
 }
 
+/// The actions to which one leads; with `stay`, by edges that stay on the resource.
+fn reached(edges: &[Vec<Edge>], from: usize, stay: bool) -> Vec<bool> {
+    let mut seen = vec![false; edges.len()];
+    let mut queue = vec![from];
+    while let Some(at) = queue.pop() {
+        for edge in &edges[at] {
+            let next = edge.action.index();
+            if (!stay || edge.way == Way::Relative(Target::Own)) && !std::mem::replace(&mut seen[next], true) {
+                queue.push(next);
+            }
+        }
+    }
+    seen
+}
+
 /// Actions through which a circle may run: those that can come back to themselves by edges that
 /// stay on the resource, or by a way that takes an edge to a source or a fixed place.
 fn suspects(edges: &[Vec<Edge>]) -> Vec<bool> {
-    let reach = |from: usize, stay: bool| -> Vec<bool> {
-        let mut seen = vec![false; edges.len()];
-        let mut queue = vec![from];
-        while let Some(at) = queue.pop() {
-            for edge in &edges[at] {
-                let next = edge.action.index();
-                if (!stay || edge.way == Way::Relative(Target::Own)) && !std::mem::replace(&mut seen[next], true) {
-                    queue.push(next);
-                }
-            }
-        }
-        seen
-    };
-    let all: Vec<Vec<bool>> = (0..edges.len()).map(|a| reach(a, false)).collect();
-    let mut suspects: Vec<bool> = (0..edges.len()).map(|a| reach(a, true)[a]).collect();
+    let all: Vec<Vec<bool>> = (0..edges.len()).map(|a| reached(edges, a, false)).collect();
+    let mut suspects: Vec<bool> = (0..edges.len()).map(|a| reached(edges, a, true)[a]).collect();
     for (a, list) in edges.iter().enumerate() {
         for edge in list {
             let b = edge.action.index();

@@ -148,7 +148,7 @@ impl Dependencies {
         watching.values_mut().for_each(|ranges| *ranges = joined(std::mem::take(ranges)));
         let mut derived: HashMap<ResourceId, Vec<ResourceId>> = HashMap::new();
         let catalog = &estates[1].catalog;
-        for resource in catalog.sources.keys() {
+        for resource in catalog.sources.linked() {
             for source in catalog.sources(*resource) {
                 if let Source::Resource(source) = source {
                     derived.entry(*source).or_default().push(*resource);

@@ -200,10 +200,10 @@ fn values(estate: &Estate, resource: ResourceId, order: &[usize]) -> String {
     says.0
 }
 
-fn source(estate: &Estate, source: &bastide_model::catalog::Source) -> String {
+fn source(estate: &Estate, source: &bastide_model::Source) -> String {
     match source {
-        bastide_model::catalog::Source::Resource(resource) => estate.catalog.id(*resource).to_string(),
-        bastide_model::catalog::Source::Missing(name) => name.to_string(),
+        bastide_model::Source::Resource(resource) => estate.catalog.id(*resource).to_string(),
+        bastide_model::Source::Missing(name) => name.to_string(),
     }
 }
 

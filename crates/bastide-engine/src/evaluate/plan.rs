@@ -248,7 +248,7 @@ impl Plan {
         }
         let mut sources = FixedBitSet::with_capacity(catalog.len());
         if asks_sources {
-            for source in catalog.sources.values().flatten() {
+            for source in catalog.sources.all() {
                 if let Source::Resource(source) = source {
                     sources.insert(source.index());
                 }
