@@ -4,6 +4,7 @@ use crate::column::{Distinct, NONE, Values};
 use crate::schema::elements_of;
 use crate::value::Value;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+use rayon::prelude::*;
 use std::hash::BuildHasher;
 use std::sync::Arc;
 
@@ -116,8 +117,18 @@ impl Sets {
     pub fn finish(self) -> Distinct {
         let values = self.elements.finish().values;
         let elements = Elements { values: values.to_vec(), ends: self.ends, numbers: self.numbers };
-        let set = |at: usize| Value::set(elements.of(at).iter().map(|number| values[*number as usize].clone()));
-        Distinct { values: Arc::new((0..elements.len()).map(set).collect()), elements: Some(Arc::new(elements)) }
+        // Sets are sorted by where their elements are in order: there are many sets, of few elements.
+        let mut order: Vec<u32> = (0..values.len() as u32).collect();
+        order.sort_unstable_by(|a, b| values[*a as usize].cmp(&values[*b as usize]));
+        let mut ranks = vec![0; values.len()];
+        order.iter().zip(0..).for_each(|(number, rank)| ranks[*number as usize] = rank);
+        let set = |at: usize| {
+            let mut own: Vec<u32> = elements.of(at).iter().map(|number| ranks[*number as usize]).collect();
+            own.sort_unstable();
+            Value::Set(own.into_iter().map(|rank| values[order[rank as usize] as usize].clone()).collect())
+        };
+        let sets = (0..elements.len()).into_par_iter().with_min_len(4096).map(set).collect();
+        Distinct { values: Arc::new(sets), elements: Some(Arc::new(elements)) }
     }
 }
 

@@ -80,11 +80,10 @@ pub(crate) fn build(
         let mut position = vec![NONE; rows.len()];
         labels.order().iter().enumerate().for_each(|(new, old)| position[*old as usize] = new as u32);
         let source = |id: &String| catalog.find(id).map_or(Source::Missing(id.clone()), Source::Resource);
-        let sources = rows
-            .sources
-            .iter()
-            .map(|(row, ids)| (ResourceId(position[*row as usize]), ids.iter().map(source).collect()));
-        catalog.sources = Arc::new(Sources::new(catalog.len(), sources));
+        let lists = rows.sources.par_iter().with_min_len(1024);
+        let lists = lists.map(|(row, ids)| (ResourceId(position[*row as usize]), ids.iter().map(source).collect()));
+        let lists: Vec<(ResourceId, Vec<Source>)> = lists.collect();
+        catalog.sources = Arc::new(Sources::new(catalog.len(), lists));
     }
     check_sources(&catalog, &places, out);
     let place = |resource: ResourceId| places.at(resource.index()).span();
