@@ -389,37 +389,53 @@ impl<'r> Loader<'r> {
             catalog.paths(*file, self.sources.text(*file), source, &mut paths);
         }
         let mut apart = Vec::new();
-        for (file, format, source) in files {
+        for &(file, format, source) in &files {
             apart.extend(source.parts.then_some(file));
             self.tables.parts.extend(source.parts.then_some(file));
             self.tables.catalog.push((file, format));
             self.tables.note_columns(file, source);
-            let text = self.sources.text(file);
-            let rows = catalog.count();
-            match format {
-                Format::JsonLines => json::catalog(file, text, source, &mut catalog, &mut self.out),
-                _ => catalog.csv(file, text, source, &paths, &mut self.out),
-            }
-            came.note(source, catalog.count() - rows);
         }
-        came.report(&mut self.out);
         let part_files = self.part_files(&parts);
-        let catalog_whole = errors(&self.out) == before;
-        let mut entry_rows: Vec<EntryRow> = Vec::new();
-        let mut came = Came::of(&manifest.entries);
-        for (file, format, source) in self.files(&manifest.entries, &[Format::Csv, Format::Workbook]) {
+        let said = std::mem::take(&mut self.out);
+        let entry_files = self.files(&manifest.entries, &[Format::Csv, Format::Workbook]);
+        for &(file, format, source) in &entry_files {
             // What is kept as a grid has no rows that could be written.
             self.tables.entries.push((file, if source.grid.is_some() { Format::Workbook } else { format }));
             self.tables.note_columns(file, source);
-            let rows = entry_rows.len();
-            let text = self.sources.text(file);
-            match source.grid {
-                Some(reach) => grid::csv(file, text, source, reach, &mut entry_rows, &mut self.out),
-                None => entries::csv(file, text, source, &mut entry_rows, &mut self.out),
-            }
-            came.note(source, entry_rows.len() - rows);
         }
-        came.report(&mut self.out);
+        let of_entry_files = std::mem::replace(&mut self.out, said);
+        // Entries can be as many as resources: they are read beside them.
+        let (sources, of_catalog) = (&self.sources, &mut self.out);
+        let read_catalog = || {
+            for (file, format, source) in files {
+                let text = sources.text(file);
+                let rows = catalog.count();
+                match format {
+                    Format::JsonLines => json::catalog(file, text, source, &mut catalog, of_catalog),
+                    _ => catalog.csv(file, text, source, &paths, of_catalog),
+                }
+                came.note(source, catalog.count() - rows);
+            }
+            came.report(of_catalog);
+        };
+        let read_entries = || {
+            let (mut rows, mut said): (Vec<EntryRow>, Diagnostics) = Default::default();
+            let mut came = Came::of(&manifest.entries);
+            for (file, _, source) in entry_files {
+                let (text, before) = (sources.text(file), rows.len());
+                match source.grid {
+                    Some(reach) => grid::csv(file, text, source, reach, &mut rows, &mut said),
+                    None => entries::csv(file, text, source, &mut rows, &mut said),
+                }
+                came.note(source, rows.len() - before);
+            }
+            came.report(&mut said);
+            (rows, said)
+        };
+        let ((), (entry_rows, said)) = rayon::join(read_catalog, read_entries);
+        let catalog_whole = errors(&self.out) == before;
+        self.out.extend(of_entry_files.finish());
+        self.out.extend(said.finish());
         let insides = self.insides(&manifest, &schema, &mut catalog);
         let usage_rows = self.usage(&manifest, &schema);
         let sign_ins = self.sign_ins(&manifest, &schema);

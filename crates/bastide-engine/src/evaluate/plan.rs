@@ -7,9 +7,11 @@ use crate::decide::ReferenceEvaluator;
 use crate::sets::store::{SetId, SetStore};
 use bastide_model::condition::{Condition, Term, Who};
 use bastide_model::schema::Target;
+use bastide_model::statement::Place;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
+use rayon::prelude::*;
 use std::sync::Arc;
 
 /// What tells narrow from broad. Whatever the numbers, the answers are the same; tests try several.
@@ -188,20 +190,23 @@ impl Plan {
         let layered = !estate.layers.is_empty();
         // How many of them stand at each place.
         let mut stand: HashMap<ResourceId, usize> = HashMap::new();
-        let places = reference.live.iter().filter_map(|id| own_place(estate.statement(*id)));
-        places.for_each(|place| *stand.entry(place.resource).or_default() += 1);
-        for &id in &reference.live {
-            let statement = estate.statement(id);
+        // There may be as many as resources: what each says by itself is read by all cores.
+        let live = reference.live.par_iter().with_min_len(1024).map(|id| {
+            let statement = estate.statement(*id);
             let actions = ActionId::all(estate.schema.actions.len());
             let speaks: FixedBitSet = actions.filter(|a| statement.speaks_of(*a)).map(|a| a.index()).collect();
+            (*id, statement, speaks, own_place(statement))
+        });
+        let live: Vec<(StatementId, &Statement, FixedBitSet, Option<Place>)> = live.collect();
+        let places = live.iter().filter_map(|(.., place)| place.as_ref());
+        places.for_each(|place| *stand.entry(place.resource).or_default() += 1);
+        for (id, statement, speaks, own_place) in live {
             if speaks.is_clear() && !layered {
                 continue;
             }
             let open = statement.modality.permits() == favourable;
-            let few = |place: &bastide_model::statement::Place| {
-                catalog.subtree(place.resource).len() * stand[&place.resource] <= tuning.own
-            };
-            let mut alone = own_place(statement).filter(few);
+            let few = |place: &Place| catalog.subtree(place.resource).len() * stand[&place.resource] <= tuning.own;
+            let mut alone = own_place.filter(few);
             let one = match &statement.who.terms[..] {
                 [Term::User(user)] if alone.is_some() => Some(*user),
                 _ => None,
@@ -282,7 +287,7 @@ impl Plan {
 }
 
 /// The one place of a statement that asks nothing but who it is.
-fn own_place(statement: &Statement) -> Option<bastide_model::statement::Place> {
+fn own_place(statement: &Statement) -> Option<Place> {
     let plain = statement.conditions().next().is_none() && !statement.who.terms.contains(&Term::Owner);
     match statement.what.places.as_deref() {
         Some([place]) if plain => Some(*place),
