@@ -6,7 +6,7 @@ use bastide_engine::Reason;
 use bastide_engine::access::{in_groups, reaches};
 use bastide_model::show;
 use bastide_model::statement::Sort;
-use bastide_model::{Estate, Statement, StatementId, UserId};
+use bastide_model::{Estate, GroupId, Statement, StatementId, UserId};
 use datafusion::arrow::array::{
     ArrayRef, BooleanArray, Date32Array, Int64Array, ListBuilder, RecordBatch, StringBuilder,
 };
@@ -148,7 +148,7 @@ impl Small {
 fn users(estate: &Estate) -> Vec<ArrayRef> {
     let people = &estate.people;
     let all = || people.all();
-    let realm = |user: UserId| people.realms.get(user.index()).map(|realm| estate.schema.show(realm));
+    let realm = |user: UserId| people.realms().get(user.index()).map(|realm| estate.schema.show(realm));
     let mut columns: Vec<ArrayRef> = vec![
         texts(all().map(|user| people.id(user))),
         texts(all().map(|user| people.name(user))),
@@ -156,7 +156,7 @@ fn users(estate: &Estate) -> Vec<ArrayRef> {
         Arc::new(all().map(|user| Some(people.is_active(user))).collect::<BooleanArray>()),
         some_texts(all().map(realm)),
     ];
-    columns.extend(estate.schema.user_attributes.iter().zip(&people.attributes).map(|(attribute, column)| {
+    columns.extend(estate.schema.user_attributes.iter().zip(people.attributes()).map(|(attribute, column)| {
         attribute_values(&estate.schema, attribute, all().map(|user| column.get(user.index())))
     }));
     columns
@@ -164,11 +164,11 @@ fn users(estate: &Estate) -> Vec<ArrayRef> {
 
 fn groups(estate: &Estate) -> Vec<ArrayRef> {
     let groups = &estate.groups;
-    let name = |at: usize| Some(groups.names.get(at)).filter(|name| !name.is_empty());
+    let name = |at: usize| Some(groups.name(GroupId::new(at))).filter(|name| !name.is_empty());
     vec![
         texts(groups.all().map(|group| groups.id(group))),
         some_texts(groups.all().map(|group| name(group.index()))),
-        Arc::new(groups.all().map(|group| Some(groups.computed[group.index()].is_some())).collect::<BooleanArray>()),
+        Arc::new(groups.all().map(|group| Some(groups.computed(group).is_some())).collect::<BooleanArray>()),
     ]
 }
 

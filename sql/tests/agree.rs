@@ -32,7 +32,9 @@ fn truth(estate: &bastide_model::Estate) -> Option<Vec<Row>> {
                     ("statement", decision.by.map_or(String::new(), |by| estate.statement(by).name.clone())),
                     (
                         "site",
-                        estate.people.attributes[0].get(user.index()).map_or(String::new(), |v| estate.schema.show(v)),
+                        estate.people.attributes()[0]
+                            .get(user.index())
+                            .map_or(String::new(), |v| estate.schema.show(v)),
                     ),
                 ]));
             }

@@ -44,7 +44,7 @@ pub fn by_value(case: &Case, survey: &Survey, findings: &[Finding], name: &str) 
     }
     let user_value = |u: UserId| {
         by_user.map_or(String::new(), |id| {
-            estate.people.attributes[id.index()].get(u.index()).map_or(String::new(), |v| schema.show(v))
+            estate.people.attribute(id).get(u.index()).map_or(String::new(), |v| schema.show(v))
         })
     };
     let mut engine = survey.evaluator();

@@ -360,7 +360,7 @@ fn fingerprint(estate: &Estate, name: &str, found: &Found) -> String {
     // All names in byte order; users are numbered so.
     let mut names = found.names.iter().peekable();
     for user in found.users.ones() {
-        let user = ["user ", estate.people.ids.get(user)];
+        let user = ["user ", estate.people.id(UserId::new(user))];
         let bytes = || user.into_iter().flat_map(str::bytes);
         while let Some(other) = names.next_if(|other| other.bytes().lt(bytes())) {
             add([other, ""]);

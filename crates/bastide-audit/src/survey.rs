@@ -86,7 +86,7 @@ impl Survey {
     pub fn new(case: &Case) -> Result<Survey, Vec<Diagnostic>> {
         let estate = case.estate;
         let people = &estate.people;
-        let mut active = people.active.clone();
+        let mut active = people.active().clone();
         active.grow(people.len());
         let mut guests = FixedBitSet::with_capacity(people.len());
         guests.extend(active.ones().filter(|user| people.kind(UserId::new(*user)) == "guest"));

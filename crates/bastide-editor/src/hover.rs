@@ -116,7 +116,7 @@ fn values(estate: &Estate, domain: Domain, name: &str, declared: &Attribute) -> 
     let (column, of, all): (&bastide_model::column::Column, &str, usize) = match domain {
         Domain::User => {
             let id = estate.schema.user_attribute(name)?;
-            (&estate.people.attributes[id.index()], "user", estate.people.len())
+            (estate.people.attribute(id), "user", estate.people.len())
         }
         Domain::Resource => {
             let id = estate.schema.resource_attribute(name)?;
@@ -329,7 +329,7 @@ pub fn offered(estate: &Estate, domain: Domain, name: &str) -> Vec<String> {
         return values;
     }
     let column = match domain {
-        Domain::User => schema.user_attribute(name).map(|id| &estate.people.attributes[id.index()]),
+        Domain::User => schema.user_attribute(name).map(|id| estate.people.attribute(id)),
         Domain::Resource => schema.resource_attribute(name).map(|id| &estate.catalog.attributes[id.index()]),
         Domain::Session => None,
     };

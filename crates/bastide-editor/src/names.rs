@@ -161,14 +161,14 @@ pub fn declared(desk: &Desk, wanted: &Subject, encoding: Encoding) -> Vec<lsp::L
     match wanted {
         Subject::User(id) => {
             let user = estate.people.find(id);
-            found.extend(user.and_then(|user| line(estate.people.origins[user.index()], id)));
+            found.extend(user.and_then(|user| line(estate.people.origin(user), id)));
         }
         Subject::Place(id) => {
             let place = subject::resource(estate, id);
             found.extend(place.and_then(|place| line(estate.catalog.origins[place.index()], id)));
         }
         Subject::Group(id) if found.is_empty() => {
-            let first = find::group(estate, id).ok().and_then(|group| estate.groups.members[group.index()].first());
+            let first = find::group(estate, id).ok().and_then(|group| estate.groups.members(group).first());
             found.extend(first.and_then(|member| line(member.origin, id)));
         }
         _ => {}
@@ -205,14 +205,14 @@ pub fn rename(
     // What other files hold cannot be changed here, and would be left behind.
     for file in tables::others(loaded) {
         let holds = match wanted {
-            Subject::User(id) => origin_in(estate.people.find(id).map(|u| estate.people.origins[u.index()]), file),
+            Subject::User(id) => origin_in(estate.people.find(id).map(|u| estate.people.origin(u)), file),
             Subject::Place(id) => {
                 let place = subject::resource(estate, id);
                 origin_in(place.map(|place| estate.catalog.origins[place.index()]), file)
             }
             Subject::Group(id) => {
                 let group = estate.groups.find(id);
-                let members = group.iter().flat_map(|group| &estate.groups.members[group.index()]);
+                let members = group.iter().flat_map(|group| estate.groups.members(*group));
                 members.into_iter().any(|member| member.origin.file == file)
                     || loaded.sources.text(file).contains(id.as_str())
             }

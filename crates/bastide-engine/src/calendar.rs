@@ -24,7 +24,7 @@ pub fn turning_days(estate: &Estate, moment: &Moment, through: Date) -> Vec<Date
         let conditions = [&guarantee.who.condition, &guarantee.what.condition];
         conditions.into_iter().flatten().for_each(|c| of_condition(estate, moment, c, &mut days));
     }
-    for computed in estate.groups.computed.iter().flatten() {
+    for computed in estate.groups.bodies() {
         if let Computed::Who(who) = computed {
             who.condition.iter().for_each(|c| of_condition(estate, moment, c, &mut days));
         }
@@ -53,8 +53,10 @@ fn dates(estate: &Estate, moment: &Moment, operand: &Operand) -> Vec<Date> {
     let of = |column: &Column| column.values.iter().flat_map(in_value).collect();
     match operand {
         Operand::Literal(value) => in_value(value),
-        Operand::User(UserField::Attribute(id)) => of(&estate.people.attributes[id.index()]),
-        Operand::User(UserField::SignIn(id)) if !moment.is_given(*id) => of(&estate.people.sign_ins[id]),
+        Operand::User(UserField::Attribute(id)) => of(estate.people.attribute(*id)),
+        Operand::User(UserField::SignIn(id)) if !moment.is_given(*id) => {
+            of(estate.people.sign_in(*id).expect("it is told by sign-ins"))
+        }
         Operand::User(UserField::SignIn(id)) => moment.value(*id).into_iter().flat_map(in_value).collect(),
         Operand::Resource(_, ResourceField::Attribute(id)) => of(&estate.catalog.attributes[id.index()]),
         Operand::Session(id) => moment.value(*id).into_iter().flat_map(in_value).collect(),

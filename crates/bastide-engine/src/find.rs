@@ -62,7 +62,7 @@ pub fn user(estate: &Estate, name: &str) -> Result<UserId, FindError> {
             Err(FindError::Unknown { what: "user", name: name.to_string(), candidates })
         }
         [] => {
-            let mut near: Vec<String> = ranked(name, people.ids.iter(), MOST).iter().map(|n| n.to_string()).collect();
+            let mut near: Vec<String> = ranked(name, people.ids(), MOST).iter().map(|n| n.to_string()).collect();
             // A person is often known by name only.
             let lower = name.to_lowercase();
             let named = people.all().filter(|u| lower.len() > 2 && people.name(*u).to_lowercase().contains(&lower));
@@ -84,7 +84,7 @@ pub fn user(estate: &Estate, name: &str) -> Result<UserId, FindError> {
 /// # Errors
 /// No group has it.
 pub fn group(estate: &Estate, name: &str) -> Result<GroupId, FindError> {
-    estate.groups.find(name).ok_or_else(|| unknown("group", name, estate.groups.ids.iter()))
+    estate.groups.find(name).ok_or_else(|| unknown("group", name, estate.groups.ids()))
 }
 
 /// The action of a name.

@@ -68,7 +68,7 @@ pub fn mentioned_by(estate: &Estate, statement: &Statement) -> BTreeSet<SessionA
         let Some(group) = open.pop() else { return found };
         for inner in estate.groups.through(group).iter().filter(|g| !groups.contains(*g)).copied().collect::<Vec<_>>() {
             groups.push(inner);
-            if let Some(Computed::Who(who)) = &estate.groups.computed[inner.index()] {
+            if let Some(Computed::Who(who)) = estate.groups.computed(inner) {
                 conditions.extend(&who.condition);
                 open.extend(who.terms.iter().filter_map(members));
             }
@@ -82,7 +82,7 @@ pub fn sessions(estate: &Estate, moment: &Moment, only: Option<&BTreeSet<Session
     let schema = &estate.schema;
     let mut compared: BTreeMap<SessionAttributeId, Compared> = BTreeMap::new();
     let live = estate.statements.iter().filter(|s| s.is_on() && s.in_date(moment.date));
-    let computed = estate.groups.computed.iter().flatten().filter_map(|body| match body {
+    let computed = estate.groups.bodies().filter_map(|body| match body {
         Computed::Who(who) => who.condition.as_ref(),
         Computed::Holders(..) => None,
     });
@@ -133,7 +133,7 @@ fn note(estate: &Estate, moment: &Moment, test: &Test, compared: &mut BTreeMap<S
                 Operand::Today(offset) => {
                     known.values.extend(moment.date.checked_add(offset.days()).ok().map(Value::Date));
                 }
-                Operand::User(UserField::Attribute(id)) => of_column(&estate.people.attributes[id.index()], known),
+                Operand::User(UserField::Attribute(id)) => of_column(estate.people.attribute(*id), known),
                 Operand::Resource(_, ResourceField::Attribute(id)) => {
                     of_column(&estate.catalog.attributes[id.index()], known);
                 }

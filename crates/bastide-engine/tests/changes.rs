@@ -141,13 +141,13 @@ fn random_change(estate: &Estate, rng: &mut fastrand::Rng) -> Change {
         4 => Change::Join(Member::Group(group(rng)), group(rng)),
         5 => {
             let group = group(rng);
-            let first = estate.groups.members[group.index()].first().map(|m| m.member);
+            let first = estate.groups.members(group).first().map(|m| m.member);
             Change::Leave(first.unwrap_or(Member::User(user)), group)
         }
         6 | 7 if !estate.schema.user_attributes.is_empty() => {
             let at = rng.usize(..estate.schema.user_attributes.len());
             let other = rng.usize(..estate.people.len());
-            let value = estate.people.attributes[at].get(other).cloned();
+            let value = estate.people.attributes()[at].get(other).cloned();
             Change::User(user, UserCell::Attribute(UserAttributeId::new(at)), value.filter(|_| rng.u8(..4) > 0))
         }
         8 => Change::User(user, UserCell::Active, Some(Value::Flag(rng.bool()))),

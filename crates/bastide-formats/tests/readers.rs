@@ -71,14 +71,14 @@ fn told(estate: &Estate) -> Vec<String> {
     let show = |value: Option<&Value>| value.map_or("-".to_string(), |v| estate.schema.show(v));
     let people = &estate.people;
     for user in people.all() {
-        let attributes: Vec<String> = people.attributes.iter().map(|column| show(column.get(user.index()))).collect();
+        let attributes: Vec<String> = people.attributes().iter().map(|column| show(column.get(user.index()))).collect();
         out.push(format!(
             "{} {} {} {} {} {attributes:?}",
             people.id(user),
             people.name(user),
             people.kind(user),
             people.is_active(user),
-            show(people.realms.get(user.index()))
+            show(people.realms().get(user.index()))
         ));
     }
     let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
@@ -314,7 +314,7 @@ fn a_genuine_export() {
     let loaded = load(&demo);
     let estate = loaded.estate.expect("the demo has no errors");
     let partners =
-        estate.people.all().filter(|u| estate.people.realms.get(u.index()) == Some(&Value::Text("partners".into())));
+        estate.people.all().filter(|u| estate.people.realms().get(u.index()) == Some(&Value::Text("partners".into())));
     assert_eq!(partners.count(), 50);
     let soren = estate.people.find("sren.rasmussen").unwrap();
     assert_eq!(estate.people.name(soren), "Søren Rasmussen");

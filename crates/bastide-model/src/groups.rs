@@ -38,18 +38,13 @@ pub enum Computed {
 /// The groups of an estate, in byte order of their ids.
 #[derive(Clone, Default)]
 pub struct Groups {
-    /// Ids, sorted.
-    pub ids: Strings,
-    /// Finds an id.
-    pub index: Index,
-    /// Names, as given; the id where none is.
-    pub names: Strings,
+    ids: Strings,
+    index: Index,
+    names: Strings,
     /// Members of data groups, sorted.
-    pub members: Vec<Vec<Membership>>,
-    /// What makes the members, for computed groups.
-    pub computed: Vec<Option<Computed>>,
-    /// Where a computed group is declared.
-    pub declared: Vec<Option<Origin>>,
+    members: Vec<Vec<Membership>>,
+    computed: Vec<Option<Computed>>,
+    declared: Vec<Option<Origin>>,
     /// What [`Groups::close`] found: per group, the users in it through data alone.
     users: Vec<Arc<FixedBitSet>>,
     /// Per group, the computed groups it takes in (itself, where it is one).
@@ -136,6 +131,66 @@ impl Groups {
         };
         groups.close(users);
         groups
+    }
+
+    /// Says what makes the members of a group.
+    pub fn compute(&mut self, group: GroupId, body: Computed) {
+        self.computed[group.index()] = Some(body);
+    }
+
+    /// Says where a computed group is declared.
+    pub fn declare(&mut self, group: GroupId, origin: Origin) {
+        self.declared[group.index()] = Some(origin);
+    }
+
+    /// Adds a membership; false where there is one already. [`Groups::close`] is to follow.
+    pub fn join(&mut self, group: GroupId, membership: Membership) -> bool {
+        let list = &mut self.members[group.index()];
+        let at = list.binary_search_by_key(&membership.member, |m| m.member);
+        if let Err(at) = at {
+            list.insert(at, membership);
+        }
+        at.is_err()
+    }
+
+    /// Takes a membership away; false where there is none. [`Groups::close`] is to follow.
+    pub fn leave(&mut self, group: GroupId, member: Member) -> bool {
+        let list = &mut self.members[group.index()];
+        let at = list.binary_search_by_key(&member, |m| m.member);
+        if let Ok(at) = at {
+            list.remove(at);
+        }
+        at.is_ok()
+    }
+
+    /// All ids.
+    pub fn ids(&self) -> impl ExactSizeIterator<Item = &str> {
+        self.ids.iter()
+    }
+
+    /// The name of a group; empty where none is given.
+    pub fn name(&self, group: GroupId) -> &str {
+        self.names.get(group.index())
+    }
+
+    /// The members of a data group, sorted.
+    pub fn members(&self, group: GroupId) -> &[Membership] {
+        &self.members[group.index()]
+    }
+
+    /// What makes the members of a group, where it is computed.
+    pub fn computed(&self, group: GroupId) -> Option<&Computed> {
+        self.computed[group.index()].as_ref()
+    }
+
+    /// What makes the members, of all groups that are computed.
+    pub fn bodies(&self) -> impl Iterator<Item = &Computed> {
+        self.computed.iter().flatten()
+    }
+
+    /// Where a computed group is declared.
+    pub fn declared(&self, group: GroupId) -> Option<Origin> {
+        self.declared[group.index()]
     }
 
     /// The groups that a group names: as members, or in the condition that computes it.

@@ -53,7 +53,7 @@ impl Moment {
         attribute: SessionAttributeId,
         user: UserId,
     ) -> Option<&'v Value> {
-        match people.sign_ins.get(&attribute) {
+        match people.sign_in(attribute) {
             Some(column) if !self.is_given(attribute) => column.get(user.index()),
             _ => self.value(attribute),
         }

@@ -3,22 +3,38 @@
 use crate::column::{Column, NONE};
 use crate::groups::Groups;
 use crate::ids::{GroupId, Origin, SessionAttributeId, UserAttributeId, UserId};
+use crate::schema::USER_KINDS;
 use crate::strings::{Index, Strings};
 use crate::value::Value;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use std::collections::BTreeMap;
 
-/// The users of an estate.
+/// The users of an estate: every list and column has a place for each.
 #[derive(Clone, Default)]
 pub struct People {
-    /// Ids, sorted.
+    ids: Strings,
+    index: Index,
+    names: Strings,
+    /// Positions in [`USER_KINDS`].
+    kinds: Vec<u8>,
+    active: FixedBitSet,
+    realms: Column,
+    attributes: Vec<Column>,
+    sign_ins: BTreeMap<SessionAttributeId, Column>,
+    signed_in_at: BTreeMap<(SessionAttributeId, UserId), Origin>,
+    origins: Vec<Origin>,
+    farewells: Vec<Farewell>,
+}
+
+/// What users are made of, a value a user in each list.
+#[derive(Default)]
+pub struct PeopleLists {
+    /// Ids, sorted, each once.
     pub ids: Strings,
-    /// Finds an id.
-    pub index: Index,
-    /// Names, as given; the id where none is.
+    /// Names; the id where none is given.
     pub names: Strings,
-    /// `person`, `guest` or `service`: positions in [`crate::schema::USER_KINDS`].
+    /// `person`, `guest` or `service`: positions in [`USER_KINDS`].
     pub kinds: Vec<u8>,
     /// Who is active.
     pub active: FixedBitSet,
@@ -26,14 +42,24 @@ pub struct People {
     pub realms: Column,
     /// One column an attribute, defaults applied.
     pub attributes: Vec<Column>,
-    /// The session attributes that each one's sign-in tells, defaults applied.
-    pub sign_ins: BTreeMap<SessionAttributeId, Column>,
-    /// Where each one's value of such an attribute stands in the files, in order.
-    pub signed_in_at: BTreeMap<(SessionAttributeId, UserId), Origin>,
     /// Where each one stands in the files.
     pub origins: Vec<Origin>,
     /// What the data says in words of users who by those words are gone, in order of users.
     pub farewells: Vec<Farewell>,
+}
+
+/// A user who stands behind all others, whatever the id.
+pub struct Newcomer<'n> {
+    /// The id, which is the name, too.
+    pub id: &'n str,
+    /// The kind: a position in [`USER_KINDS`].
+    pub kind: u8,
+    /// The directory.
+    pub realm: Option<&'n Value>,
+    /// Values of attributes.
+    pub values: &'n [(UserAttributeId, Value)],
+    /// Where it stands in the files.
+    pub origin: Origin,
 }
 
 /// Words in the data by which a user is gone, whatever `active` says.
@@ -48,6 +74,116 @@ pub struct Farewell {
 }
 
 impl People {
+    /// Users, of whom nothing is known of sign-ins yet.
+    ///
+    /// # Panics
+    /// Ids are not in order, or a list is longer or shorter than that of the ids.
+    pub fn new(lists: PeopleLists) -> People {
+        let PeopleLists { ids, names, kinds, mut active, realms, attributes, origins, farewells } = lists;
+        let count = ids.len();
+        assert!(ids.iter().zip(ids.iter().skip(1)).all(|(a, b)| a < b), "ids are sorted, each once");
+        assert!([names.len(), kinds.len(), origins.len()] == [count; 3], "lists have a place for each user");
+        active.grow(count);
+        let (sign_ins, signed_in_at) = (BTreeMap::new(), BTreeMap::new());
+        let index = Index::of(&ids).0;
+        People { ids, index, names, kinds, active, realms, attributes, sign_ins, signed_in_at, origins, farewells }
+    }
+
+    /// These users alone, in the same order; what the data says of who is gone is left out.
+    pub fn restricted_to(&self, users: &[UserId]) -> People {
+        let count = users.len();
+        let column = |of: &Column| {
+            let mut few = Column::default();
+            for (number, user) in users.iter().enumerate() {
+                if let Some(value) = of.get(user.index()) {
+                    let code = few.intern(value.clone());
+                    few.set_code(number, count, Some(code));
+                }
+            }
+            few
+        };
+        let mut active = FixedBitSet::with_capacity(count);
+        users.iter().enumerate().for_each(|(number, user)| active.set(number, self.is_active(*user)));
+        let number = |user: &UserId| users.binary_search(user).ok().map(UserId::new);
+        let signed_in_at = self.signed_in_at.iter();
+        let few = People::new(PeopleLists {
+            ids: users.iter().map(|user| self.id(*user)).collect(),
+            names: users.iter().map(|user| self.name(*user)).collect(),
+            kinds: users.iter().map(|user| self.kinds[user.index()]).collect(),
+            active,
+            realms: column(&self.realms),
+            attributes: self.attributes.iter().map(column).collect(),
+            origins: users.iter().map(|user| self.origin(*user)).collect(),
+            farewells: Vec::new(),
+        });
+        People {
+            sign_ins: self.sign_ins.iter().map(|(id, of)| (*id, column(of))).collect(),
+            signed_in_at: signed_in_at
+                .filter_map(|((id, user), origin)| Some(((*id, number(user)?), *origin)))
+                .collect(),
+            ..few
+        }
+    }
+
+    /// The same users with others behind them, active. What they lack is missing: defaults are the caller's to fill in.
+    pub fn with(mut self, newcomers: &[Newcomer]) -> People {
+        let rows = self.len() + newcomers.len();
+        self.active.grow(rows);
+        for newcomer in newcomers {
+            let row = self.len();
+            self.ids.push(newcomer.id);
+            self.names.push(newcomer.id);
+            self.kinds.push(newcomer.kind);
+            self.origins.push(newcomer.origin);
+            self.active.insert(row);
+            let realm = newcomer.realm.map(|realm| self.realms.intern(realm.clone()));
+            self.realms.set_code(row, rows, realm);
+            for (id, value) in newcomer.values {
+                let column = &mut self.attributes[id.index()];
+                let code = column.intern(value.clone());
+                column.set_code(row, rows, Some(code));
+            }
+        }
+        self.index = Index::of(&self.ids).0;
+        self
+    }
+
+    /// Gives users what their sign-ins tell: the values, defaults applied, and where each stands in the files.
+    pub fn sign_in_by(
+        &mut self,
+        columns: BTreeMap<SessionAttributeId, Column>,
+        at: BTreeMap<(SessionAttributeId, UserId), Origin>,
+    ) {
+        (self.sign_ins, self.signed_in_at) = (columns, at);
+    }
+
+    /// Makes a user active or not.
+    pub fn set_active(&mut self, user: UserId, active: bool) {
+        self.active.set(user.index(), active);
+    }
+
+    /// Makes a user of another kind: a position in [`USER_KINDS`].
+    pub fn set_kind(&mut self, user: UserId, kind: u8) {
+        self.kinds[user.index()] = kind;
+    }
+
+    /// Gives a user another directory, or none.
+    pub fn set_realm(&mut self, user: UserId, realm: Option<Value>) {
+        let rows = self.len();
+        let code = realm.map(|realm| self.realms.intern(realm));
+        self.realms.set_code(user.index(), rows, code);
+    }
+
+    /// The column of an attribute, to write into.
+    pub fn attribute_mut(&mut self, attribute: UserAttributeId) -> &mut Column {
+        &mut self.attributes[attribute.index()]
+    }
+
+    /// The column of what sign-ins tell of an attribute of the session, to write into.
+    pub fn sign_ins_mut(&mut self) -> impl Iterator<Item = (SessionAttributeId, &mut Column)> {
+        self.sign_ins.iter_mut().map(|(id, column)| (*id, column))
+    }
+
     /// Fills an attribute with the ids of the groups that each user is in through data, nested ones too. A column that would be
     /// the same stays. Cost: memberships, nested ones counted.
     pub fn hold_groups(&mut self, attribute: UserAttributeId, groups: &Groups) {
@@ -105,7 +241,62 @@ impl People {
 
     /// The kind, as a word.
     pub fn kind(&self, user: UserId) -> &'static str {
-        crate::schema::USER_KINDS[self.kinds[user.index()] as usize]
+        USER_KINDS[self.kinds[user.index()] as usize]
+    }
+
+    /// All ids.
+    pub fn ids(&self) -> impl ExactSizeIterator<Item = &str> {
+        self.ids.iter()
+    }
+
+    /// Who is active, a bit a user.
+    pub fn active(&self) -> &FixedBitSet {
+        &self.active
+    }
+
+    /// Kinds, by user: positions in [`USER_KINDS`].
+    pub fn kinds(&self) -> &[u8] {
+        &self.kinds
+    }
+
+    /// The directories they come from.
+    pub fn realms(&self) -> &Column {
+        &self.realms
+    }
+
+    /// One column an attribute, defaults applied.
+    pub fn attributes(&self) -> &[Column] {
+        &self.attributes
+    }
+
+    /// The column of an attribute.
+    pub fn attribute(&self, attribute: UserAttributeId) -> &Column {
+        &self.attributes[attribute.index()]
+    }
+
+    /// What each one's sign-in tells of an attribute of the session, defaults applied, where any source tells it.
+    pub fn sign_in(&self, attribute: SessionAttributeId) -> Option<&Column> {
+        self.sign_ins.get(&attribute)
+    }
+
+    /// The attributes of the session that sign-ins tell.
+    pub fn sign_ins(&self) -> impl Iterator<Item = (SessionAttributeId, &Column)> {
+        self.sign_ins.iter().map(|(id, column)| (*id, column))
+    }
+
+    /// Where a user's value of such an attribute stands in the files.
+    pub fn signed_in_at(&self, attribute: SessionAttributeId, user: UserId) -> Option<Origin> {
+        self.signed_in_at.get(&(attribute, user)).copied()
+    }
+
+    /// Where a user stands in the files.
+    pub fn origin(&self, user: UserId) -> Origin {
+        self.origins[user.index()]
+    }
+
+    /// What the data says in words of users who by those words are gone, in order of users.
+    pub fn farewells(&self) -> &[Farewell] {
+        &self.farewells
     }
 
     /// Whether the user is active.

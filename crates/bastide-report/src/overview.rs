@@ -56,7 +56,7 @@ pub(crate) fn overview(
     weights: &[Weight],
 ) -> Overview {
     let estate = case.estate;
-    let active = estate.people.active.count_ones(..);
+    let active = estate.people.active().count_ones(..);
     let guest = |u: &UserId| estate.people.is_active(*u) && estate.people.kind(*u) == "guest";
     let guests = estate.people.all().filter(guest).count();
     let mut words = vec![format!(

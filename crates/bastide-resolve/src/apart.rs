@@ -73,7 +73,7 @@ pub(crate) fn rules(estate: &Estate, trees: &[tree::File], parts: &[FileId], out
     for group in crate::groups::declared(trees) {
         let Some(id) = estate.groups.find(&group.name.text) else { continue };
         let whose = format!("group `{}`", group.name.text);
-        match &estate.groups.computed[id.index()] {
+        match estate.groups.computed(id) {
             Some(Computed::Who(who)) => {
                 who.condition.iter().for_each(|condition| held(&whose, condition, &mut told));
             }

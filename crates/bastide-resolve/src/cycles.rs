@@ -18,7 +18,7 @@ pub fn computed_cycles(groups: &Groups) -> Vec<Vec<GroupId>> {
     }
     let mut told: HashSet<GroupId> = HashSet::new();
     let mut found = Vec::new();
-    for start in groups.all().filter(|g| groups.computed[g.index()].is_some()) {
+    for start in groups.all().filter(|g| groups.computed(*g).is_some()) {
         let is_itself = named[start.index()].contains(&start);
         if told.contains(&start) || (sizes[circle_of[start.index()]] == 1 && !is_itself) {
             continue;

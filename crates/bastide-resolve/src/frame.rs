@@ -115,7 +115,7 @@ impl Frame {
             lost: self.data.lost,
             today: self.data.today,
         };
-        if data.groups.computed.iter().any(Option::is_some) {
+        if data.groups.bodies().next().is_some() {
             // They may name resources, which have other numbers here.
             let mut moved = (*data.groups).clone();
             let scope = data.scope(&self.schema, &data.people, &data.groups, &[]);

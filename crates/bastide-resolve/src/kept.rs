@@ -145,7 +145,7 @@ impl Kept {
         for group in groups::declared(trees) {
             let span = group.name.span;
             if let Some(id) = moved.find(&group.name.text) {
-                moved.declared[id.index()] = Some(Origin { file: span.file, line: lines(span) });
+                moved.declare(id, Origin { file: span.file, line: lines(span) });
             }
         }
         data.hurt = put(computed, &mut moved);

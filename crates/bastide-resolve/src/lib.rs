@@ -221,7 +221,7 @@ fn data(
 fn put(computed: Vec<(GroupId, groups::Body, bool)>, groups: &mut Groups) -> Vec<GroupId> {
     let hurt = computed.iter().filter(|(.., hurt)| *hurt).map(|(group, ..)| *group).collect();
     for (group, body, _) in computed {
-        groups.computed[group.index()] = Some(body);
+        groups.compute(group, body);
     }
     hurt
 }

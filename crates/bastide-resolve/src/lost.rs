@@ -93,7 +93,7 @@ impl Scope<'_> {
                     format!("people: group `{}`, which it speaks of, names what does not exist", self.groups.id(group));
                 out.push(self.lost(statement, span, what));
             }
-            let inner = self.groups.members.get(group.index()).into_iter().flatten();
+            let inner = self.groups.members(group).iter();
             named.extend(
                 inner.filter_map(|m| if let groups::Member::Group(inner) = m.member { Some(inner) } else { None }),
             );
@@ -163,13 +163,13 @@ fn carried(estate: &Estate, operand: &Operand, value: &Value) -> Option<(bool, b
             }
             (false, in_column(&catalog.attributes[at.index()], catalog.len()))
         }
-        Operand::User(UserField::Realm) => (false, in_column(&people.realms, people.len())),
+        Operand::User(UserField::Realm) => (false, in_column(people.realms(), people.len())),
         Operand::User(UserField::Attribute(at)) => {
             let attribute = &estate.schema.user_attributes[at.index()];
             if attribute.scalar != Scalar::Text || attribute.set {
                 return None;
             }
-            (false, in_column(&people.attributes[at.index()], people.len()))
+            (false, in_column(people.attribute(*at), people.len()))
         }
         _ => return None,
     })

@@ -1,7 +1,7 @@
 //! People: sorted by id, doubles refused, defaults filled in.
 
 use bastide_model::column::{Column, NONE};
-use bastide_model::people::Farewell;
+use bastide_model::people::{Farewell, PeopleLists};
 use bastide_model::rows::{PeopleRows, RowPlace, SignInRows};
 use bastide_model::schema::{Attribute, Scalar};
 use bastide_model::strings::{Index, Strings};
@@ -43,19 +43,16 @@ pub(crate) fn build(rows: PeopleRows, schema: &Schema, out: &mut Diagnostics) ->
         .collect();
     crate::alike::people(&ids, &|at| places[at].span(), out);
     let farewells = farewells(rows.farewells, &order);
-    People {
-        index: Index::of(&ids).0,
+    People::new(PeopleLists {
         names,
         kinds: order.iter().map(|&i| rows.kinds[i as usize]).collect(),
         active: (0..count).filter(|&new| rows.active.contains(order[new] as usize)).collect(),
         realms: rows.realms.reordered(&order),
         attributes,
-        sign_ins: BTreeMap::new(),
-        signed_in_at: BTreeMap::new(),
         origins: places.iter().map(|p| p.origin()).collect(),
         ids,
         farewells,
-    }
+    })
 }
 
 /// The values of one attribute by user.
@@ -70,6 +67,7 @@ pub(crate) fn sign_ins(schema: &mut Schema, people: &mut People, rows: &SignInRo
     let count = people.len();
     let none = || Gathered { known: HashMap::new(), values: Vec::new(), codes: vec![NONE; count] };
     let mut gathered: BTreeMap<SessionAttributeId, Gathered> = rows.tells.iter().map(|id| (*id, none())).collect();
+    let (mut columns, mut at) = (BTreeMap::new(), BTreeMap::new());
     let (mut strangers, mut first) = (0, None);
     for row in &rows.rows {
         let Some(user) = people.find(&row.user) else {
@@ -83,7 +81,7 @@ pub(crate) fn sign_ins(schema: &mut Schema, people: &mut People, rows: &SignInRo
                 values.push(value.clone());
                 values.len() as u32 - 1
             });
-            people.signed_in_at.insert((*id, user), row.place.origin());
+            at.insert((*id, user), row.place.origin());
         }
     }
     if let Some(row) = first {
@@ -101,8 +99,9 @@ pub(crate) fn sign_ins(schema: &mut Schema, people: &mut People, rows: &SignInRo
     for (id, Gathered { values, codes, .. }) in gathered {
         let mut column = Column::new(values, codes);
         fill(&mut column, &schema.session_attributes[id.index()], count, |_| true);
-        people.sign_ins.insert(id, column);
+        columns.insert(id, column);
     }
+    people.sign_in_by(columns, at);
     schema.sign_ins = rows.tells.clone();
 }
 
@@ -129,7 +128,7 @@ pub(crate) fn member_of(
         out.push(Diagnostic::at(&codes::TYPE_MISMATCH, span, message).help("it must be a `set of text`"));
         return;
     }
-    let own = (0..people.len()).find(|row| people.attributes[id.index()].get(*row).is_some());
+    let own = (0..people.len()).find(|row| people.attribute(id).get(*row).is_some());
     if let Some(row) = own {
         let user = people.id(UserId::new(row));
         let message = format!("`{name}` holds the groups of a user, and user `{user}` has a value of it already");

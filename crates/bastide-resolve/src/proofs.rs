@@ -120,7 +120,7 @@ impl Scope<'_> {
                 PersonaClauseBody::Member(groups) => {
                     for name in groups {
                         let Some(group) = self.group(&name.text, name.span, out) else { continue };
-                        if self.groups.declared[group.index()].is_some() {
+                        if self.groups.declared(group).is_some() {
                             let message = format!("the members of group `{}` are computed", name.text);
                             let help = "give the persona what the group asks for, and it is a member";
                             out.push(Diagnostic::at(&codes::OUT_OF_PLACE, name.span, message).help(help));

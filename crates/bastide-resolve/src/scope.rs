@@ -243,8 +243,8 @@ pub(crate) fn suggest(out: &mut Diagnostics, scope: &Scope, counts: &mut Suggest
             continue;
         }
         let near = match seek.among {
-            "user" => nearest(&seek.name, scope.people.ids.iter()),
-            "group" => nearest(&seek.name, scope.groups.ids.iter()),
+            "user" => nearest(&seek.name, scope.people.ids()),
+            "group" => nearest(&seek.name, scope.groups.ids()),
             _ => nearest(&seek.name, scope.catalog.labels.ids()),
         };
         let Some(near) = near else { continue };

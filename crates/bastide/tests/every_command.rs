@@ -405,8 +405,7 @@ fn reach(asked: &Asked, moment: &Moment, id: StatementId) {
     alone.combining = Combining::DenyOverrides;
     alone.layers.clear();
     let people = std::sync::Arc::make_mut(&mut alone.people);
-    people.active.grow(people.ids.len());
-    people.active.insert_range(..);
+    UserId::all(people.len()).for_each(|user| people.set_active(user, true));
     for (at, statement) in alone.statements.iter_mut().enumerate() {
         let statement = std::sync::Arc::make_mut(statement);
         statement.off = at != id.index();

@@ -106,7 +106,7 @@ fn the_examples_of_the_standard_are_read() {
         if !name.is_empty() {
             assert_eq!(people.name(UserId(0)), name);
         }
-        let value = people.attributes[0].get(0).map(|value| found.schema.show(value));
+        let value = people.attributes()[0].get(0).map(|value| found.schema.show(value));
         assert_eq!(value.as_deref(), team);
         let group = found.groups.find("Tour Guides").unwrap();
         assert_eq!(found.groups.users(group).count_ones(..), 1);
@@ -162,7 +162,7 @@ fn a_service_is_read_page_by_page_and_waited_for() {
     let run = common::run_in(dir.path(), &["import", "--write"]);
     assert_eq!(run.status, 0, "{}", run.whole());
     let found = load(dir.path());
-    assert_eq!((found.people.len(), found.people.active.count_ones(..)), (365, 365 - 365 / 7));
+    assert_eq!((found.people.len(), found.people.active().count_ones(..)), (365, 365 - 365 / 7));
     // Thirteen pages of thirty, three times busy, and one of groups.
     assert_eq!(service.asked.lock().unwrap().len(), 13 + 3 + 1);
     // Times of change are not kept, so that the same again is the same.

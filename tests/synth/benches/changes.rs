@@ -51,7 +51,7 @@ fn main() {
     let moment = Moment::on("2026-11-24".parse().expect("a date"), &estate.schema);
     let mut changes: Vec<Change> = StatementId::all(estate.statements.len()).map(Change::Off).collect();
     let memberships = estate.groups.all().flat_map(|group| {
-        let members = estate.groups.members[group.index()].iter();
+        let members = estate.groups.members(group).iter();
         members.filter(|m| matches!(m.member, Member::User(_))).map(move |m| Change::Leave(m.member, group))
     });
     let first = |change: &Change| matches!(change, Change::Leave(_, group) if estate.groups.id(*group) == "g0");

@@ -23,7 +23,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let mut found = Vec::new();
     let by_group = case.by_group();
     for group in estate.groups.all() {
-        if estate.groups.computed[group.index()].is_some() || has_members(&reference, group) {
+        if estate.groups.computed(group).is_some() || has_members(&reference, group) {
             continue;
         }
         let id = estate.groups.id(group);

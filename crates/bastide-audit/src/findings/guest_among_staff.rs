@@ -31,7 +31,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let by_group = case.by_group();
     let mut engine = survey.evaluator();
     let mut allowed = engine.nobody();
-    for group in estate.groups.all().filter(|g| estate.groups.computed[g.index()].is_none()) {
+    for group in estate.groups.all().filter(|g| estate.groups.computed(*g).is_none()) {
         let members = estate.groups.users(group).ones().map(UserId::new);
         let members: Vec<UserId> = members.filter(|u| estate.people.is_active(*u)).collect();
         let (persons, strangers): (Vec<UserId>, Vec<UserId>) =

@@ -40,11 +40,8 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             continue;
         }
         let id = estate.people.id(user);
-        let mut one = Found::new(
-            id,
-            Some(estate.people.origins[user.index()]),
-            format!("`{id}` is inactive and still has a place"),
-        );
+        let mut one =
+            Found::new(id, Some(estate.people.origin(user)), format!("`{id}` is inactive and still has a place"));
         one = one.naming(groups.iter().map(|group| format!("group {group}"))).naming(named.iter().cloned());
         if !groups.is_empty() {
             one = one.evidence(format!("in {}", groups.join(", ")));

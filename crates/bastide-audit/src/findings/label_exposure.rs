@@ -60,13 +60,11 @@ impl Gather for Exposed {
     fn found(self, case: &Case, survey: &Survey) -> Vec<Found> {
         let estate = case.estate;
         let mut engine = survey.evaluator();
-        let by = self.by.into_iter().map(|(readers, resources)| {
-            let (users, guests) = (count::listed(&readers), count::both(&readers, &survey.guests));
-            ((users, guests, resources[0]), readers, resources)
-        });
-        let mut by: Vec<((u32, u32, ResourceId), FixedBitSet, Vec<ResourceId>)> = by.collect();
-        by.sort_unstable_by_key(|(key, ..)| std::cmp::Reverse(*key));
-        let found = by.into_iter().map(|((users, guests, first), readers, resources)| {
+        let mut by: Vec<(FixedBitSet, Vec<ResourceId>)> = self.by.into_iter().collect();
+        let counts = |readers: &FixedBitSet| (count::listed(readers), count::both(readers, &survey.guests));
+        by.sort_by_cached_key(|(readers, resources)| std::cmp::Reverse((counts(readers), resources[0])));
+        let found = by.into_iter().map(|(readers, resources)| {
+            let ((users, guests), first) = (counts(&readers), resources[0]);
             let path = estate.catalog.path(first);
             let others =
                 if resources.len() == 1 { String::new() } else { format!(" and {} more", resources.len() - 1) };

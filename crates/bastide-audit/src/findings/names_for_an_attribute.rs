@@ -6,7 +6,6 @@ use crate::case::many;
 use crate::{Case, Found, Survey};
 use bastide_engine::change::entry_cells;
 use bastide_model::condition::*;
-use bastide_model::schema::USER_KINDS;
 use bastide_model::show;
 use bastide_model::statement::{Comparison, Sort};
 use bastide_model::*;
@@ -54,12 +53,12 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     }
     lists.extend(entries.into_values());
     let few = case.limits.listed as usize;
-    lists.retain(|(_, users)| users.intersection(&estate.people.active).count() >= few);
+    lists.retain(|(_, users)| users.intersection(estate.people.active()).count() >= few);
     if lists.is_empty() {
         return Vec::new();
     }
     let classes = classes(estate);
-    let active = &estate.people.active;
+    let active = estate.people.active();
     let mut found = Vec::new();
     for (ids, mut users) in lists {
         users.intersect_with(active);
@@ -96,7 +95,7 @@ fn classes(estate: &Estate) -> Vec<Class> {
     let mut found = Vec::new();
     let mut add = |field: UserField, caseless: bool, values: BTreeMap<Value, FixedBitSet>| {
         for (value, mut users) in values {
-            users.intersect_with(&estate.people.active);
+            users.intersect_with(estate.people.active());
             let test = Test::Compare {
                 left: Operand::User(field),
                 comparison: Comparison::Equal,
@@ -115,9 +114,9 @@ fn classes(estate: &Estate) -> Vec<Class> {
         }
         values
     };
-    add(UserField::Kind, false, gather(&|row| Some(Value::Text(USER_KINDS[estate.people.kinds[row] as usize].into()))));
-    add(UserField::Realm, false, gather(&|row| estate.people.realms.get(row).cloned()));
-    for (at, (attribute, column)) in estate.schema.user_attributes.iter().zip(&estate.people.attributes).enumerate() {
+    add(UserField::Kind, false, gather(&|row| Some(Value::Text(estate.people.kind(UserId::new(row)).into()))));
+    add(UserField::Realm, false, gather(&|row| estate.people.realms().get(row).cloned()));
+    for (at, (attribute, column)) in estate.schema.user_attributes.iter().zip(estate.people.attributes()).enumerate() {
         // What is different for nearly everybody is no value that people share.
         if attribute.set || attribute.caseless || column.values.len() > 1000 {
             continue;
@@ -140,9 +139,9 @@ fn same(estate: &Estate, classes: &[Class], users: &FixedBitSet) -> Option<Who> 
             return false;
         }
         let mut members = estate.groups.users(*g).clone();
-        members.intersect_with(&estate.people.active);
+        members.intersect_with(estate.people.active());
         members.grow(users.len());
-        estate.groups.computed[g.index()].is_none() && members == *users
+        estate.groups.computed(*g).is_none() && members == *users
     });
     if let Some(group) = group {
         return Some(Who { terms: vec![Term::Members(group)], condition: None });

@@ -19,7 +19,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let told = |hanging: Hanging| {
-        let first = hanging.users.first().map(|u| estate.people.origins[u.index()]);
+        let first = hanging.users.first().map(|u| estate.people.origin(*u));
         let first = first.or(hanging.resources.first().map(|r| estate.catalog.origins[r.index()]));
         let missing = match hanging.users.len() {
             0 => many(hanging.resources.len() as u64, "resource"),

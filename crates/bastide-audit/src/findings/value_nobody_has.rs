@@ -47,9 +47,9 @@ fn check(case: &Case, _: &Survey) -> Vec<Found> {
                 for (of, value) in [(left, right), (right, left)] {
                     let Operand::Literal(value) = value else { continue };
                     let values = match of {
-                        Operand::User(UserField::Attribute(at)) => of_users
-                            .entry(at.index())
-                            .or_insert_with(|| carried(&estate.people.attributes[at.index()], users)),
+                        Operand::User(UserField::Attribute(at)) => {
+                            of_users.entry(at.index()).or_insert_with(|| carried(estate.people.attribute(*at), users))
+                        }
                         Operand::Resource(_, ResourceField::Attribute(at)) => of_resources
                             .entry(Some(at.index()))
                             .or_insert_with(|| carried(&estate.catalog.attributes[at.index()], resources)),

@@ -143,7 +143,7 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
         Beside::User(user) => ("user", name(user)),
         Beside::Group(group) => {
             let names = &estate.groups;
-            ("group", (names.id(group).to_string(), names.names.get(group.index()).to_string()))
+            ("group", (names.id(group).to_string(), names.name(group).to_string()))
         }
     };
     let [only_left, only_right] = apart;

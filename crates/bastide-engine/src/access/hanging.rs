@@ -327,7 +327,7 @@ fn leaves(estate: &Estate, moment: &Moment, statement: &Statement) -> Vec<Leaf> 
                 continue;
             }
             groups.push(*inner);
-            if let Some(Computed::Who(who)) = &estate.groups.computed[inner.index()] {
+            if let Some(Computed::Who(who)) = estate.groups.computed(*inner) {
                 conditions.extend(&who.condition);
                 open.extend(who.terms.iter().filter_map(members));
             }
@@ -367,8 +367,8 @@ fn without(snapshot: &Snapshot, leaves: &[Vec<Leaf>]) -> HashMap<UserField, Fixe
     let people = &snapshot.estate().people;
     let lacks = |field: UserField, user: UserId| match field {
         UserField::Id | UserField::Name | UserField::Kind | UserField::Active => false,
-        UserField::Realm => people.realms.code(user.index()).is_none(),
-        UserField::Attribute(id) => people.attributes[id.index()].code(user.index()).is_none(),
+        UserField::Realm => people.realms().code(user.index()).is_none(),
+        UserField::Attribute(id) => people.attribute(id).code(user.index()).is_none(),
         UserField::SignIn(id) => snapshot.moment().value_for(people, id, user).is_none(),
     };
     let mut found: HashMap<UserField, FixedBitSet> = HashMap::new();
@@ -400,10 +400,10 @@ fn lookup(estate: &Estate, operand: &Operand) -> Option<Lookup> {
     let lacks = |column: &Column, rows: usize| (0..rows).any(|row| column.code(row).is_none());
     let (users, resources) = (estate.people.len(), estate.catalog.len());
     match operand {
-        Operand::User(UserField::Realm) => lacks(&estate.people.realms, users).then_some(Lookup::Realm),
+        Operand::User(UserField::Realm) => lacks(estate.people.realms(), users).then_some(Lookup::Realm),
         Operand::User(UserField::Attribute(id)) => {
             let single = !estate.schema.user_attributes[id.index()].set;
-            (single && lacks(&estate.people.attributes[id.index()], users)).then_some(Lookup::User(id.index()))
+            (single && lacks(estate.people.attribute(*id), users)).then_some(Lookup::User(id.index()))
         }
         Operand::Resource(step, field) => {
             let at = at(step);

@@ -102,17 +102,17 @@ fn of_one(snapshot: &Snapshot, user: UserId, known: &mut Known) {
     let people = &estate.people;
     known.sort = "user".to_string();
     (known.id, known.name) = (people.id(user).to_string(), people.name(user).to_string());
-    known.place = Some(estate.place(people.origins[user.index()]));
+    known.place = Some(estate.place(people.origin(user)));
     fact(known, "kind", people.kind(user));
     fact(known, "active", yes(people.is_active(user)));
-    if let Some(realm) = people.realms.get(user.index()) {
+    if let Some(realm) = people.realms().get(user.index()) {
         fact(known, "realm", estate.schema.show(realm));
     }
     let owned = estate.catalog.all().filter(|r| estate.catalog.owner(*r).flatten() == Some(user)).count();
     fact(known, "owns", owned);
     for (at, attribute) in estate.schema.user_attributes.iter().enumerate() {
         let id = UserAttributeId::new(at);
-        let value = people.attributes[at].get(user.index()).map(|value| estate.schema.show(value));
+        let value = people.attributes()[at].get(user.index()).map(|value| estate.schema.show(value));
         known.attributes.push(Met { name: attribute.name.clone(), value, from: of_user(estate, id, user) });
     }
     known.attributes.extend(signed_in(estate, snapshot.moment(), user));
@@ -125,8 +125,8 @@ fn of_group(snapshot: &Snapshot, group: GroupId, known: &mut Known) {
     let groups = &estate.groups;
     known.sort = "group".to_string();
     known.id = groups.id(group).to_string();
-    known.name = groups.names.get(group.index()).to_string();
-    if let Some(body) = &groups.computed[group.index()] {
+    known.name = groups.name(group).to_string();
+    if let Some(body) = groups.computed(group) {
         let words = match body {
             Computed::Who(who) => show::who(estate, who),
             Computed::Holders(action, places) => format!(
@@ -159,7 +159,7 @@ fn of_group(snapshot: &Snapshot, group: GroupId, known: &mut Known) {
     }
     let inactive = members.iter().filter(|u| !estate.people.is_active(**u)).count();
     fact(known, "inactive", inactive);
-    for membership in &groups.members[group.index()] {
+    for membership in groups.members(group) {
         let member = match membership.member {
             Member::User(user) => estate.people.id(user).to_string(),
             Member::Group(inner) => format!("group:{}", groups.id(inner)),

@@ -153,7 +153,7 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
 fn attributes(reference: &ReferenceEvaluator, user: UserId) -> Vec<Met> {
     let estate = reference.estate();
     let all = estate.schema.user_attributes.iter().enumerate().map(|(at, attribute)| {
-        let value = estate.people.attributes[at].get(user.index()).map(|value| estate.schema.show(value));
+        let value = estate.people.attributes()[at].get(user.index()).map(|value| estate.schema.show(value));
         Met { name: attribute.name.clone(), value, from: of_user(estate, UserAttributeId::new(at), user) }
     });
     all.chain(signed_in(estate, reference.moment(), user)).collect()
@@ -180,10 +180,7 @@ pub fn in_groups(reference: &ReferenceEvaluator, user: UserId) -> Vec<InGroup> {
 /// Computed groups the user is in, for certain or perhaps.
 pub(crate) fn computed_groups(reference: &ReferenceEvaluator, user: UserId) -> Vec<GroupId> {
     let groups = &reference.estate().groups;
-    groups
-        .all()
-        .filter(|g| groups.computed[g.index()].is_some() && reference.member(user, *g) != Truth::False)
-        .collect()
+    groups.all().filter(|g| groups.computed(*g).is_some() && reference.member(user, *g) != Truth::False).collect()
 }
 
 fn counts(estate: &Estate, resources: &[ResourceId], access: &[Vec<usize>]) -> Vec<KindCount> {

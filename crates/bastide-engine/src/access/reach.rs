@@ -216,7 +216,7 @@ fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
         // An unknown restriction applies, an unknown permission does not.
         undecided += left.undecided() * actions;
     }
-    let people = people.ones().map(|user| estate.people.ids.get(user).to_string()).collect();
+    let people = people.ones().map(|user| estate.people.id(UserId::new(user)).to_string()).collect();
     let mut narrowed = vec![Narrowing {
         words: "everybody, everything".to_string(),
         users,

@@ -135,7 +135,7 @@ impl Running {
         let resources: usize = by_kind.iter().sum();
         let mut summary = Summary {
             users: estate.people.len(),
-            active_users: estate.people.active.count_ones(..),
+            active_users: estate.people.active().count_ones(..),
             resources,
             actions,
             statements: in_force(estate, moment) + entries,

@@ -111,12 +111,12 @@ fn shown(estate: &Estate, member: Member) -> String {
     }
 }
 
-fn members<'e>(estate: &'e mut Estate, group: GroupId) -> Result<&'e mut Vec<Membership>, ChangeError> {
-    if estate.groups.computed[group.index()].is_some() {
-        return Err(ChangeError::Computed(estate.groups.id(group).to_string()));
+/// A group's members, to be changed: not where they are computed.
+fn groups(estate: &mut Estate, group: GroupId) -> Result<&mut Groups, ChangeError> {
+    match estate.groups.computed(group) {
+        Some(_) => Err(ChangeError::Computed(estate.groups.id(group).to_string())),
+        None => Ok(Arc::make_mut(&mut estate.groups)),
     }
-    let groups: &'e mut Groups = Arc::make_mut(&mut estate.groups);
-    Ok(&mut groups.members[group.index()])
 }
 
 fn join(estate: &mut Estate, member: Member, group: GroupId) -> Result<(), ChangeError> {
@@ -125,63 +125,53 @@ fn join(estate: &mut Estate, member: Member, group: GroupId) -> Result<(), Chang
     if member == Member::Group(group) {
         return Err(ChangeError::Circle(format!("{who} cannot be a member of itself")));
     }
-    let list = members(estate, group)?;
-    match list.binary_search_by_key(&member, |m| m.member) {
-        Ok(_) => Err(ChangeError::Already(format!("{who} is a member of `{id}` already"))),
-        Err(at) => {
-            list.insert(at, Membership { member, origin });
-            Ok(())
-        }
+    match groups(estate, group)?.join(group, Membership { member, origin }) {
+        true => Ok(()),
+        false => Err(ChangeError::Already(format!("{who} is a member of `{id}` already"))),
     }
 }
 
 fn leave(estate: &mut Estate, member: Member, group: GroupId) -> Result<(), ChangeError> {
     let (who, id) = (shown(estate, member), estate.groups.id(group).to_string());
-    let list = members(estate, group)?;
-    match list.binary_search_by_key(&member, |m| m.member) {
-        Ok(at) => {
-            list.remove(at);
-            Ok(())
-        }
-        Err(_) => Err(ChangeError::Absent(format!("{who} is no direct member of `{id}`"))),
+    match groups(estate, group)?.leave(group, member) {
+        true => Ok(()),
+        false => Err(ChangeError::Absent(format!("{who} is no direct member of `{id}`"))),
     }
 }
 
 fn set_user(estate: &mut Estate, user: UserId, cell: UserCell, value: Option<Value>) -> Result<(), ChangeError> {
     let schema = Arc::clone(&estate.schema);
     let people = Arc::make_mut(&mut estate.people);
-    let (row, rows) = (user.index(), people.ids.len());
+    let (row, rows) = (user.index(), people.len());
     let missing = |name: &str| ChangeError::Required(format!("a user has no missing `{name}`"));
     match cell {
         UserCell::Active => match value {
             Some(Value::Flag(active)) => {
-                people.active.grow(rows);
-                people.active.set(row, active);
+                people.set_active(user, active);
             }
             _ => return Err(missing("active")),
         },
         UserCell::Kind => match value {
             Some(Value::Text(kind)) if USER_KINDS.contains(&&*kind) => {
                 let at = USER_KINDS.iter().position(|k| *k == &*kind).expect("just seen");
-                people.kinds[row] = at as u8;
+                people.set_kind(user, at as u8);
             }
             _ => return Err(missing("kind")),
         },
         UserCell::Realm => {
-            let code = value.map(|v| people.realms.intern(v));
-            people.realms.set_code(row, rows, code);
+            people.set_realm(user, value);
         }
         UserCell::Attribute(id) if schema.member_of == Some(id) => {
             return Err(ChangeError::Filled(schema.user_attributes[id.index()].name.clone()));
         }
         UserCell::Attribute(id) => {
             let attribute = &schema.user_attributes[id.index()];
-            let column = &mut people.attributes[id.index()];
+            let column = people.attribute_mut(id);
             let code = value.map(|v| column.intern(v));
             column.set_code(row, rows, code);
             fill(column, attribute, rows, |r| r == row);
             if attribute.required && column.get(row).is_none_or(Value::is_empty_set) {
-                let message = format!("user `{}` must have a `{}`", people.ids.get(row), attribute.name);
+                let message = format!("user `{}` must have a `{}`", people.id(UserId::new(row)), attribute.name);
                 return Err(ChangeError::Required(message));
             }
         }

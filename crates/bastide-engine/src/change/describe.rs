@@ -88,7 +88,7 @@ pub fn describe(estate: &Estate, change: &Change) -> Described {
             let name = user_cell(schema, *cell);
             let id = estate.people.id(*user);
             let words = setting(schema, &format!("`{name}` of user `{id}`"), value);
-            let place = Some(estate.place(estate.people.origins[user.index()]));
+            let place = Some(estate.place(estate.people.origin(*user)));
             let is = |c: Change| matches!(c, Change::User(u, x, v) if (u, x, &v) == (*user, *cell, value));
             let text = setting_text(estate, "user", (id, &name, &cell_text(schema, value)), is);
             Described { words, option: option("set", text), place }

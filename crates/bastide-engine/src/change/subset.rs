@@ -3,13 +3,9 @@
 
 use super::{Change, apply};
 use crate::decide::ReferenceEvaluator;
-use bastide_model::column::Column;
 use bastide_model::condition::{Condition, Elsewhere, Term, Who};
 use bastide_model::groups::{Computed, Groups, Member, Membership};
-use bastide_model::people::People;
-use bastide_model::strings::{Index, Strings};
 use bastide_model::*;
-use fixedbitset::FixedBitSet;
 use std::sync::Arc;
 
 /// Some users of an estate, in order. Where they are alone, each has the place in this list as number.
@@ -71,7 +67,7 @@ impl UserSubset {
     /// The estate with these users alone.
     pub fn estate(&self, whole: &Estate) -> Estate {
         let mut small = whole.clone();
-        small.people = Arc::new(self.people(&whole.people));
+        small.people = Arc::new(whole.people.restricted_to(&self.0));
         small.groups = Arc::new(self.groups(whole));
         for owner in &mut Arc::make_mut(&mut small.catalog).owner_users {
             *owner = owner.and_then(|owner| self.number(owner));
@@ -125,42 +121,8 @@ impl UserSubset {
         }
     }
 
-    fn people(&self, all: &People) -> People {
-        let ids: Strings = self.0.iter().map(|user| all.id(*user)).collect();
-        let count = self.0.len();
-        let column = |of: &Column| {
-            let mut few = Column::default();
-            for (number, user) in self.0.iter().enumerate() {
-                if let Some(value) = of.get(user.index()) {
-                    let code = few.intern(value.clone());
-                    few.set_code(number, count, Some(code));
-                }
-            }
-            few
-        };
-        let mut active = FixedBitSet::with_capacity(count);
-        self.0.iter().enumerate().for_each(|(number, user)| active.set(number, all.is_active(*user)));
-        People {
-            index: Index::of(&ids).0,
-            ids,
-            names: self.0.iter().map(|user| all.name(*user)).collect(),
-            kinds: self.0.iter().map(|user| all.kinds[user.index()]).collect(),
-            active,
-            realms: column(&all.realms),
-            attributes: all.attributes.iter().map(column).collect(),
-            sign_ins: all.sign_ins.iter().map(|(id, of)| (*id, column(of))).collect(),
-            signed_in_at: all
-                .signed_in_at
-                .iter()
-                .filter_map(|((id, user), origin)| Some(((*id, self.number(*user)?), *origin)))
-                .collect(),
-            origins: self.0.iter().map(|user| all.origins[user.index()]).collect(),
-            farewells: Vec::new(),
-        }
-    }
-
     fn groups(&self, whole: &Estate) -> Groups {
-        let few = |list: &Vec<Membership>| {
+        let few = |list: &[Membership]| {
             let kept = list.iter().filter_map(|membership| match membership.member {
                 Member::User(user) => {
                     self.number(user).map(|user| Membership { member: Member::User(user), ..*membership })
@@ -171,13 +133,14 @@ impl UserSubset {
             list.sort();
             list
         };
-        let mut computed = whole.groups.computed.clone();
+        let all = || whole.groups.all();
+        let mut computed: Vec<Option<Computed>> = all().map(|group| whole.groups.computed(group).cloned()).collect();
         for body in computed.iter_mut().flatten() {
             if let Computed::Who(who) = body {
                 self.rename(who, whole);
             }
         }
-        whole.groups.with(whole.groups.members.iter().map(few).collect(), computed, self.0.len())
+        whole.groups.with(all().map(|group| few(whole.groups.members(group))).collect(), computed, self.0.len())
     }
 }
 

@@ -148,10 +148,10 @@ impl ReferenceEvaluator<'_> {
                     UserField::Name => Some(Datum::Text(Cow::Borrowed(people.name(user)))),
                     UserField::Kind => Some(Datum::Text(Cow::Borrowed(people.kind(user)))),
                     UserField::Active => Some(Datum::Flag(people.is_active(user))),
-                    UserField::Realm => people.realms.get(user.index()).map(Value::datum),
+                    UserField::Realm => people.realms().get(user.index()).map(Value::datum),
                     UserField::Attribute(id) => {
                         let set = estate.schema.user_attributes[id.index()].set;
-                        kept(people.attributes[id.index()].get(user.index()), set)
+                        kept(people.attribute(*id).get(user.index()), set)
                     }
                     UserField::SignIn(id) => {
                         let set = estate.schema.session_attributes[id.index()].set;
@@ -261,7 +261,7 @@ impl ReferenceEvaluator<'_> {
         }
         let mut truth = Truth::False;
         for &inner in through {
-            truth = truth.or(match groups.computed[inner.index()].as_ref().expect("through lists computed groups") {
+            truth = truth.or(match groups.computed(inner).expect("through lists computed groups") {
                 Computed::Who(who) => self.who(who, user, None),
                 Computed::Holders(action, places) => {
                     Truth::from(places.iter().any(|place| self.allows(user, *action, *place)))

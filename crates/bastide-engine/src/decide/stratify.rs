@@ -160,7 +160,7 @@ fn asked(estate: &Estate, statement: &Statement) -> Vec<(ActionId, Way)> {
     statement.conditions().for_each(|condition| holds(condition, &mut asked));
     let mut seen: HashSet<GroupId> = groups.iter().copied().collect();
     while let Some(group) = groups.pop() {
-        match &estate.groups.computed[group.index()] {
+        match estate.groups.computed(group) {
             Some(Computed::Holders(action, places)) => asked.extend(places.iter().map(|p| (*action, Way::Place(*p)))),
             Some(Computed::Who(who)) => who.condition.iter().for_each(|c| holds(c, &mut asked)),
             None => {}

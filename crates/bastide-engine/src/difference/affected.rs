@@ -208,7 +208,7 @@ fn holder_places(estate: &Estate, group: GroupId) -> Vec<ResourceId> {
             if !seen.insert(inner) {
                 continue;
             }
-            match estate.groups.computed[inner.index()].as_ref() {
+            match estate.groups.computed(inner) {
                 Some(Computed::Holders(_, at)) => places.extend(at),
                 Some(Computed::Who(who)) => {
                     open.extend(who.groups());
@@ -232,7 +232,7 @@ pub(super) fn changed_fields(old: &Estate, new: &Estate) -> Option<HashSet<UserF
     if Arc::ptr_eq(a, b) {
         return Some(HashSet::new());
     }
-    if a.active.ones().ne(b.active.ones()) || old.schema.sign_ins != new.schema.sign_ins {
+    if a.active().ones().ne(b.active().ones()) || old.schema.sign_ins != new.schema.sign_ins {
         return None;
     }
     let rows = a.len();
@@ -240,12 +240,15 @@ pub(super) fn changed_fields(old: &Estate, new: &Estate) -> Option<HashSet<UserF
     let differs = |field: &UserField| match field {
         UserField::Id => a.all().any(|user| a.id(user) != b.id(user)),
         UserField::Name => a.all().any(|user| a.name(user) != b.name(user)),
-        UserField::Kind => a.kinds != b.kinds,
+        UserField::Kind => a.kinds() != b.kinds(),
         // Seen above.
         UserField::Active => false,
-        UserField::Realm => cells(&a.realms, &b.realms),
-        UserField::Attribute(id) => cells(&a.attributes[id.index()], &b.attributes[id.index()]),
-        UserField::SignIn(id) => cells(&a.sign_ins[id], &b.sign_ins[id]),
+        UserField::Realm => cells(a.realms(), b.realms()),
+        UserField::Attribute(id) => cells(a.attribute(*id), b.attribute(*id)),
+        UserField::SignIn(id) => match (a.sign_in(*id), b.sign_in(*id)) {
+            (Some(a), Some(b)) => cells(a, b),
+            _ => true,
+        },
     };
     Some(UserField::all(&new.schema).filter(differs).collect())
 }
@@ -269,7 +272,7 @@ pub(super) fn changed_groups(old: &Estate, new: &Estate, fields: &HashSet<UserFi
         for group in new.groups.all().filter(|g| !changed.contains(g.index())).collect::<Vec<_>>() {
             let hangs = new.groups.through(group).iter().any(|inner| {
                 changed.contains(inner.index())
-                    || match &new.groups.computed[inner.index()] {
+                    || match new.groups.computed(*inner) {
                         Some(Computed::Who(who)) => hangs(who.condition.iter(), &who.groups(), &changed, fields),
                         _ => false,
                     }

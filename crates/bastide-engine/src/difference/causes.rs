@@ -382,7 +382,7 @@ fn to_joint(joint: &Joint, side: usize, own: FixedBitSet) -> FixedBitSet {
 pub(super) fn same_groups(old: &Estate, new: &Estate, joint: &Joint) -> bool {
     let (a, b) = (&old.groups, &new.groups);
     let members = |groups: &groups::Groups, group: GroupId| -> Vec<Member> {
-        groups.members[group.index()].iter().map(|membership| membership.member).collect()
+        groups.members(group).iter().map(|membership| membership.member).collect()
     };
     std::ptr::eq(a, b)
         || matches!(joint.users, Axis::Same(_))

@@ -119,7 +119,7 @@ impl Joint {
             e.schema.actions.iter().map(|a| a.name.as_str())
         }
         Joint {
-            users: Axis::of(before.people.ids.iter(), after.people.ids.iter()),
+            users: Axis::of(before.people.ids(), after.people.ids()),
             resources: Axis::of(before.catalog.labels.ids(), after.catalog.labels.ids()),
             actions: Axis::of(names(before), names(after)),
             related,

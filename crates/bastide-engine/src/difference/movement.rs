@@ -120,13 +120,13 @@ fn users(estate: &Estate) -> Rows {
         says.value("name", people.name(user));
         says.value("kind", people.kind(user));
         says.value("active", if people.is_active(user) { "yes" } else { "no" });
-        says.value("realm", &people.realms.get(at).map_or(String::new(), |realm| schema.show(realm)));
+        says.value("realm", &people.realms().get(at).map_or(String::new(), |realm| schema.show(realm)));
         for &number in &order {
-            if let Some(value) = people.attributes[number].get(at) {
+            if let Some(value) = people.attributes()[number].get(at) {
                 says.value(&schema.user_attributes[number].name, &schema.show(value));
             }
         }
-        for (id, column) in &people.sign_ins {
+        for (id, column) in people.sign_ins() {
             if let Some(value) = column.get(at) {
                 says.value(&format!("session.{}", schema.session_attributes[id.index()].name), &schema.show(value));
             }
@@ -139,8 +139,8 @@ fn users(estate: &Estate) -> Rows {
 fn groups(estate: &Estate) -> Rows {
     let groups = &estate.groups;
     let mut rows = Rows::default();
-    for group in groups.all().filter(|group| groups.computed[group.index()].is_none()) {
-        let name = groups.names.get(group.index()).to_string();
+    for group in groups.all().filter(|group| groups.computed(*group).is_none()) {
+        let name = groups.name(group).to_string();
         put(&mut rows, groups.id(group).to_string(), groups.id(group).to_string(), name);
     }
     rows
@@ -150,7 +150,7 @@ fn memberships(estate: &Estate) -> Rows {
     let (groups, people) = (&estate.groups, &estate.people);
     let mut rows = Rows::default();
     for group in groups.all() {
-        for membership in &groups.members[group.index()] {
+        for membership in groups.members(group) {
             let member = match membership.member {
                 Member::User(user) => people.id(user).to_string(),
                 Member::Group(inner) => format!("group:{}", groups.id(inner)),

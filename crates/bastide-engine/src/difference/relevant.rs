@@ -88,7 +88,7 @@ fn asked(condition: &Condition) -> FixedBitSet {
 /// The actions on whose decisions it hangs who is in a group.
 fn in_groups(estates: [&Estate; 2]) -> FixedBitSet {
     let mut actions = FixedBitSet::new();
-    for body in estates.into_iter().flat_map(|estate| estate.groups.computed.iter().flatten()) {
+    for body in estates.into_iter().flat_map(|estate| estate.groups.bodies()) {
         match body {
             Computed::Holders(action, _) => actions.grow_and_insert(action.index()),
             Computed::Who(who) => who.condition.iter().for_each(|condition| actions.union_with(&asked(condition))),

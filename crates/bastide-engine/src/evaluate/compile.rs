@@ -126,7 +126,7 @@ pub fn constant(truth: bool) -> Expr {
 /// Fields of users that are compared by `<` and its kin.
 pub fn ordered_fields(estate: &Estate) -> hashbrown::HashSet<UserField> {
     let mut fields = hashbrown::HashSet::new();
-    let whos = estate.groups.computed.iter().flatten().filter_map(|computed| match computed {
+    let whos = estate.groups.bodies().filter_map(|computed| match computed {
         Computed::Who(who) => who.condition.as_ref(),
         Computed::Holders(..) => None,
     });
@@ -200,7 +200,7 @@ impl<'c, 'e> Compiler<'c, 'e> {
         let groups = &self.estate().groups;
         let mut any = vec![Expr::Set(self.sets.of(groups.users(group).ones()))];
         for inner in groups.through(group) {
-            any.push(match groups.computed[inner.index()].as_ref().expect("only computed groups are passed through") {
+            any.push(match groups.computed(*inner).expect("only computed groups are passed through") {
                 Computed::Who(who) => self.who(who, open),
                 Computed::Holders(action, places) => Expr::Held(*action, places.as_slice().into()),
             });
@@ -287,9 +287,9 @@ impl<'c, 'e> Compiler<'c, 'e> {
             .collect();
         fields.dedup();
         let column = match fields[..] {
-            [UserField::Attribute(id)] => Some(&people.attributes[id.index()]),
-            [UserField::Realm] => Some(&people.realms),
-            [UserField::SignIn(id)] => Some(&people.sign_ins[&id]),
+            [UserField::Attribute(id)] => Some(people.attribute(id)),
+            [UserField::Realm] => Some(people.realms()),
+            [UserField::SignIn(id)] => Some(people.sign_in(id).expect("it is told by sign-ins")),
             _ => None,
         };
         let reference = self.reference;

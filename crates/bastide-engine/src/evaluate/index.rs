@@ -61,9 +61,9 @@ fn value_of(people: &People, field: UserField, user: UserId) -> Option<Value> {
         UserField::Name => Some(Value::Text(people.name(user).into())),
         UserField::Kind => Some(Value::Text(people.kind(user).into())),
         UserField::Active => Some(Value::Flag(people.is_active(user))),
-        UserField::Realm => people.realms.get(user.index()).cloned(),
-        UserField::Attribute(id) => people.attributes[id.index()].get(user.index()).cloned(),
-        UserField::SignIn(id) => people.sign_ins[&id].get(user.index()).cloned(),
+        UserField::Realm => people.realms().get(user.index()).cloned(),
+        UserField::Attribute(id) => people.attribute(id).get(user.index()).cloned(),
+        UserField::SignIn(id) => people.sign_in(id).expect("it is told by sign-ins").get(user.index()).cloned(),
     }
 }
 
@@ -118,9 +118,9 @@ impl Index {
             }
         };
         let column = match by.field {
-            UserField::Attribute(id) => Some(&people.attributes[id.index()]),
-            UserField::Realm => Some(&people.realms),
-            UserField::SignIn(id) => Some(&people.sign_ins[&id]),
+            UserField::Attribute(id) => Some(people.attribute(id)),
+            UserField::Realm => Some(people.realms()),
+            UserField::SignIn(id) => Some(people.sign_in(id).expect("it is told by sign-ins")),
             UserField::Id | UserField::Name | UserField::Kind | UserField::Active => None,
         };
         match column {
@@ -307,11 +307,11 @@ mod tests {
             let estate = plan(seed, Shape::ALL).with_more(seed, 150).case().estate();
             let people = &estate.people;
             let single = |id: &usize| !estate.schema.user_attributes[*id].set;
-            for id in (0..people.attributes.len()).filter(single) {
+            for id in (0..people.attributes().len()).filter(single) {
                 let field = UserField::Attribute(UserAttributeId::new(id));
                 let mut sets = SetStore::new(people.len());
                 let index = Index::new(people, By { field, caseless: false, elements: false }, true, &mut sets);
-                let values: Vec<Value> = people.attributes[id].values.to_vec();
+                let values: Vec<Value> = people.attributes()[id].values.to_vec();
                 let mut words = vec![0; sets.width()];
                 for value in &values {
                     let with = |comparison: Comparison| -> Vec<u32> {

@@ -230,7 +230,7 @@ impl Plan {
             rules.push(Rule { id, modality: statement.modality, layer, speaks, expr, constant, one, covering });
         }
         let probes = probes.iter().map(|probe| probe.compiled(&mut compiler)).collect();
-        let active = sets.of(estate.people.active.ones());
+        let active = sets.of(estate.people.active().ones());
         let inactive = sets.complement(active);
         let (mut asked, mut asks_up, mut asks_sources) =
             (FixedBitSet::with_capacity(estate.schema.actions.len()), false, false);

@@ -12,7 +12,7 @@ pub(super) fn origin(reference: &ReferenceEvaluator, operand: &Operand, user: Us
     let estate = reference.estate();
     match operand {
         Operand::User(UserField::Attribute(id)) => of_user(estate, *id, user),
-        Operand::User(UserField::Realm) => estate.place(estate.people.origins[user.index()]),
+        Operand::User(UserField::Realm) => estate.place(estate.people.origin(user)),
         Operand::Resource(step, field) => {
             let Some(at) = reference.step(*step, resource) else { return String::new() };
             let beside = if at == resource { String::new() } else { format!("of `{}`, ", estate.catalog.path(at)) };
@@ -36,10 +36,10 @@ pub(super) fn origin(reference: &ReferenceEvaluator, operand: &Operand, user: Us
 
 /// Where the value of an attribute of the session comes from.
 fn of_session(estate: &Estate, moment: &Moment, id: SessionAttributeId, user: UserId) -> String {
-    match (moment.value_for(&estate.people, id, user), estate.people.signed_in_at.get(&(id, user))) {
+    match (moment.value_for(&estate.people, id, user), estate.people.signed_in_at(id, user)) {
         (None, _) => String::new(),
         (Some(_), _) if moment.is_given(id) => "given".to_string(),
-        (Some(_), Some(origin)) => format!("the sign-in, {}", estate.place(*origin)),
+        (Some(_), Some(origin)) => format!("the sign-in, {}", estate.place(origin)),
         (Some(_), None) => "the default".to_string(),
     }
 }
@@ -56,10 +56,10 @@ pub(crate) fn signed_in(estate: &Estate, moment: &Moment, user: UserId) -> impl 
 /// Where the value of a user's attribute comes from.
 pub(crate) fn of_user(estate: &Estate, id: UserAttributeId, user: UserId) -> String {
     let attribute = &estate.schema.user_attributes[id.index()];
-    match estate.people.attributes[id.index()].get(user.index()) {
+    match estate.people.attribute(id).get(user.index()) {
         None => String::new(),
         Some(value) if attribute.default.as_ref() == Some(value) => "the default".to_string(),
-        Some(_) => estate.place(estate.people.origins[user.index()]),
+        Some(_) => estate.place(estate.people.origin(user)),
     }
 }
 

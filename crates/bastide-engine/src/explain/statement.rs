@@ -118,7 +118,7 @@ fn places(estate: &Estate, user: UserId, chain: &[GroupId]) -> Vec<String> {
     let is_told = |at: usize| chain.len() <= 2 * MOST_TOLD + 1 || at < MOST_TOLD || at + MOST_TOLD >= chain.len();
     for (at, &group) in chain.iter().enumerate() {
         if is_told(at) {
-            let origin = groups.origin(group, member).or(groups.declared[group.index()]);
+            let origin = groups.origin(group, member).or(groups.declared(group));
             places.extend(origin.map(|o| estate.place(o)));
         }
         member = Member::Group(group);

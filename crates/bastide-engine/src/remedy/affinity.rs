@@ -17,7 +17,7 @@ pub fn alike(estate: &Estate, user: UserId, group: GroupId) -> Option<String> {
         return None;
     }
     let mut best: Option<(usize, String)> = None;
-    for (attribute, column) in estate.schema.user_attributes.iter().zip(&estate.people.attributes) {
+    for (attribute, column) in estate.schema.user_attributes.iter().zip(estate.people.attributes()) {
         let Some(value) = column.get(user.index()) else { continue };
         if attribute.set || attribute.default.as_ref() == Some(value) {
             continue;
@@ -106,7 +106,7 @@ pub fn odd(estate: &Estate, member: Member, group: GroupId) -> Option<String> {
     if some == 0 || others < FEWEST {
         return None;
     }
-    for (attribute, column) in estate.schema.user_attributes.iter().zip(&estate.people.attributes) {
+    for (attribute, column) in estate.schema.user_attributes.iter().zip(estate.people.attributes()) {
         if attribute.set {
             continue;
         }
@@ -147,7 +147,7 @@ pub fn stranger(estate: &Estate, member: Member, group: GroupId) -> Option<Strin
     if count < FEWEST + come.len() || come.is_empty() {
         return None;
     }
-    for (attribute, column) in estate.schema.user_attributes.iter().zip(&estate.people.attributes) {
+    for (attribute, column) in estate.schema.user_attributes.iter().zip(estate.people.attributes()) {
         if attribute.set {
             continue;
         }

@@ -159,12 +159,12 @@ fn begin(about: &About, who: &Who, found: &mut Vec<Idea>, level: usize) {
 fn join(about: &About, group: GroupId, found: &mut Vec<Idea>, level: usize) {
     let groups = &about.reference.estate().groups;
     for inner in groups.beneath(group).into_iter().take(MOST_BENEATH) {
-        match &groups.computed[inner.index()] {
+        match groups.computed(inner) {
             None => {
                 let hint = alike(about.reference.estate(), about.user, inner);
                 let amount = if hint.is_some() { charge::JOIN_ALIKE } else { charge::JOIN };
                 // A group that holds only groups is an order of them: people join what it holds.
-                let only_groups = groups.members[inner.index()].iter().all(|m| matches!(m.member, Member::Group(_)));
+                let only_groups = groups.members(inner).iter().all(|m| matches!(m.member, Member::Group(_)));
                 let amount = amount + if only_groups { 6 } else { 0 };
                 let mends = hint.is_some();
                 found.push(Idea { hint, mends, ..Idea::new(Change::Join(Member::User(about.user), inner), amount) });
@@ -199,7 +199,7 @@ fn leave(about: &About, group: GroupId, found: &mut Vec<Idea>) {
             let amount = if hint.is_some() { charge::LEAVE_ODD } else { charge::LEAVE + i as u32 };
             let mends = hint.is_some();
             found.push(Idea { hint, mends, ..Idea::new(Change::Leave(member, *group), amount) });
-        } else if let Some(Computed::Who(who)) = &groups.computed[group.index()] {
+        } else if let Some(Computed::Who(who)) = groups.computed(*group) {
             let inner: Vec<GroupId> =
                 who.terms.iter().filter_map(|t| if let Term::Members(g) = t { Some(*g) } else { None }).collect();
             inner.into_iter().for_each(|g| leave(about, g, found));

@@ -244,10 +244,8 @@ impl About<'_, '_> {
     fn column(&self, cell: Cell) -> Option<(&Column, usize)> {
         let estate = self.reference.estate();
         match cell {
-            Cell::User(_, UserCell::Attribute(id)) => {
-                Some((&estate.people.attributes[id.index()], estate.people.len()))
-            }
-            Cell::User(_, UserCell::Realm) => Some((&estate.people.realms, estate.people.len())),
+            Cell::User(_, UserCell::Attribute(id)) => Some((estate.people.attribute(id), estate.people.len())),
+            Cell::User(_, UserCell::Realm) => Some((estate.people.realms(), estate.people.len())),
             Cell::Resource(_, ResourceCell::Attribute(id)) => {
                 Some((&estate.catalog.attributes[id.index()], estate.catalog.len()))
             }

@@ -260,7 +260,7 @@ fn taken_out(estate: &Estate, row: &SheetRow, user: &str) -> Result<Vec<Change>,
                     leading.extend(estate.groups.beneath(*group));
                 }
             }
-            if let Some(computed) = leading.iter().find(|g| estate.groups.computed[g.index()].is_some()) {
+            if let Some(computed) = leading.iter().find(|g| estate.groups.computed(**g).is_some()) {
                 return Err(format!("who is in `{}` is computed ({})", estate.groups.id(*computed), row.at));
             }
             let direct = estate.groups.direct(user).iter().filter(|g| leading.contains(g));

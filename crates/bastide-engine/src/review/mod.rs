@@ -150,7 +150,7 @@ pub fn sheets(snapshot: &Snapshot, part: Part) -> Vec<Sheet> {
             let classes = match key.as_ref().and_then(|key| known.get(key)) {
                 Some(known) => Rc::clone(known),
                 None => {
-                    users.intersect_with(&estate.people.active);
+                    users.intersect_with(estate.people.active());
                     // People by what is missing of what it speaks of.
                     let mut classes: Vec<(FixedBitSet, FixedBitSet)> =
                         vec![(users.clone(), FixedBitSet::with_capacity(schema.actions.len()))];

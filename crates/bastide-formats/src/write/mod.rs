@@ -305,7 +305,7 @@ impl Plan<'_> {
             }
             Change::User(user, cell, value) => {
                 let id = estate.people.id(*user).to_string();
-                let file = estate.people.origins[user.index()].file;
+                let file = estate.people.origin(*user).file;
                 let name = match cell {
                     UserCell::Active => "active".to_string(),
                     UserCell::Kind => "kind".to_string(),

@@ -82,11 +82,10 @@ fn counts(estate: &Estate, loaded: &Loaded, columns: usize) -> String {
         .filter(|(n, _)| *n > 0)
         .map(|(n, kind)| count(n, kind))
         .collect();
-    let inactive = people.len() - people.active.count_ones(..);
+    let inactive = people.len() - people.active().count_ones(..);
     let groups = &estate.groups;
-    let computed = groups.all().filter(|g| groups.computed[g.index()].is_some()).count();
-    let nested =
-        |g: &bastide_model::GroupId| groups.members[g.index()].iter().any(|m| matches!(m.member, Member::Group(_)));
+    let computed = groups.all().filter(|g| groups.computed(*g).is_some()).count();
+    let nested = |g: &bastide_model::GroupId| groups.members(*g).iter().any(|m| matches!(m.member, Member::Group(_)));
     let nested = groups.all().filter(nested).count();
     let resources: Vec<String> = estate
         .schema

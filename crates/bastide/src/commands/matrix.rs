@@ -171,7 +171,7 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
                     .deliver(&json::document("matrix", &About::of(&opened, &moment), &table), args.output.as_deref())?;
                 return Ok(DONE);
             }
-            let inactive = opened.estate().people.len() - opened.estate().people.active.count_ones(..);
+            let inactive = opened.estate().people.len() - opened.estate().people.active().count_ones(..);
             let inactive = if args.inactive || args.all || !args.users.is_empty() { 0 } else { inactive };
             let aside = matrix::Aside { inactive, depth: depth(&args) };
             let text = match args.rows {

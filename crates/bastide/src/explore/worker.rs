@@ -400,7 +400,7 @@ pub fn told(estate: &Estate, change: &Change) -> (String, [String; 2]) {
 /// The groups that a user could join, or is directly in.
 pub fn groups(estate: &Estate, user: UserId, joined: bool) -> Vec<(String, Change)> {
     let groups = &estate.groups;
-    let plain = groups.all().filter(|group| groups.computed[group.index()].is_none());
+    let plain = groups.all().filter(|group| groups.computed(*group).is_none());
     let is_in = |group: &bastide_model::GroupId| groups.direct(user).contains(group);
     let member = Member::User(user);
     plain
