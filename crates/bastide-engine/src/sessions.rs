@@ -33,7 +33,7 @@ pub struct Sessions {
 
 /// What a session attribute is compared with.
 #[derive(Default)]
-struct Compared {
+struct ComparedWith {
     values: BTreeSet<Value>,
     ordered: bool,
     /// There are values that are not listed, as in a pattern or too long a column.
@@ -80,7 +80,7 @@ pub fn mentioned_by(estate: &Estate, statement: &Statement) -> BTreeSet<SessionA
 /// vary, the others stay as they are asked about; none: all of them.
 pub fn sessions(estate: &Estate, moment: &Moment, only: Option<&BTreeSet<SessionAttributeId>>) -> Sessions {
     let schema = &estate.schema;
-    let mut compared: BTreeMap<SessionAttributeId, Compared> = BTreeMap::new();
+    let mut compared: BTreeMap<SessionAttributeId, ComparedWith> = BTreeMap::new();
     let live = estate.statements.iter().filter(|s| s.is_on() && s.in_date(moment.date));
     let computed = estate.groups.bodies().filter_map(|body| match body {
         Computed::Who(who) => who.condition.as_ref(),
@@ -114,7 +114,7 @@ pub fn sessions(estate: &Estate, moment: &Moment, only: Option<&BTreeSet<Session
     sessions
 }
 
-fn note(estate: &Estate, moment: &Moment, test: &Test, compared: &mut BTreeMap<SessionAttributeId, Compared>) {
+fn note(estate: &Estate, moment: &Moment, test: &Test, compared: &mut BTreeMap<SessionAttributeId, ComparedWith>) {
     let operands = test.operands();
     for (at, operand) in operands.iter().enumerate() {
         let Some(id) = of_session(operand) else { continue };
@@ -152,13 +152,13 @@ fn elements(value: &Value, into: &mut BTreeSet<Value>) {
     }
 }
 
-fn of_column(column: &Column, known: &mut Compared) {
+fn of_column(column: &Column, known: &mut ComparedWith) {
     known.more |= column.values.len() > MOST_VALUES;
     column.values.iter().for_each(|value| elements(value, &mut known.values));
 }
 
 /// The values to try, none among them, and whether they are all that matter.
-fn values(schema: &Schema, id: SessionAttributeId, compared: &Compared) -> (Vec<Option<Value>>, bool) {
+fn values(schema: &Schema, id: SessionAttributeId, compared: &ComparedWith) -> (Vec<Option<Value>>, bool) {
     let attribute = &schema.session_attributes[id.index()];
     let mut values: Vec<Value> = match attribute.scalar {
         Scalar::Flag => vec![Value::Flag(true), Value::Flag(false)],

@@ -5,7 +5,7 @@
 //! spreadsheets of different countries write them.
 
 use bastide_engine::difference::How;
-use bastide_engine::review::{Answer, Decision, Sheet};
+use bastide_engine::review::{Answer, Sheet, SheetDecision};
 use bastide_model::schema::read_date;
 use rust_xlsxwriter::{
     DataValidation, DataValidationErrorStyle, DocProperties, ExcelDateTime, Format, FormatAlign, ProtectionOptions,
@@ -262,7 +262,7 @@ pub fn answers(name: &str, text: &str) -> Filled {
     filled
 }
 
-fn decision(cell: &dyn Fn(&str) -> String) -> Result<Decision, String> {
+fn decision(cell: &dyn Fn(&str) -> String) -> Result<SheetDecision, String> {
     let list = |column: &str| -> Vec<String> {
         cell(column).split([';', ',']).map(|t| t.trim().to_string()).filter(|t| !t.is_empty()).collect()
     };
@@ -270,9 +270,9 @@ fn decision(cell: &dyn Fn(&str) -> String) -> Result<Decision, String> {
     let more = !actions.is_empty() || !without.is_empty() || !until.is_empty();
     match cell("answer").to_lowercase().as_str() {
         "keep" if more => Err("`keep` leaves everything as it is; to take something away, write `narrow`".to_string()),
-        "keep" => Ok(Decision::Keep),
+        "keep" => Ok(SheetDecision::Keep),
         "remove" if more => Err("`remove` takes everything away; to take a part away, write `narrow`".to_string()),
-        "remove" => Ok(Decision::Remove),
+        "remove" => Ok(SheetDecision::Remove),
         "narrow" if !more => {
             Err("`narrow` wants at least one of `only_actions`, `without` and `until` filled in".to_string())
         }
@@ -281,7 +281,7 @@ fn decision(cell: &dyn Fn(&str) -> String) -> Result<Decision, String> {
                 "" => None,
                 text => Some(read_date(text).ok_or_else(|| format!("`{text}` is no day; write it as 2026-12-31"))?),
             };
-            Ok(Decision::Narrow { actions, without, until })
+            Ok(SheetDecision::Narrow { actions, without, until })
         }
         other => Err(format!("`{other}` is no answer; write `keep`, `narrow` or `remove`")),
     }

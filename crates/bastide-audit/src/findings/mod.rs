@@ -105,7 +105,7 @@ pub enum Check {
     Policy(fn(&Case, &Survey) -> Vec<Found>),
     /// Each statement in force by itself, many at a time.
     Statement(fn(&Case, &Survey, &mut Evaluator, StatementId) -> Vec<Found>),
-    /// Each resource, in the one pass that feeds all checks of resources ([`crate::sweep`]).
+    /// Each resource, in the one pass that feeds all checks of resources.
     Resource(Begin),
 }
 

@@ -86,8 +86,8 @@ pub fn agreement(snapshot: &Snapshot, mut claims: Vec<Claim>, most: usize) -> Ag
     let mut resources: Vec<ResourceId> = claims.iter().map(|claim| claim.resource).collect();
     resources.dedup();
     let mut by: BTreeMap<(ActionId, KindId), (usize, usize)> = BTreeMap::new();
-    type Cause = (bool, crate::Reason, Option<StatementId>);
-    let mut causes: Vec<(Cause, usize, Vec<Claim>)> = Vec::new();
+    type ClaimCause = (bool, crate::Reason, Option<StatementId>);
+    let mut causes: Vec<(ClaimCause, usize, Vec<Claim>)> = Vec::new();
     let mut at = 0;
     let Ok(()) = sweep::<std::convert::Infallible>(snapshot, &users, &resources, |row| {
         while let Some(claim) = claims.get(at).filter(|claim| claim.resource == row.resource) {

@@ -12,11 +12,11 @@ pub struct Batch {
     width: usize,
     rows: usize,
     words: Vec<u64>,
-    block: Box<Block>,
+    block: Box<Squares>,
 }
 
 /// Squares of bits, side by side: in a square that was turned, the user `row` of each lane's 64.
-pub type Block = [[u64; LANES]; SETS];
+pub type Squares = [[u64; LANES]; SETS];
 
 impl Batch {
     /// None yet, of so many words each.
@@ -44,7 +44,7 @@ impl Batch {
     }
 
     /// The same, by squares as they lie: `each` is told of the users from the given one on, as many as a block has.
-    pub fn turn_blocks(&mut self, mut each: impl FnMut(usize, &Block)) {
+    pub fn turn_blocks(&mut self, mut each: impl FnMut(usize, &Squares)) {
         self.words[self.rows * self.width..].fill(0);
         self.rows = 0;
         for at in (0..self.width).step_by(LANES) {
@@ -58,7 +58,7 @@ impl Batch {
 
 /// Turns squares of bits: by halves, quarters and so on (Warren, Hacker's Delight, 7-3).
 #[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
-fn transpose(block: &mut Block) {
+fn transpose(block: &mut Squares) {
     let (mut half, mut mask) = (32, 0x0000_0000_ffff_ffffu64);
     while half != 0 {
         let mut at = 0;

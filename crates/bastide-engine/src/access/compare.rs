@@ -85,7 +85,7 @@ pub struct Apart {
 }
 
 /// What decides on both sides, by statement and reason.
-type Cause = (Option<StatementId>, Reason, Option<StatementId>);
+type BothCauses = (Option<StatementId>, Reason, Option<StatementId>);
 
 /// Compares a user with another, or with the active members of a group.
 pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
@@ -102,9 +102,9 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
     };
     others.iter().for_each(|user| members.insert(user.index()));
     let (mut allowed, none) = (engine.nobody(), others.is_empty());
-    let mut sides = [Tally::new(estate), Tally::new(estate)];
+    let mut sides = [KindTally::new(estate), KindTally::new(estate)];
     let mut same = 0;
-    let mut apart: [BTreeMap<Cause, BTreeMap<ResourceId, Vec<usize>>>; 2] = [BTreeMap::new(), BTreeMap::new()];
+    let mut apart: [BTreeMap<BothCauses, BTreeMap<ResourceId, Vec<usize>>>; 2] = [BTreeMap::new(), BTreeMap::new()];
     for resource in estate.catalog.all() {
         let mut work = engine.decide(resource);
         let mut can = [Vec::new(), Vec::new()];
@@ -149,7 +149,7 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
     let [only_left, only_right] = apart;
     let first = others.first().copied();
     let told =
-        |causes: BTreeMap<Cause, BTreeMap<ResourceId, Vec<usize>>>, has: Option<UserId>, lacks: Option<UserId>| {
+        |causes: BTreeMap<BothCauses, BTreeMap<ResourceId, Vec<usize>>>, has: Option<UserId>, lacks: Option<UserId>| {
             let (Some(has), Some(lacks)) = (has, lacks) else { return Vec::new() };
             let mut list: Vec<Apart> =
                 causes.into_iter().flat_map(|(cause, at)| tell(&reference, has, lacks, cause, at)).collect();
@@ -173,7 +173,7 @@ fn tell(
     reference: &ReferenceEvaluator,
     has: UserId,
     lacks: UserId,
-    cause: Cause,
+    cause: BothCauses,
     at: BTreeMap<ResourceId, Vec<usize>>,
 ) -> Vec<Apart> {
     let estate = reference.estate();
@@ -213,16 +213,16 @@ fn need(reference: &ReferenceEvaluator, user: UserId, action: ActionId, resource
 }
 
 /// Counts by kind.
-struct Tally {
+struct KindTally {
     all: Vec<usize>,
     touched: Vec<usize>,
     allowed: Vec<Vec<usize>>,
 }
 
-impl Tally {
-    fn new(estate: &Estate) -> Tally {
+impl KindTally {
+    fn new(estate: &Estate) -> KindTally {
         let kinds = estate.schema.kinds.len();
-        Tally {
+        KindTally {
             all: vec![0; kinds],
             touched: vec![0; kinds],
             allowed: vec![vec![0; estate.schema.actions.len()]; kinds],

@@ -37,7 +37,7 @@ pub struct Hanging {
 }
 
 /// A comparison that can be unknown: it is where something that it looks up is missing, whatever the rest holds.
-struct Leaf {
+struct Unknowable {
     /// What it looks up that is missing somewhere.
     lookups: Vec<Lookup>,
     /// Whether something is missing that has nothing to do with user and resource: a value of the session.
@@ -45,15 +45,15 @@ struct Leaf {
     /// What it looks up of users.
     fields: Vec<UserField>,
     /// What it looks up of resources.
-    places: Vec<(At, ResourceField)>,
+    places: Vec<(StepKey, ResourceField)>,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 enum Lookup {
     Realm,
     User(usize),
-    State(At),
-    Resource(At, usize),
+    State(StepKey),
+    Resource(StepKey, usize),
 }
 
 impl Lookup {
@@ -69,7 +69,7 @@ impl Lookup {
 
 /// As [`Step`], in an order.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-enum At {
+enum StepKey {
     Own,
     Parent,
     Kind(usize),
@@ -84,7 +84,7 @@ struct Lacking {
 }
 
 /// What hangs on a missing value on resources that are alike: of which statement, and of whom, if it is a value of users.
-struct Open {
+struct OpenOn {
     lookup: Lookup,
     statement: StatementId,
     action: ActionId,
@@ -99,13 +99,13 @@ type Like = Box<[u32]>;
 /// The attributes on whose missing values decisions hang, by name.
 pub fn hanging(snapshot: &Snapshot) -> Vec<Hanging> {
     let estate = snapshot.estate();
-    let leaves: Vec<Vec<Leaf>> = estate.statements.iter().map(|s| leaves(estate, snapshot.moment(), s)).collect();
+    let leaves: Vec<Vec<Unknowable>> = estate.statements.iter().map(|s| leaves(estate, snapshot.moment(), s)).collect();
     if leaves.iter().all(Vec::is_empty) {
         return Vec::new();
     }
     let sides = [snapshot.clone(), snapshot.in_favour()];
     let difference = difference(&sides[0], &sides[1], None);
-    let asked = Asked { estate, leaves: &leaves, without: without(snapshot, &leaves), difference: &difference };
+    let asked = Search { estate, leaves: &leaves, without: without(snapshot, &leaves), difference: &difference };
     let share = difference.changed.len().div_ceil(rayon::current_num_threads()).max(SMALLEST_SHARE);
     let shares = difference.changed.par_chunks(share).map(|share| asked.share(share, &sides));
     let mut shares = shares.collect::<Vec<_>>().into_iter();
@@ -129,22 +129,22 @@ pub fn hanging(snapshot: &Snapshot) -> Vec<Hanging> {
 const SMALLEST_SHARE: usize = 2_000;
 
 /// What is asked of each resource.
-struct Asked<'a> {
+struct Search<'a> {
     estate: &'a Estate,
     /// By statement.
-    leaves: &'a [Vec<Leaf>],
+    leaves: &'a [Vec<Unknowable>],
     /// Users who lack a value.
     without: HashMap<UserField, FixedBitSet>,
     difference: &'a Difference<'a>,
 }
 
-impl Asked<'_> {
+impl Search<'_> {
     /// Goes through some of the resources that differ.
     fn share(&self, changed: &[(u32, u32)], sides: &[Snapshot; 2]) -> BTreeMap<Lookup, Lacking> {
         let (estate, leaves) = (self.estate, self.leaves);
         let (mut lister, mut engines) = (self.difference.lister(), sides.each_ref().map(Snapshot::evaluator));
         let mut found: BTreeMap<Lookup, Lacking> = BTreeMap::new();
-        let mut known: HashMap<Like, Vec<Open>> = HashMap::new();
+        let mut known: HashMap<Like, Vec<OpenOn>> = HashMap::new();
         for &(resource, row) in changed {
             let resource = ResourceId(resource);
             let mut works = engines.each_mut().map(|engine| engine.look(resource));
@@ -204,13 +204,13 @@ impl Asked<'_> {
         rules: &BTreeMap<StatementId, [Option<u32>; 2]>,
         (engines, works): (&mut [Evaluator<'s>; 2], &mut [Work<'s>; 2]),
         lister: &mut Lister,
-    ) -> Vec<Open> {
+    ) -> Vec<OpenOn> {
         let estate = self.estate;
         let turns = self.difference.turns(row);
         let [mut open, mut other] = std::array::from_fn(|_| engines[0].nobody());
         // By action, who gains it with missing values in their favour: listed where it is asked for.
         let mut gained: Vec<Option<FixedBitSet>> = vec![None; turns.len()];
-        let mut found: Vec<(usize, Open)> = Vec::new();
+        let mut found: Vec<(usize, OpenOn)> = Vec::new();
         for (id, sides) in rules {
             let statement = estate.statement(*id);
             let speaks = |turn: &usize| statement.speaks_of(ActionId(turns[*turn].action));
@@ -253,7 +253,7 @@ impl Asked<'_> {
                             whom.intersect_with(lack);
                         }
                         let Some(user) = whom.minimum() else { continue };
-                        let open = Open {
+                        let open = OpenOn {
                             lookup: *lookup,
                             statement: *id,
                             action: ActionId(turns[*turn].action),
@@ -272,7 +272,7 @@ impl Asked<'_> {
 }
 
 /// Takes in what hangs on a missing value on a resource, if it is missing there.
-fn take(estate: &Estate, found: &mut BTreeMap<Lookup, Lacking>, resource: ResourceId, open: &Open) {
+fn take(estate: &Estate, found: &mut BTreeMap<Lookup, Lacking>, resource: ResourceId, open: &OpenOn) {
     let place = match open.lookup {
         Lookup::Realm | Lookup::User(_) => None,
         Lookup::State(at) => place_without(estate, &estate.catalog.states, at, resource),
@@ -305,7 +305,7 @@ const MOST_KNOWN: usize = 1 << 16;
 
 /// The comparisons of a statement, and of the computed groups that it names, that look up something that is missing
 /// somewhere.
-fn leaves(estate: &Estate, moment: &Moment, statement: &Statement) -> Vec<Leaf> {
+fn leaves(estate: &Estate, moment: &Moment, statement: &Statement) -> Vec<Unknowable> {
     let mut conditions: Vec<&Condition> = statement.conditions().collect();
     let mut groups: Vec<GroupId> = Vec::new();
     let mut open: Vec<GroupId> = statement.who.terms.iter().filter_map(members).collect();
@@ -335,9 +335,9 @@ fn leaves(estate: &Estate, moment: &Moment, statement: &Statement) -> Vec<Leaf> 
     }
 }
 
-fn leaf(estate: &Estate, moment: &Moment, operands: &[&Operand], lookups: Vec<Lookup>) -> Leaf {
+fn leaf(estate: &Estate, moment: &Moment, operands: &[&Operand], lookups: Vec<Lookup>) -> Unknowable {
     let schema = &estate.schema;
-    let mut leaf = Leaf { lookups, always: false, fields: Vec::new(), places: Vec::new() };
+    let mut leaf = Unknowable { lookups, always: false, fields: Vec::new(), places: Vec::new() };
     for operand in operands {
         match operand {
             Operand::Literal(_) | Operand::Kinds(_) => {}
@@ -363,7 +363,7 @@ fn leaf(estate: &Estate, moment: &Moment, operands: &[&Operand], lookups: Vec<Lo
 }
 
 /// Of each value of users that is looked up, the users who lack it. Cost: the users for each.
-fn without(snapshot: &Snapshot, leaves: &[Vec<Leaf>]) -> HashMap<UserField, FixedBitSet> {
+fn without(snapshot: &Snapshot, leaves: &[Vec<Unknowable>]) -> HashMap<UserField, FixedBitSet> {
     let people = &snapshot.estate().people;
     let lacks = |field: UserField, user: UserId| match field {
         UserField::Id | UserField::Name | UserField::Kind | UserField::Active => false,
@@ -410,12 +410,13 @@ fn lookup(estate: &Estate, operand: &Operand) -> Option<Lookup> {
             // A step that leads nowhere finds nothing, whatever the column holds.
             match field {
                 ResourceField::State => {
-                    (at != At::Own || lacks(&estate.catalog.states, resources)).then_some(Lookup::State(at))
+                    (at != StepKey::Own || lacks(&estate.catalog.states, resources)).then_some(Lookup::State(at))
                 }
                 ResourceField::Attribute(id) => {
                     let single = !estate.schema.resource_attributes[id.index()].set;
                     let column = &estate.catalog.attributes[id.index()];
-                    (single && (at != At::Own || lacks(column, resources))).then_some(Lookup::Resource(at, id.index()))
+                    (single && (at != StepKey::Own || lacks(column, resources)))
+                        .then_some(Lookup::Resource(at, id.index()))
                 }
                 // Whoever has no owner is told of by `ownerless`; the others are always there.
                 ResourceField::Id
@@ -435,26 +436,28 @@ fn lookup(estate: &Estate, operand: &Operand) -> Option<Lookup> {
     }
 }
 
-fn at(step: &Step) -> At {
+fn at(step: &Step) -> StepKey {
     match step {
-        Step::Own => At::Own,
-        Step::Parent => At::Parent,
-        Step::Kind(kind) => At::Kind(kind.index()),
+        Step::Own => StepKey::Own,
+        Step::Parent => StepKey::Parent,
+        Step::Kind(kind) => StepKey::Kind(kind.index()),
     }
 }
 
 /// Where a step leads from a resource.
-fn leads(estate: &Estate, at: At, from: ResourceId) -> Option<ResourceId> {
+fn leads(estate: &Estate, at: StepKey, from: ResourceId) -> Option<ResourceId> {
     let catalog = &estate.catalog;
     match at {
-        At::Own => Some(from),
-        At::Parent => catalog.parent(from),
-        At::Kind(kind) => catalog.upward(from).find(|r| estate.schema.is_kind(catalog.kind(*r), KindId::new(kind))),
+        StepKey::Own => Some(from),
+        StepKey::Parent => catalog.parent(from),
+        StepKey::Kind(kind) => {
+            catalog.upward(from).find(|r| estate.schema.is_kind(catalog.kind(*r), KindId::new(kind)))
+        }
     }
 }
 
 /// Whether a value that is looked up from a resource is missing; it is none of a set.
-fn is_missing(estate: &Estate, (at, field): (At, ResourceField), from: ResourceId) -> bool {
+fn is_missing(estate: &Estate, (at, field): (StepKey, ResourceField), from: ResourceId) -> bool {
     let catalog = &estate.catalog;
     let Some(there) = leads(estate, at, from) else { return true };
     match field {
@@ -466,7 +469,7 @@ fn is_missing(estate: &Estate, (at, field): (At, ResourceField), from: ResourceI
 }
 
 /// The resource that lacks a value which is looked up from another; that one, where the way leads nowhere.
-fn place_without(estate: &Estate, column: &Column, at: At, from: ResourceId) -> Option<ResourceId> {
+fn place_without(estate: &Estate, column: &Column, at: StepKey, from: ResourceId) -> Option<ResourceId> {
     match leads(estate, at, from) {
         Some(found) => column.code(found.index()).is_none().then_some(found),
         None => Some(from),
@@ -474,10 +477,10 @@ fn place_without(estate: &Estate, column: &Column, at: At, from: ResourceId) -> 
 }
 
 fn name(estate: &Estate, lookup: Lookup) -> String {
-    let step = |at: At| match at {
-        At::Own => String::new(),
-        At::Parent => "parent.".to_string(),
-        At::Kind(kind) => format!("{}.", estate.schema.kinds[kind].name),
+    let step = |at: StepKey| match at {
+        StepKey::Own => String::new(),
+        StepKey::Parent => "parent.".to_string(),
+        StepKey::Kind(kind) => format!("{}.", estate.schema.kinds[kind].name),
     };
     match lookup {
         Lookup::Realm => "user.realm".to_string(),

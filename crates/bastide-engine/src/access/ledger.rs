@@ -71,10 +71,10 @@ enum Whom {
 }
 
 /// Why, by what, for whom.
-type Cause = (Reason, Option<StatementId>, SetId);
+type ReasonedSet = (Reason, Option<StatementId>, SetId);
 
 /// What is gathered under a key.
-struct Heap {
+struct LedgerHeap {
     resources: usize,
     resource: ResourceId,
     /// Where owners are spoken of: them.
@@ -84,7 +84,7 @@ struct Heap {
 }
 
 /// A line that a row gives: its cause, the users, and the actions.
-type Said = (Cause, FixedBitSet);
+type Said = (ReasonedSet, FixedBitSet);
 
 /// What a line of single users is about, all but who and how many resources.
 type SingleKey = (u32, KindId, Reason, Option<StatementId>, FixedBitSet);
@@ -162,7 +162,7 @@ pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refus
     let mut sizes: HashMap<(u32, KindId), usize> = HashMap::new();
     let mut numbers: HashMap<Box<[u32]>, u32> = HashMap::new();
     let mut rows: HashMap<(u32, KindId, u32), (usize, ResourceId)> = HashMap::new();
-    let mut heaps: HashMap<Key, Heap> = HashMap::new();
+    let mut heaps: HashMap<Key, LedgerHeap> = HashMap::new();
     let mut singles: HashMap<SingleKey, Singles> = HashMap::new();
     let told = |reason: Reason| match reason {
         Reason::Granted | Reason::Assured => true,
@@ -236,8 +236,12 @@ pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refus
             }
             for (reason, by, actions) in by_cause {
                 let key = Key { section: at, kind, users: Whom::Owners, reason, by, actions };
-                let heap =
-                    heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but: None });
+                let heap = heaps.entry(key).or_insert_with(|| LedgerHeap {
+                    resources: 0,
+                    resource,
+                    owners: Vec::new(),
+                    but: None,
+                });
                 heap.resources += 1;
                 heap.owners.push(owner);
             }
@@ -258,8 +262,12 @@ pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refus
                     }
                     let key = Key { section: at, kind, users: whom, reason: *reason, by: *by, actions };
                     let but = others.then_some(owner);
-                    let heap =
-                        heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but });
+                    let heap = heaps.entry(key).or_insert_with(|| LedgerHeap {
+                        resources: 0,
+                        resource,
+                        owners: Vec::new(),
+                        but,
+                    });
                     heap.resources += 1;
                 }
             }
@@ -311,8 +319,12 @@ pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refus
         for ((reason, by, users), actions) in said[row as usize].iter() {
             let key =
                 Key { section: at, kind, users: Whom::All(*users), reason: *reason, by: *by, actions: actions.clone() };
-            let heap =
-                heaps.entry(key).or_insert_with(|| Heap { resources: 0, resource, owners: Vec::new(), but: None });
+            let heap = heaps.entry(key).or_insert_with(|| LedgerHeap {
+                resources: 0,
+                resource,
+                owners: Vec::new(),
+                but: None,
+            });
             heap.resources += times;
             heap.resource = heap.resource.min(resource);
         }
@@ -422,7 +434,7 @@ fn note(
 }
 
 /// The line of what was gathered.
-fn line(key: Key, heap: Heap, engine: &Evaluator) -> Line {
+fn line(key: Key, heap: LedgerHeap, engine: &Evaluator) -> Line {
     let first: Vec<usize> = key.actions.ones().collect();
     let (set, whom) = match key.users {
         Whom::All(set) => (u64::from(engine.sets().count(set)), 0),

@@ -31,7 +31,7 @@ pub use holders::{Holder, HolderProfile, Holders, HoldersBy, holders};
 pub use known::{Known, Subject, known};
 pub use ledger::{Ledger, LedgerLine, ledger, ledger_of};
 pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
-pub use narrow::{Narrowed, Step, narrowing, steps};
+pub use narrow::{Narrowed, ReachStep, narrowing, steps};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, in_groups, person};
 pub use reach::{Narrowing, Reached, asleep, narrowed, reach};

@@ -7,7 +7,7 @@ use bastide_model::*;
 use fixedbitset::FixedBitSet;
 
 /// A step by which a statement narrows whom and what it reaches.
-pub enum Step<'e> {
+pub enum ReachStep<'e> {
     /// The terms of its who-clause.
     Terms(&'e Who),
     /// Its kinds.
@@ -19,30 +19,30 @@ pub enum Step<'e> {
 }
 
 /// The steps of a statement, in the order in which its text is read.
-pub fn steps(statement: &Statement) -> Vec<Step<'_>> {
-    let mut steps = vec![Step::Terms(&statement.who)];
-    steps.extend(statement.who.condition.iter().flat_map(Condition::conjuncts).map(Step::Condition));
+pub fn steps(statement: &Statement) -> Vec<ReachStep<'_>> {
+    let mut steps = vec![ReachStep::Terms(&statement.who)];
+    steps.extend(statement.who.condition.iter().flat_map(Condition::conjuncts).map(ReachStep::Condition));
     if statement.what.kinds.is_some() {
-        steps.push(Step::Kinds);
+        steps.push(ReachStep::Kinds);
     }
     if statement.what.places.is_some() {
-        steps.push(Step::Places);
+        steps.push(ReachStep::Places);
     }
     for condition in [&statement.what.condition, &statement.condition].into_iter().flatten() {
-        steps.extend(condition.conjuncts().into_iter().map(Step::Condition));
+        steps.extend(condition.conjuncts().into_iter().map(ReachStep::Condition));
     }
     steps
 }
 
 /// What is asked for the steps: of each for whom it holds for certain, and for whom it may. Steps that hang on the
 /// resource's place and kind alone ask for nothing; they have a place among these all the same.
-pub fn narrowing<'e>(steps: &[Step<'e>]) -> Vec<Probe<'e>> {
+pub fn narrowing<'e>(steps: &[ReachStep<'e>]) -> Vec<Probe<'e>> {
     // Never asked for; something must stand there.
-    let terms = steps.iter().find_map(|step| if let Step::Terms(who) = step { Some(*who) } else { None });
-    let probe = |step: &Step<'e>, open: bool| match step {
-        Step::Terms(who) => Some(Probe::Terms(who, open)),
-        Step::Condition(condition) => Some(Probe::Condition(condition, open)),
-        Step::Kinds | Step::Places => terms.map(|who| Probe::Terms(who, open)),
+    let terms = steps.iter().find_map(|step| if let ReachStep::Terms(who) = step { Some(*who) } else { None });
+    let probe = |step: &ReachStep<'e>, open: bool| match step {
+        ReachStep::Terms(who) => Some(Probe::Terms(who, open)),
+        ReachStep::Condition(condition) => Some(Probe::Condition(condition, open)),
+        ReachStep::Kinds | ReachStep::Places => terms.map(|who| Probe::Terms(who, open)),
     };
     steps.iter().flat_map(|step| [false, true].map(|open| probe(step, open))).flatten().collect()
 }
@@ -66,7 +66,7 @@ impl Narrowed {
         &mut self,
         engine: &mut Evaluator,
         statement: &Statement,
-        steps: &[Step],
+        steps: &[ReachStep],
         resource: ResourceId,
         mut see: impl FnMut(usize, &FixedBitSet),
     ) {
@@ -77,16 +77,18 @@ impl Narrowed {
         let mut work = engine.look(resource);
         for (at, step) in steps.iter().enumerate() {
             let holds = match step {
-                Step::Kinds => estate.schema.is_any(estate.catalog.kind(resource), statement.what.kinds.as_deref()),
-                Step::Places => anchor(estate, statement, resource).is_some(),
-                Step::Terms(_) | Step::Condition(_) if !open.is_clear() => {
+                ReachStep::Kinds => {
+                    estate.schema.is_any(estate.catalog.kind(resource), statement.what.kinds.as_deref())
+                }
+                ReachStep::Places => anchor(estate, statement, resource).is_some(),
+                ReachStep::Terms(_) | ReachStep::Condition(_) if !open.is_clear() => {
                     engine.probe(&mut work, 2 * at, room);
                     yes.intersect_with(room);
                     engine.probe(&mut work, 2 * at + 1, room);
                     open.intersect_with(room);
                     true
                 }
-                Step::Terms(_) | Step::Condition(_) => true,
+                ReachStep::Terms(_) | ReachStep::Condition(_) => true,
             };
             if !holds {
                 yes.clear();

@@ -1,6 +1,6 @@
 //! Whom and what one statement reaches, step by step, and what is solely its doing.
 
-use super::narrow::{Narrowed, Step, narrowing, steps};
+use super::narrow::{Narrowed, ReachStep, narrowing, steps};
 use crate::change::{Change, apply};
 use crate::difference::{Blocks, Fold, Radius, blocks, difference, fold, radius};
 use crate::explain::StatementRef;
@@ -172,8 +172,8 @@ pub fn asleep(statement: &Statement, moment: &Moment) -> Option<String> {
 /// solely its doing.
 pub fn narrowed(snapshot: &Snapshot, id: StatementId) -> Vec<(Option<bastide_syntax::Span>, Narrowing)> {
     let spans = steps(snapshot.estate().statement(id)).into_iter().map(|step| match step {
-        Step::Condition(condition) => Some(condition.span),
-        Step::Terms(_) | Step::Kinds | Step::Places => None,
+        ReachStep::Condition(condition) => Some(condition.span),
+        ReachStep::Terms(_) | ReachStep::Kinds | ReachStep::Places => None,
     });
     let spans: Vec<_> = std::iter::once(None).chain(spans).collect();
     spans.into_iter().zip(narrow(snapshot, id).steps).collect()
@@ -248,17 +248,17 @@ fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
     }
 }
 
-fn words(estate: &Estate, statement: &Statement, step: &Step) -> String {
+fn words(estate: &Estate, statement: &Statement, step: &ReachStep) -> String {
     let in_while = |c: &bastide_model::condition::Condition| {
         statement.condition.as_ref().is_some_and(|w| w.span.start <= c.span.start && c.span.end <= w.span.end)
     };
     match step {
-        Step::Terms(who) => show::who(estate, &Who { terms: who.terms.clone(), condition: None }),
-        Step::Kinds => {
+        ReachStep::Terms(who) => show::who(estate, &Who { terms: who.terms.clone(), condition: None }),
+        ReachStep::Kinds => {
             let kinds = statement.what.kinds.iter().flatten();
             kinds.map(|k| estate.schema.kinds[k.index()].name.clone()).collect::<Vec<_>>().join(", ")
         }
-        Step::Places => {
+        ReachStep::Places => {
             let places = statement.what.places.iter().flatten();
             let shown: Vec<String> =
                 places.map(|p| format!("{} \"{}\"", p.reach.word(), estate.catalog.path(p.resource))).collect();
@@ -268,7 +268,7 @@ fn words(estate: &Estate, statement: &Statement, step: &Step) -> String {
                 n => format!("{} and {} more places", shown[..2].join(", "), n - 2),
             }
         }
-        Step::Condition(condition) => {
+        ReachStep::Condition(condition) => {
             let word = if in_while(condition) { "while" } else { "where" };
             format!("{word} {}", show::condition(estate, condition))
         }

@@ -6,7 +6,7 @@
 //! and whoever counted, they come to the same.
 
 use super::Done;
-use super::batch::{Batch, Block, LANES};
+use super::batch::{Batch, LANES, Squares};
 use crate::decide::Reason;
 use crate::evaluate::{Decided, Evaluator, OutcomeId, Work};
 use crate::sets::store::SetId;
@@ -43,10 +43,10 @@ impl Tally {
         let work = Shares { left: shares.into_iter().map(Mutex::new).collect() };
         let random = Random::new(snapshot.estate(), part.number);
         let shares: Vec<usize> = (0..work.left.len()).collect();
-        let counted: Vec<Counts> = shares
+        let counted: Vec<ShareCounts> = shares
             .into_par_iter()
             .with_max_len(1)
-            .map(|share| Counts::of(snapshot.evaluator(), part, &work, share, &random, done))
+            .map(|share| ShareCounts::of(snapshot.evaluator(), part, &work, share, &random, done))
             .collect();
         let heap = |heap: usize| {
             let mut prints: Vec<u128> = counted.iter().flat_map(|counts| counts.prints[heap].iter().copied()).collect();
@@ -56,7 +56,8 @@ impl Tally {
         };
         let rows = (0..HEAPS).into_par_iter().map(heap).collect();
         let mut counted = counted.into_iter();
-        let Counts { mut allowed, mut reasons, mut users, .. } = counted.next().expect("there is at least one share");
+        let ShareCounts { mut allowed, mut reasons, mut users, .. } =
+            counted.next().expect("there is at least one share");
         for other in counted {
             let pairs = allowed.iter_mut().flatten().zip(other.allowed.iter().flatten());
             pairs.for_each(|(sum, more)| *sum = sum.wrapping_add(*more));
@@ -105,7 +106,7 @@ impl Shares {
 }
 
 /// What is counted of a share. Sums may pass below nothing on the way; wrapping brings them back.
-struct Counts {
+struct ShareCounts {
     /// By kind and action.
     allowed: Vec<Vec<u64>>,
     reasons: [u64; Reason::ALL.len()],
@@ -143,11 +144,18 @@ struct Occurs {
     print: u128,
 }
 
-impl Counts {
-    fn of(mut engine: Evaluator, part: &Portion, shares: &Shares, share: usize, random: &Random, done: Done) -> Counts {
+impl ShareCounts {
+    fn of(
+        mut engine: Evaluator,
+        part: &Portion,
+        shares: &Shares,
+        share: usize,
+        random: &Random,
+        done: Done,
+    ) -> ShareCounts {
         let estate = engine.estate();
         let schema = &estate.schema;
-        let mut counts = Counts {
+        let mut counts = ShareCounts {
             allowed: vec![vec![0; schema.actions.len()]; schema.kinds.len()],
             reasons: [0; Reason::ALL.len()],
             users: vec![0; estate.people.len()],
@@ -291,7 +299,7 @@ impl Counts {
 struct Turning {
     batch: Batch,
     /// By user, a fingerprint of the sets in which the user is; users lie as in the blocks that are turned.
-    users: Vec<Block>,
+    users: Vec<Squares>,
     factor: u64,
 }
 
@@ -325,7 +333,7 @@ impl Turning {
 
 /// Puts what is new of users into their fingerprints; who is in no set keeps theirs.
 #[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
-fn take_note(users: &mut Block, sets: &Block, factor: u64) {
+fn take_note(users: &mut Squares, sets: &Squares, factor: u64) {
     for (user, sets) in users.as_flattened_mut().iter_mut().zip(sets.as_flattened()) {
         let mut new = (*user ^ sets).wrapping_mul(factor);
         new ^= new >> 32;

@@ -21,7 +21,7 @@ use std::collections::BTreeSet;
 
 /// Where an edge leads, seen from a resource.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Way {
+enum EdgeWay {
     Relative(Target),
     Place(ResourceId),
 }
@@ -29,18 +29,18 @@ enum Way {
 /// One edge: the action asked for, where, and what asks.
 struct Edge {
     action: ActionId,
-    way: Way,
-    by: By,
+    way: EdgeWay,
+    by: EdgeBy,
 }
 
 impl Edge {
     fn place(&self) -> Option<ResourceId> {
-        if let Way::Place(place) = self.way { Some(place) } else { None }
+        if let EdgeWay::Place(place) = self.way { Some(place) } else { None }
     }
 }
 
 #[derive(Clone, Copy)]
-enum By {
+enum EdgeBy {
     Need,
     Statement(StatementId),
 }
@@ -91,7 +91,7 @@ fn stays(edges: &[Vec<Edge>]) -> bool {
 fn sources_may_circle(estate: &Estate, edges: &[Vec<Edge>]) -> bool {
     let catalog = &estate.catalog;
     let is = |way: fn(&Target) -> bool| {
-        edges.iter().flatten().any(|edge| if let Way::Relative(target) = &edge.way { way(target) } else { false })
+        edges.iter().flatten().any(|edge| if let EdgeWay::Relative(target) = &edge.way { way(target) } else { false })
     };
     if catalog.sources.is_empty() || !is(|target| *target == Target::Source) {
         return false;
@@ -123,8 +123,8 @@ fn edges(estate: &Estate, date: Date) -> Vec<Vec<Edge>> {
     for (i, action) in estate.schema.actions.iter().enumerate() {
         edges[i].extend(action.needs.iter().map(|n| Edge {
             action: n.action,
-            way: Way::Relative(n.target),
-            by: By::Need,
+            way: EdgeWay::Relative(n.target),
+            by: EdgeBy::Need,
         }));
     }
     for (i, statement) in estate.statements.iter().enumerate() {
@@ -135,7 +135,7 @@ fn edges(estate: &Estate, date: Date) -> Vec<Vec<Edge>> {
         // A ceiling takes away what it does not list, so those decisions depend on it.
         let ceiling = statement.modality == Modality::MayOnly;
         for action in (0..count).filter(|a| statement.actions.contains(*a) != ceiling) {
-            let by = By::Statement(StatementId::new(i));
+            let by = EdgeBy::Statement(StatementId::new(i));
             edges[action].extend(asked.iter().map(|&(action, way)| Edge { action, way, by }));
         }
     }
@@ -154,14 +154,16 @@ impl<'e> ReferenceEvaluator<'e> {
 }
 
 /// What the conditions of a statement and the computed groups it names ask for.
-fn asked(estate: &Estate, statement: &Statement) -> Vec<(ActionId, Way)> {
+fn asked(estate: &Estate, statement: &Statement) -> Vec<(ActionId, EdgeWay)> {
     let mut asked = Vec::new();
     let mut groups: Vec<GroupId> = statement.groups();
     statement.conditions().for_each(|condition| holds(condition, &mut asked));
     let mut seen: HashSet<GroupId> = groups.iter().copied().collect();
     while let Some(group) = groups.pop() {
         match estate.groups.computed(group) {
-            Some(Computed::Holders(action, places)) => asked.extend(places.iter().map(|p| (*action, Way::Place(*p)))),
+            Some(Computed::Holders(action, places)) => {
+                asked.extend(places.iter().map(|p| (*action, EdgeWay::Place(*p))))
+            }
             Some(Computed::Who(who)) => who.condition.iter().for_each(|c| holds(c, &mut asked)),
             None => {}
         }
@@ -170,10 +172,10 @@ fn asked(estate: &Estate, statement: &Statement) -> Vec<(ActionId, Way)> {
     asked
 }
 
-fn holds(condition: &Condition, asked: &mut Vec<(ActionId, Way)>) {
+fn holds(condition: &Condition, asked: &mut Vec<(ActionId, EdgeWay)>) {
     asked.extend(condition.decisions().filter_map(|(action, target)| match target {
-        HoldsTarget::Relative(target) => Some((action, Way::Relative(target))),
-        HoldsTarget::Place(place) => Some((action, Way::Place(place))),
+        HoldsTarget::Relative(target) => Some((action, EdgeWay::Relative(target))),
+        HoldsTarget::Place(place) => Some((action, EdgeWay::Place(place))),
         HoldsTarget::Nowhere => None,
     }));
 }
@@ -185,7 +187,7 @@ fn reached(edges: &[Vec<Edge>], from: usize, stay: bool) -> Vec<bool> {
     while let Some(at) = queue.pop() {
         for edge in &edges[at] {
             let next = edge.action.index();
-            if (!stay || edge.way == Way::Relative(Target::Own)) && !std::mem::replace(&mut seen[next], true) {
+            if (!stay || edge.way == EdgeWay::Relative(Target::Own)) && !std::mem::replace(&mut seen[next], true) {
                 queue.push(next);
             }
         }
@@ -201,7 +203,7 @@ fn suspects(edges: &[Vec<Edge>]) -> Vec<bool> {
     for (a, list) in edges.iter().enumerate() {
         for edge in list {
             let b = edge.action.index();
-            let far = matches!(edge.way, Way::Place(_) | Way::Relative(Target::Source));
+            let far = matches!(edge.way, EdgeWay::Place(_) | EdgeWay::Relative(Target::Source));
             if far && (a == b || all[b][a]) {
                 for c in 0..edges.len() {
                     suspects[c] |= c == a || c == b || (all[a][c] && all[c][a]);
@@ -218,18 +220,18 @@ fn steps<'a>(
     edges: &'a [Vec<Edge>],
     action: ActionId,
     resource: ResourceId,
-) -> impl Iterator<Item = (Node, By)> + 'a {
+) -> impl Iterator<Item = (Node, EdgeBy)> + 'a {
     let fits = estate.schema.fits(action, estate.catalog.kind(resource));
     let list: &[Edge] = if fits { &edges[action.index()] } else { &[] };
     list.iter().flat_map(move |edge| {
         let applies = match edge.by {
-            By::Need => true,
-            By::Statement(id) => covers(estate, estate.statement(id), resource).is_some(),
+            EdgeBy::Need => true,
+            EdgeBy::Statement(id) => covers(estate, estate.statement(id), resource).is_some(),
         };
         let targets = match edge.way {
             _ if !applies => Vec::new(),
-            Way::Place(place) => vec![place],
-            Way::Relative(target) => targets(estate, resource, target).found,
+            EdgeWay::Place(place) => vec![place],
+            EdgeWay::Relative(target) => targets(estate, resource, target).found,
         };
         targets.into_iter().map(|t| ((edge.action, t), edge.by))
     })
@@ -247,7 +249,7 @@ fn describe(estate: &Estate, edges: &[Vec<Edge>], cycle: &[Node]) -> Diagnostic 
         let to = cycle[(i + 1) % cycle.len()];
         let by = steps(estate, edges, node.0, node.1).find(|(n, _)| *n == to).map(|(_, by)| by);
         let by = match by {
-            Some(By::Statement(id)) => {
+            Some(EdgeBy::Statement(id)) => {
                 let statement = estate.statement(id);
                 format!("`{}` ({}) asks for", statement.name, estate.place(statement.origin))
             }

@@ -24,7 +24,7 @@ const DEEPEST: usize = 8;
 #[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub struct Cause {
     /// `new`, `gone`, `changed` or `data`.
-    pub how: How,
+    pub how: CauseHow,
     /// `rule`, `entry` or `membership`; empty for other data.
     pub sort: String,
     /// The rule's name, what the entry says, or who is in which group; empty for other data.
@@ -36,7 +36,7 @@ pub struct Cause {
 /// How a statement changed.
 #[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 #[serde(rename_all = "lowercase")]
-pub enum How {
+pub enum CauseHow {
     /// It is new.
     New,
     /// It is gone.
@@ -115,7 +115,8 @@ const SHARE: usize = 1 << 10;
 pub fn effects(difference: &Difference) -> Vec<Effect> {
     let estates = difference.sides.map(Snapshot::estate);
     let [old, new] = estates.map(Wording::of);
-    let others = [Others::of(estates[0], &old, &new, How::Gone), Others::of(estates[1], &new, &old, How::New)];
+    let others =
+        [Others::of(estates[0], &old, &new, CauseHow::Gone), Others::of(estates[1], &new, &old, CauseHow::New)];
     let share = difference.changed.len().div_ceil(rayon::current_num_threads()).max(SHARE);
     let shares: Vec<Sums> =
         difference.changed.par_chunks(share).map(|changed| sums(difference, &others, changed)).collect();
@@ -132,7 +133,7 @@ pub fn effects(difference: &Difference) -> Vec<Effect> {
 
 /// What brought about what differs on some resources.
 fn sums(difference: &Difference, others: &[Others; 2], changed: &[(u32, u32)]) -> Sums {
-    let [old, new] = [0, 1].map(|side| Side { engine: difference.sides[side].evaluator(), others: &others[side] });
+    let [old, new] = [0, 1].map(|side| CauseSide { engine: difference.sides[side].evaluator(), others: &others[side] });
     let mut sides = [old, new];
     let mut by = Sums::new();
     let mut known: HashMap<Box<[u32]>, Vec<Counted>> = HashMap::new();
@@ -141,7 +142,7 @@ fn sums(difference: &Difference, others: &[Others; 2], changed: &[(u32, u32)]) -
         let places = [axis.before(resource), axis.after(resource)].map(|own| own.map(ResourceId));
         let [old, new] = &mut sides;
         let works = [places[0].map(|at| old.engine.decide(at)), places[1].map(|at| new.engine.decide(at))];
-        let mut at: [Option<At>; 2] = [None, None];
+        let mut at: [Option<OnResource>; 2] = [None, None];
         for (at, (place, work)) in at.iter_mut().zip(places.into_iter().zip(works)) {
             *at = place.zip(work);
         }
@@ -175,7 +176,7 @@ struct Others {
 
 impl Others {
     /// `how`: what a statement is that only this side has.
-    fn of(estate: &Estate, own: &Wording, other: &Wording, how: How) -> Others {
+    fn of(estate: &Estate, own: &Wording, other: &Wording, how: CauseHow) -> Others {
         let all = (0..estate.statements.len()).map(StatementId::new);
         let causes: Vec<Option<Cause>> = all.map(|id| changed(estate, id, own, other, how)).collect();
         let count = estate.schema.actions.len();
@@ -202,17 +203,17 @@ impl Others {
 }
 
 /// One side of a difference.
-struct Side<'w, 's> {
+struct CauseSide<'w, 's> {
     engine: Evaluator<'s>,
     others: &'w Others,
 }
 
 /// A resource that is decided on.
-type At<'s> = (ResourceId, Work<'s>);
+type OnResource<'s> = (ResourceId, Work<'s>);
 
 /// What the causes on a resource hang on: the row, and on both sides the outcomes and what is needed for them. None where users
 /// are decided one by one.
-fn key(difference: &Difference, sides: &[Side; 2], at: &[Option<At>; 2], row: u32) -> Option<Box<[u32]>> {
+fn key(difference: &Difference, sides: &[CauseSide; 2], at: &[Option<OnResource>; 2], row: u32) -> Option<Box<[u32]>> {
     let mut key = vec![row];
     for turn in difference.turns(row) {
         let joint = &difference.joint.actions;
@@ -255,13 +256,13 @@ fn hangs_on(
 }
 
 /// Users by joint numbers, by the statement that decides on them.
-type By = Vec<(Option<StatementId>, FixedBitSet)>;
+type UsersByStatement = Vec<(Option<StatementId>, FixedBitSet)>;
 
 fn causes<'s>(
     difference: &Difference,
     turns: &[Turn],
-    sides: &mut [Side<'_, 's>; 2],
-    at: &mut [Option<At<'s>>; 2],
+    sides: &mut [CauseSide<'_, 's>; 2],
+    at: &mut [Option<OnResource<'s>>; 2],
 ) -> Vec<Counted> {
     let joint = &difference.joint;
     let mut counts: HashMap<(Cause, bool), u64> = HashMap::new();
@@ -282,7 +283,7 @@ fn causes<'s>(
                 }
             };
             // What decides now speaks first, then what decided before.
-            let mut by: [By; 2] = Default::default();
+            let mut by: [UsersByStatement; 2] = Default::default();
             for side in [1, 0] {
                 let (Some(action), Some((resource, work))) = (actions[side], &mut at[side]) else { continue };
                 let speaks = sides[side].others.actions.contains(action.index());
@@ -311,7 +312,7 @@ fn causes<'s>(
             }
             // Then a membership by which the one or the other means the user.
             let [old, new] = sides.each_ref().map(|side| side.engine.estate());
-            for (side, from, other, how) in [(1, new, old, How::New), (0, old, new, How::Gone)] {
+            for (side, from, other, how) in [(1, new, old, CauseHow::New), (0, old, new, CauseHow::Gone)] {
                 for (id, own) in by[side].iter().filter(|_| !difference.same_groups) {
                     let Some(id) = id else { continue };
                     for user in own.intersection(&left).collect::<Vec<usize>>() {
@@ -327,7 +328,7 @@ fn causes<'s>(
             let rest = left.count_ones(..) as u64;
             if rest > 0 {
                 let data =
-                    Cause { how: How::Data, sort: String::new(), statement: String::new(), place: String::new() };
+                    Cause { how: CauseHow::Data, sort: String::new(), statement: String::new(), place: String::new() };
                 *counts.entry((data, gained)).or_default() += rest;
             }
         }
@@ -338,8 +339,8 @@ fn causes<'s>(
 /// For whom an action is allowed on one side and not on the other, by joint numbers.
 fn allowed_on<'s>(
     joint: &Joint,
-    sides: &mut [Side<'_, 's>; 2],
-    at: &[Option<At<'s>>; 2],
+    sides: &mut [CauseSide<'_, 's>; 2],
+    at: &[Option<OnResource<'s>>; 2],
     actions: [Option<ActionId>; 2],
     side: usize,
 ) -> FixedBitSet {
@@ -392,7 +393,7 @@ pub(super) fn same_groups(old: &Estate, new: &Estate, joint: &Joint) -> bool {
 
 /// The membership by which a statement of one estate means a user, where the other estate lacks it: the first such on the
 /// chain from the user to the group that the statement names.
-fn membership(estate: &Estate, id: StatementId, user: u32, other: &Estate, how: How) -> Option<Cause> {
+fn membership(estate: &Estate, id: StatementId, user: u32, other: &Estate, how: CauseHow) -> Option<Cause> {
     let (groups, user) = (&estate.groups, UserId(user));
     let id_of = |member: Member| match member {
         Member::User(user) => estate.people.id(user),
@@ -433,7 +434,7 @@ fn deciders<'s>(
     (action, resource): (ActionId, ResourceId),
     users: FixedBitSet,
     depth: usize,
-) -> By {
+) -> UsersByStatement {
     let mut found: HashMap<Option<StatementId>, FixedBitSet> = HashMap::new();
     let mut blocked: Vec<(Option<StatementId>, FixedBitSet)> = Vec::new();
     let mut part = engine.nobody();
@@ -491,12 +492,12 @@ fn deciders<'s>(
 /// Users to whom what an action needs is permitted, by the statement that permits it, or that permits what that needs: the same
 /// user may come several times. Cost: as for [`deciders`], for each need.
 fn needed<'s>(
-    side: &mut Side<'_, 's>,
+    side: &mut CauseSide<'_, 's>,
     (action, resource): (ActionId, ResourceId),
     users: FixedBitSet,
     depth: usize,
-) -> By {
-    let mut found = By::new();
+) -> UsersByStatement {
+    let mut found = UsersByStatement::new();
     let estate = side.engine.estate();
     if depth > DEEPEST {
         return found;
@@ -518,13 +519,13 @@ fn needed<'s>(
 }
 
 /// The cause where a statement of one estate is not in the other as it is.
-fn changed(estate: &Estate, id: StatementId, own: &Wording, other: &Wording, how: How) -> Option<Cause> {
+fn changed(estate: &Estate, id: StatementId, own: &Wording, other: &Wording, how: CauseHow) -> Option<Cause> {
     let statement = estate.statement(id);
     let words = &own.words[id.index()];
     let how = match statement.sort {
         Sort::Rule => match other.rules.get(&statement.name) {
             Some(theirs) if theirs == words => return None,
-            Some(_) => How::Changed,
+            Some(_) => CauseHow::Changed,
             None => how,
         },
         Sort::Entry if other.all.contains(words) => return None,

@@ -18,7 +18,7 @@ mod users;
 mod walk;
 
 pub use apart::apart;
-pub use causes::{Cause, Effect, How as CauseHow, effects};
+pub use causes::{Cause, CauseHow, Effect, effects};
 pub use joint::{Axis, Joint};
 pub use movement::{Moved, Movement, movements};
 pub use places::{Fold, How, fold};

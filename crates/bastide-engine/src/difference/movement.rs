@@ -51,17 +51,17 @@ pub fn movements(before: Option<&Estate>, after: &Estate, most: usize) -> Vec<Mo
     ];
     sorts
         .into_iter()
-        .map(|(of, rows)| movement(of, before.map_or_else(Rows::default, rows), rows(after), most))
+        .map(|(of, rows)| movement(of, before.map_or_else(TableRows::default, rows), rows(after), most))
         .collect()
 }
 
 /// Gathers the rows of one sort.
-type Reader = fn(&Estate) -> Rows;
+type Reader = fn(&Estate) -> TableRows;
 
 /// What tells a row, what it is called, and all that it says; a row may stand there several times.
-type Rows = HashMap<String, (String, Vec<String>)>;
+type TableRows = HashMap<String, (String, Vec<String>)>;
 
-fn movement(of: &str, mut before: Rows, after: Rows, most: usize) -> Movement {
+fn movement(of: &str, mut before: TableRows, after: TableRows, most: usize) -> Movement {
     let (mut come, mut changed) = (Vec::new(), Vec::new());
     for (key, (name, says)) in after {
         match before.remove(&key) {
@@ -88,7 +88,7 @@ fn movement(of: &str, mut before: Rows, after: Rows, most: usize) -> Movement {
     Movement { of: of.to_string(), come: moved(come), gone: moved(gone.collect()), changed: moved(changed) }
 }
 
-fn put(rows: &mut Rows, key: String, name: String, says: String) {
+fn put(rows: &mut TableRows, key: String, name: String, says: String) {
     let (_, said) = rows.entry(key).or_insert_with(|| (name, Vec::new()));
     said.push(says);
 }
@@ -110,10 +110,10 @@ fn by_name(attributes: &[Attribute]) -> Vec<usize> {
     order
 }
 
-fn users(estate: &Estate) -> Rows {
+fn users(estate: &Estate) -> TableRows {
     let (people, schema) = (&estate.people, &estate.schema);
     let order = by_name(&schema.user_attributes);
-    let mut rows = Rows::default();
+    let mut rows = TableRows::default();
     for user in people.all() {
         let at = user.index();
         let mut says = Says(String::new());
@@ -136,9 +136,9 @@ fn users(estate: &Estate) -> Rows {
     rows
 }
 
-fn groups(estate: &Estate) -> Rows {
+fn groups(estate: &Estate) -> TableRows {
     let groups = &estate.groups;
-    let mut rows = Rows::default();
+    let mut rows = TableRows::default();
     for group in groups.all().filter(|group| groups.computed(*group).is_none()) {
         let name = groups.name(group).to_string();
         put(&mut rows, groups.id(group).to_string(), groups.id(group).to_string(), name);
@@ -146,9 +146,9 @@ fn groups(estate: &Estate) -> Rows {
     rows
 }
 
-fn memberships(estate: &Estate) -> Rows {
+fn memberships(estate: &Estate) -> TableRows {
     let (groups, people) = (&estate.groups, &estate.people);
-    let mut rows = Rows::default();
+    let mut rows = TableRows::default();
     for group in groups.all() {
         for membership in groups.members(group) {
             let member = match membership.member {
@@ -164,10 +164,10 @@ fn memberships(estate: &Estate) -> Rows {
     rows
 }
 
-fn resources(estate: &Estate) -> Rows {
+fn resources(estate: &Estate) -> TableRows {
     let catalog = &estate.catalog;
     let order = by_name(&estate.schema.resource_attributes);
-    let mut rows = Rows::default();
+    let mut rows = TableRows::default();
     for resource in catalog.all() {
         let id = catalog.id(resource).to_string();
         put(&mut rows, id.clone(), id, values(estate, resource, &order));
@@ -207,8 +207,8 @@ fn source(estate: &Estate, source: &bastide_model::Source) -> String {
     }
 }
 
-fn entries(estate: &Estate) -> Rows {
-    let mut rows = Rows::default();
+fn entries(estate: &Estate) -> TableRows {
+    let mut rows = TableRows::default();
     for statement in estate.statements.iter().filter(|s| s.sort == Sort::Entry) {
         let mut cells = entry_cells(estate, statement);
         let day = |day: Option<jiff::civil::Date>| day.map_or(String::new(), |day| day.to_string());

@@ -32,7 +32,7 @@ pub enum How {
 
 /// Resources that are told together, before it is known how many names there may be: one, one with all beneath it, or
 /// several siblings that hold nothing.
-struct Part {
+struct PlacePart {
     /// Where they stand among all.
     at: usize,
     count: usize,
@@ -41,8 +41,8 @@ struct Part {
 
 /// Parts of resources in pre-order.
 #[derive(Default)]
-struct Parts {
-    parts: Vec<Part>,
+struct PlaceParts {
+    parts: Vec<PlacePart>,
     /// By depth, how many neighbours have their deepest common holder there.
     at_depth: Vec<usize>,
     /// Of each two parts that depth.
@@ -52,10 +52,10 @@ struct Parts {
 /// Fewer resources are not worth the way to another core.
 const MANY: usize = 1 << 15;
 
-impl Parts {
+impl PlaceParts {
     /// Of a range of the resources, which ends with a part.
-    fn of(catalog: &Catalog, resources: &[ResourceId], range: Range<usize>) -> Parts {
-        let mut found = Parts::default();
+    fn of(catalog: &Catalog, resources: &[ResourceId], range: Range<usize>) -> PlaceParts {
+        let mut found = PlaceParts::default();
         let mut at = range.start;
         while at < range.end {
             let resource = resources[at];
@@ -75,7 +75,7 @@ impl Parts {
             if !whole {
                 found.neighbours(catalog.parent(resource).map_or(0, |holder| catalog.depth(holder)), count - 1);
             }
-            found.parts.push(Part { at, count, how: if whole { How::Whole } else { How::One } });
+            found.parts.push(PlacePart { at, count, how: if whole { How::Whole } else { How::One } });
             at += count;
         }
         found
@@ -93,7 +93,7 @@ impl Parts {
     }
 
     /// These, and others behind them.
-    fn then(mut self, others: Parts, catalog: &Catalog, resources: &[ResourceId]) -> Parts {
+    fn then(mut self, others: PlaceParts, catalog: &Catalog, resources: &[ResourceId]) -> PlaceParts {
         if let (Some(before), Some(after)) = (self.parts.last(), others.parts.first()) {
             self.next_to(common_depth(catalog, resources[before.at], resources[after.at]));
         }
@@ -131,17 +131,18 @@ pub fn fold(catalog: &Catalog, resources: &[ResourceId], most: usize) -> Vec<Fol
     let cuts = (1..shares).map(|share| cut(catalog, resources, share * resources.len() / shares));
     let mut cuts: Vec<usize> = [0].into_iter().chain(cuts).chain([resources.len()]).collect();
     cuts.dedup();
-    let shares: Vec<Parts> = cuts.par_windows(2).map(|cut| Parts::of(catalog, resources, cut[0]..cut[1])).collect();
-    let parts = shares.into_iter().fold(Parts::default(), |all, next| all.then(next, catalog, resources));
+    let shares: Vec<PlaceParts> =
+        cuts.par_windows(2).map(|cut| PlaceParts::of(catalog, resources, cut[0]..cut[1])).collect();
+    let parts = shares.into_iter().fold(PlaceParts::default(), |all, next| all.then(next, catalog, resources));
     joined(catalog, resources, parts, most)
 }
 
 /// The names of parts.
-fn joined(catalog: &Catalog, resources: &[ResourceId], parts: Parts, most: usize) -> Vec<Fold> {
-    let Parts { parts, at_depth, depths } = parts;
+fn joined(catalog: &Catalog, resources: &[ResourceId], parts: PlaceParts, most: usize) -> Vec<Fold> {
+    let PlaceParts { parts, at_depth, depths } = parts;
     // Neighbours whose common holder lies deepest go together first. That makes no holder of others another one.
     let held_at = |resource: ResourceId| catalog.parent(resource).map_or(0, |holder| catalog.depth(holder));
-    let names = |part: &Part| if part.how == How::Whole { 1 } else { part.count };
+    let names = |part: &PlacePart| if part.how == How::Whole { 1 } else { part.count };
     let (mut left, mut from) = (parts.iter().map(names).sum::<usize>(), at_depth.len());
     while left > most && from > 1 {
         from -= 1;
@@ -154,7 +155,7 @@ fn joined(catalog: &Catalog, resources: &[ResourceId], parts: Parts, most: usize
         let above = catalog.upward(last.0).find(|above| catalog.depth(*above) <= *holder);
         *last = (above.unwrap_or(last.0), last.1 + count, How::Within);
     };
-    for (number, Part { at, count, how }) in parts.into_iter().enumerate() {
+    for (number, PlacePart { at, count, how }) in parts.into_iter().enumerate() {
         let first = if how == How::Whole { count } else { 1 };
         match number.checked_sub(1).map(|before| depths[before]).filter(|depth| usize::from(*depth) >= from) {
             Some(depth) => join(joined.last_mut().expect("there is one before it"), &mut holder, depth, first),
@@ -195,12 +196,12 @@ mod tests {
             let mut random = fastrand::Rng::with_seed(seed);
             let (share, most) = (random.usize(3..6), random.usize(1..5));
             let chosen: Vec<ResourceId> = catalog.all().filter(|_| random.usize(..5) < share).collect();
-            let whole = joined(&catalog, &chosen, Parts::of(&catalog, &chosen, 0..chosen.len()), most);
+            let whole = joined(&catalog, &chosen, PlaceParts::of(&catalog, &chosen, 0..chosen.len()), most);
             for at in 0..=chosen.len() {
                 let place = cut(&catalog, &chosen, at);
                 moved += usize::from(place > at);
                 cuts += usize::from(place > 0 && place < chosen.len());
-                let [front, back] = [0..place, place..chosen.len()].map(|part| Parts::of(&catalog, &chosen, part));
+                let [front, back] = [0..place, place..chosen.len()].map(|part| PlaceParts::of(&catalog, &chosen, part));
                 let parts = front.then(back, &catalog, &chosen);
                 assert_eq!(joined(&catalog, &chosen, parts, most), whole, "estate {seed} at {at}");
             }

@@ -144,7 +144,8 @@ pub fn blocks(
     harmless: &[String],
     most: usize,
 ) -> Blocks {
-    let about = About { difference, before, after, groups, harmless, labelled: [before, after].map(Labelled::new) };
+    let about =
+        Describing { difference, before, after, groups, harmless, labelled: [before, after].map(Labelled::new) };
     let (mut raw, resources, actions) = about.raw();
     let weight = |b: &Raw| {
         let gained = b.side == Side::Gained;
@@ -185,7 +186,7 @@ struct Spread {
     resources: Vec<u32>,
 }
 
-struct About<'d> {
+struct Describing<'d> {
     difference: &'d Difference<'d>,
     before: &'d Estate,
     after: &'d Estate,
@@ -195,7 +196,7 @@ struct About<'d> {
     labelled: [Labelled<'d>; 2],
 }
 
-impl About<'_> {
+impl Describing<'_> {
     /// All blocks, their resources, and the lists of their actions.
     fn raw(&self) -> (Vec<Raw>, Vec<u32>, Vec<Vec<u32>>) {
         let difference = self.difference;

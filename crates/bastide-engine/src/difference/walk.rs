@@ -83,7 +83,7 @@ fn differ<'s>(
     let sides = || {
         let actions = || actions.clone().filter(|_| related);
         let of = |of: &'s Snapshot| actions().map_or_else(|| of.evaluator(), |actions| of.evaluator_of(actions));
-        Sides { engines: [of(before), of(after)], pairs: HashMap::new(), affecting: HashMap::new() }
+        WalkSides { engines: [of(before), of(after)], pairs: HashMap::new(), affecting: HashMap::new() }
     };
     let resources = joint.resources.len() as u32;
     let prints = Fingerprints::new(joint.users.len());
@@ -95,7 +95,7 @@ fn differ<'s>(
         (0..=cores).map(|core| (u64::from(resources) * u64::from(core) / u64::from(cores)) as u32).collect();
     let share = |cut: &[u32]| Walk {
         affected: affected.as_ref(),
-        compared: Compared::new(&joint, People::new(&prints, &guests, asked, before.told())),
+        compared: OutcomeComparison::new(&joint, People::new(&prints, &guests, asked, before.told())),
         rows: Rows::default(),
         changed: Vec::new(),
         share: cut[0]..cut[1],
@@ -132,10 +132,10 @@ fn differ<'s>(
         }
     }
     let mut walks = walks.into_iter();
-    let Walk { compared: Compared { mut people, .. }, mut rows, mut changed, .. } =
+    let Walk { compared: OutcomeComparison { mut people, .. }, mut rows, mut changed, .. } =
         walks.next().expect("there is one core");
     for walk in walks {
-        let Walk { compared: Compared { people: others, .. }, rows: other_rows, changed: more, .. } = walk;
+        let Walk { compared: OutcomeComparison { people: others, .. }, rows: other_rows, changed: more, .. } = walk;
         let users = people.join(others);
         let new: Vec<u32> = (0..other_rows.len() as u32)
             .map(|row| {
@@ -220,7 +220,7 @@ fn next(of: &FixedBitSet, from: usize) -> Option<usize> {
 type Pairs = HashMap<(SetId, SetId), (u32, u32)>;
 
 /// What one core evaluates both sides with.
-struct Sides<'s> {
+struct WalkSides<'s> {
     engines: [Evaluator<'s>; 2],
     pairs: Pairs,
     /// By side and site, the changed rules that reach.
@@ -230,7 +230,7 @@ struct Sides<'s> {
 /// One core's share.
 struct Walk<'s, 'd> {
     affected: Option<&'d Affected<'s>>,
-    compared: Compared<'d>,
+    compared: OutcomeComparison<'d>,
     rows: Rows,
     changed: Vec<(u32, u32)>,
     share: Range<u32>,
@@ -245,7 +245,7 @@ struct Walk<'s, 'd> {
 }
 
 /// What is known of outcomes that were compared, and room to compare more.
-struct Compared<'d> {
+struct OutcomeComparison<'d> {
     joint: &'d Joint,
     people: People<'d>,
     /// Users who are decided on otherwise than sets say, by joint numbers, before and after.
@@ -285,7 +285,7 @@ impl<'s> Walk<'s, '_> {
     }
 
     /// Goes through what is to be looked at; whether it was not stopped.
-    fn go(&mut self, sides: &mut Sides<'s>, mut go_on: GoOn) -> bool {
+    fn go(&mut self, sides: &mut WalkSides<'s>, mut go_on: GoOn) -> bool {
         let mut at = 0;
         loop {
             let both = [&self.look, &self.marked].map(|of| next(of, at));
@@ -313,9 +313,9 @@ impl<'s> Walk<'s, '_> {
     }
 
     /// Whether a changed statement applies to anybody on a resource, before or after.
-    fn is_touched(&self, sides: &mut Sides<'s>, resource: u32) -> bool {
+    fn is_touched(&self, sides: &mut WalkSides<'s>, resource: u32) -> bool {
         let affected = self.affected.expect("only then it is looked at");
-        let Sides { engines, affecting, .. } = sides;
+        let WalkSides { engines, affecting, .. } = sides;
         for (side, engine) in engines.iter_mut().enumerate() {
             if affected.rules[side].is_clear() {
                 continue;
@@ -363,9 +363,9 @@ impl<'s> Walk<'s, '_> {
     }
 
     /// Decides a resource on both sides; whether anything differs.
-    fn compare(&mut self, sides: &mut Sides<'s>, resource: u32) -> bool {
+    fn compare(&mut self, sides: &mut WalkSides<'s>, resource: u32) -> bool {
         let Walk { compared, rows, turns, .. } = self;
-        let Sides { engines, pairs, .. } = sides;
+        let WalkSides { engines, pairs, .. } = sides;
         let (axis, actions) = (&compared.joint.resources, compared.joint.actions.len() as u32);
         let [old, new] = [axis.before(resource), axis.after(resource)].map(|own| own.map(ResourceId));
         let works = [old.map(|own| engines[0].decide(own)), new.map(|own| engines[1].decide(own))];
@@ -394,10 +394,10 @@ impl<'s> Walk<'s, '_> {
     }
 }
 
-impl<'d> Compared<'d> {
-    fn new(joint: &'d Joint, people: People<'d>) -> Compared<'d> {
+impl<'d> OutcomeComparison<'d> {
+    fn new(joint: &'d Joint, people: People<'d>) -> OutcomeComparison<'d> {
         let room = || vec![0; joint.users.len().div_ceil(64).max(1)];
-        Compared {
+        OutcomeComparison {
             joint,
             people,
             cells: Default::default(),

@@ -103,7 +103,7 @@ impl Flips {
 }
 
 /// Resources that are alike: by action, where it has a meaning, what is otherwise.
-struct Class {
+struct AloneClass {
     number: u32,
     actions: Box<[Option<Rc<Flips>>]>,
 }
@@ -128,7 +128,7 @@ pub(crate) fn alone(ground: Ground, shares: Vec<Range<u32>>, of: Option<&[Statem
         Some(ids) => wanted.extend(ids.iter().filter_map(|id| ground.plan.rule(*id)).map(|rule| rule as usize)),
         None => wanted.insert_range(..),
     }
-    let walk = |share| Walk::new(ground, wanted.clone()).share(share);
+    let walk = |share| AloneWalk::new(ground, wanted.clone()).share(share);
     let found: Vec<Vec<Alone>> = shares.into_par_iter().with_max_len(1).map(walk).collect();
     let mut all = vec![Alone::default(); ground.estate.statements.len()];
     for (rule, of) in found.into_iter().flat_map(|share| share.into_iter().enumerate()) {
@@ -142,7 +142,7 @@ pub(crate) fn alone(ground: Ground, shares: Vec<Range<u32>>, of: Option<&[Statem
 }
 
 /// Goes through resources.
-struct Walk<'s> {
+struct AloneWalk<'s> {
     engine: Evaluator<'s>,
     /// The rules that are asked about.
     wanted: FixedBitSet,
@@ -150,7 +150,7 @@ struct Walk<'s> {
     /// By rule, the last resource that was counted for it.
     counted: Vec<u32>,
     /// Classes that may be met again.
-    known: HashMap<Box<[u32]>, Rc<Class>>,
+    known: HashMap<Box<[u32]>, Rc<AloneClass>>,
     /// Before needs, by what is decided there; and after needs, by that and what is needed.
     befores: HashMap<u32, Rc<Flips>>,
     afters: HashMap<Box<[u32]>, Rc<Flips>>,
@@ -159,9 +159,9 @@ struct Walk<'s> {
     /// How many classes and flips there were.
     numbers: u32,
     /// The classes of the resources above the one at hand.
-    above: Vec<(ResourceId, Rc<Class>)>,
+    above: Vec<(ResourceId, Rc<AloneClass>)>,
     /// Those of sources and the like.
-    elsewhere: HashMap<ResourceId, Rc<Class>>,
+    elsewhere: HashMap<ResourceId, Rc<AloneClass>>,
     room: Room,
 }
 
@@ -182,7 +182,7 @@ const MOST_KEPT: usize = 1 << 24;
 
 /// Where the words of a rule's users stand.
 #[derive(Clone, Copy)]
-enum Row {
+enum WordsAt {
     Set(SetId),
     Words(u32),
     One(UserId),
@@ -197,18 +197,18 @@ enum Taker {
 
 /// What is known of a resource beside what is decided there: the classes of others that its actions need, and by action what is
 /// decided before needs, where that is looked up.
-struct Beside {
-    needed: HashMap<ResourceId, Rc<Class>>,
+struct Surroundings {
+    needed: HashMap<ResourceId, Rc<AloneClass>>,
     weighed: Vec<Option<u32>>,
 }
 
-impl<'s> Walk<'s> {
-    fn new(ground: Ground<'s>, wanted: FixedBitSet) -> Walk<'s> {
+impl<'s> AloneWalk<'s> {
+    fn new(ground: Ground<'s>, wanted: FixedBitSet) -> AloneWalk<'s> {
         let engine = Evaluator::of_all(ground);
         let width = engine.sets.width();
         let room = || vec![0; width];
         let rules = ground.plan.rules.len();
-        Walk {
+        AloneWalk {
             wanted,
             by_rule: vec![Alone::default(); rules],
             counted: vec![u32::MAX; rules],
@@ -247,7 +247,7 @@ impl<'s> Walk<'s> {
     }
 
     /// The class of a resource that is asked for from elsewhere.
-    fn asked(&mut self, resource: ResourceId) -> Rc<Class> {
+    fn asked(&mut self, resource: ResourceId) -> Rc<AloneClass> {
         if let Some(known) = self.known_of(resource) {
             return known;
         }
@@ -256,19 +256,19 @@ impl<'s> Walk<'s> {
         class
     }
 
-    fn keep_asked(&mut self, resource: ResourceId, class: &Rc<Class>) {
+    fn keep_asked(&mut self, resource: ResourceId, class: &Rc<AloneClass>) {
         self.kept += 8 + class.actions.iter().flatten().map(|flips| flips.size()).sum::<usize>();
         self.elsewhere.insert(resource, Rc::clone(class));
     }
 
-    fn known_of(&self, resource: ResourceId) -> Option<Rc<Class>> {
+    fn known_of(&self, resource: ResourceId) -> Option<Rc<AloneClass>> {
         let above = self.above.iter().rev().find(|(above, _)| *above == resource).map(|(_, class)| class);
         above.or_else(|| self.elsewhere.get(&resource)).map(Rc::clone)
     }
 
     /// The class of a resource. What its actions need elsewhere comes first, each by itself: however deep the tree, and however
     /// long a chain of links, only one resource is being decided at a time.
-    fn class(&mut self, resource: ResourceId) -> Rc<Class> {
+    fn class(&mut self, resource: ResourceId) -> Rc<AloneClass> {
         if self.kept > MOST_KEPT {
             self.known.clear();
             self.befores.clear();
@@ -301,13 +301,13 @@ impl<'s> Walk<'s> {
         }
     }
 
-    fn make(&mut self, resource: ResourceId) -> Rc<Class> {
+    fn make(&mut self, resource: ResourceId) -> Rc<AloneClass> {
         let estate = self.engine.estate;
         let schema = &estate.schema;
         let mut work = self.engine.decide(resource);
         let mut plain = true;
         let mut key: Vec<u32> = Vec::new();
-        let mut beside = Beside { needed: HashMap::new(), weighed: vec![None; schema.actions.len()] };
+        let mut beside = Surroundings { needed: HashMap::new(), weighed: vec![None; schema.actions.len()] };
         for action in ActionId::all(schema.actions.len()) {
             match work.decided[action.index()] {
                 Decided::Open => key.push(u32::MAX),
@@ -341,12 +341,12 @@ impl<'s> Walk<'s> {
         }
         let known = self.known.get(&key[..]).filter(|_| plain).map(Rc::clone);
         let class = known.unwrap_or_else(|| {
-            let mut rows: HashMap<u32, Row> = HashMap::new();
+            let mut rows: HashMap<u32, WordsAt> = HashMap::new();
             let mut done: Vec<Option<Rc<Flips>>> = vec![None; schema.actions.len()];
             for action in ActionId::all(schema.actions.len()) {
                 self.action(&mut work, (resource, action), &beside, &mut rows, &mut done);
             }
-            let class = Rc::new(Class { number: self.next(), actions: done.into() });
+            let class = Rc::new(AloneClass { number: self.next(), actions: done.into() });
             if plain {
                 self.kept += key.len();
                 self.known.insert(key.into(), Rc::clone(&class));
@@ -374,29 +374,29 @@ impl<'s> Walk<'s> {
     }
 
     /// Where the users of a rule stand.
-    fn row(&mut self, work: &mut Work<'s>, rule: u32, rows: &mut HashMap<u32, Row>) -> Row {
+    fn row(&mut self, work: &mut Work<'s>, rule: u32, rows: &mut HashMap<u32, WordsAt>) -> WordsAt {
         if let Some(set) =
             self.engine.fixed[rule as usize].filter(|_| self.engine.plan.rules[rule as usize].one.is_none())
         {
-            return Row::Set(set);
+            return WordsAt::Set(set);
         }
         if let Some(known) = rows.get(&rule) {
             return *known;
         }
         let of = &mut self.engine;
         let row = match of.plan.rules[rule as usize].one {
-            Some(one) => Row::One(one),
+            Some(one) => WordsAt::One(one),
             None => {
                 let base = of.base(work, rule);
                 let state = work.states[rule as usize];
                 if of.fixed[rule as usize].is_some() {
-                    Row::Set(base)
+                    WordsAt::Set(base)
                 } else if state.wide {
-                    Row::Words(of.wide_words(work, rule))
+                    WordsAt::Words(of.wide_words(work, rule))
                 } else if state.turns.0 < state.turns.1 {
-                    Row::Words(of.turned_words(work, base, state.turns))
+                    WordsAt::Words(of.turned_words(work, base, state.turns))
                 } else {
-                    Row::Set(base)
+                    WordsAt::Set(base)
                 }
             }
         };
@@ -408,8 +408,8 @@ impl<'s> Walk<'s> {
         &mut self,
         work: &mut Work<'s>,
         (resource, action): (ResourceId, ActionId),
-        beside: &Beside,
-        rows: &mut HashMap<u32, Row>,
+        beside: &Surroundings,
+        rows: &mut HashMap<u32, WordsAt>,
         done: &mut Vec<Option<Rc<Flips>>>,
     ) {
         if done[action.index()].is_some() || work.decided[action.index()] == Decided::Open {
@@ -490,11 +490,11 @@ impl<'s> Walk<'s> {
     }
 
     /// Before needs: who is permitted, and for whom that would be otherwise without the rule that decides.
-    fn before(&mut self, work: &mut Work<'s>, action: ActionId, rows: &mut HashMap<u32, Row>) -> Flips {
+    fn before(&mut self, work: &mut Work<'s>, action: ActionId, rows: &mut HashMap<u32, WordsAt>) -> Flips {
         let steps = Rc::clone(&self.engine.sites.action(work.site, action).expect("it has a meaning").steps);
         let mut items = Vec::new();
         self.engine.single_items(work, action, &steps, &mut items);
-        let steps: Vec<(u32, bool, Row)> = items
+        let steps: Vec<(u32, bool, WordsAt)> = items
             .into_iter()
             .map(|item| {
                 let (Item::Rule(step) | Item::Own(step)) = item else { unreachable!("they are single") };
@@ -505,10 +505,10 @@ impl<'s> Walk<'s> {
         let of = &self.engine;
         let Room { rest, permitted, from, words, taken, .. } = &mut self.room;
         let width = rest.len();
-        let row = |row: Row| match row {
-            Row::Set(set) => of.sets.row(set),
-            Row::Words(at) => work.words.get(at),
-            Row::One(_) => unreachable!("one user has no words"),
+        let row = |row: WordsAt| match row {
+            WordsAt::Set(set) => of.sets.row(set),
+            WordsAt::Words(at) => work.words.get(at),
+            WordsAt::One(_) => unreachable!("one user has no words"),
         };
         rest.copy_from_slice(of.sets.row(of.plan.active));
         permitted.fill(0);
@@ -516,7 +516,7 @@ impl<'s> Walk<'s> {
         let mut takers: Vec<(usize, Taker)> = Vec::new();
         for (at, (rule, permits, of_rule)) in steps.iter().enumerate() {
             let wanted = self.wanted.contains(*rule as usize);
-            if let Row::One(one) = of_rule {
+            if let WordsAt::One(one) = of_rule {
                 if has(rest, one.0) {
                     let (word, bit) = (one.index() / 64, 1u64 << (one.0 % 64));
                     rest[word] &= !bit;
@@ -559,7 +559,7 @@ impl<'s> Walk<'s> {
                 }
             }
             match of_rule {
-                Row::One(one) => {
+                WordsAt::One(one) => {
                     let bit = 1u64 << (one.0 % 64);
                     let word = &mut from[one.index() / 64];
                     *word = if *permits { *word | bit } else { *word & !bit };

@@ -3,7 +3,7 @@
 //! What was asked of the resources above the one at hand is kept while what lies beneath them is gone through; of others, as
 //! long as there is room.
 
-use super::{Decided, Evaluator, Met, Work};
+use super::{Decided, Evaluator, MetNeed, Work};
 use crate::decide::{RED_ZONE, SEGMENT, targets};
 use crate::sets::store::SetId;
 use bastide_model::schema::Target;
@@ -15,10 +15,10 @@ use std::rc::Rc;
 const MOST_WORDS: usize = 1 << 24;
 
 /// Who holds actions on a resource: those that are asked for from elsewhere, by action; none where one has no meaning.
-pub type Kept = Box<[Option<Rc<Known>>]>;
+pub type KeptHolders = Box<[Option<Rc<HeldBy>>]>;
 
 /// Who holds an action.
-pub enum Known {
+pub enum HeldBy {
     /// These, but for those listed.
     Base(SetId, Box<[(u32, bool)]>),
     /// These, as words.
@@ -27,13 +27,13 @@ pub enum Known {
 
 impl<'s> Evaluator<'s> {
     /// Who holds an action on what a target leads to from the resource at hand.
-    pub(super) fn met(&mut self, work: &mut Work<'s>, target: Target, action: ActionId) -> Met {
+    pub(super) fn met(&mut self, work: &mut Work<'s>, target: Target, action: ActionId) -> MetNeed {
         if let Some(known) = work.mets.iter().find(|met| (met.target, met.action) == (target, action)) {
             return *known;
         }
         let resource = work.resource.expect("it is being decided on");
-        let none = Met { target, action, base: SetId::NONE, turns: (0, 0), wide: None };
-        let all = Met { base: SetId::ALL, ..none };
+        let none = MetNeed { target, action, base: SetId::NONE, turns: (0, 0), wide: None };
+        let all = MetNeed { base: SetId::ALL, ..none };
         let met = match target {
             Target::Own => {
                 self.action(work, action);
@@ -44,9 +44,9 @@ impl<'s> Evaluator<'s> {
                         let from = work.turns.len() as u32;
                         let turned = self.turned(work, action, base);
                         work.turns.extend(turned);
-                        Met { base, turns: (from, work.turns.len() as u32), ..none }
+                        MetNeed { base, turns: (from, work.turns.len() as u32), ..none }
                     }
-                    Decided::Wide(wide) => Met { wide: Some(work.wides[wide as usize].allowed), ..none },
+                    Decided::Wide(wide) => MetNeed { wide: Some(work.wides[wide as usize].allowed), ..none },
                 }
             }
             Target::Parent => match self.cells.parent(resource) {
@@ -66,7 +66,7 @@ impl<'s> Evaluator<'s> {
                         self.take(work, kept.as_deref(), none)
                     }
                     (false, several) => {
-                        let mets: Vec<Met> = several
+                        let mets: Vec<MetNeed> = several
                             .iter()
                             .map(|one| {
                                 let kept = self.kept(*one, action);
@@ -89,7 +89,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Whether one user is among those who hold an action.
-    pub(super) fn is_met(&self, work: &Work, met: &Met, user: u32) -> bool {
+    pub(super) fn is_met(&self, work: &Work, met: &MetNeed, user: u32) -> bool {
         if let Some(wide) = met.wide {
             return work.words.get(wide)[user as usize / 64] >> (user % 64) & 1 == 1;
         }
@@ -100,27 +100,28 @@ impl<'s> Evaluator<'s> {
         }
     }
 
-    fn take(&mut self, work: &mut Work<'s>, known: Option<&Known>, none: Met) -> Met {
+    fn take(&mut self, work: &mut Work<'s>, known: Option<&HeldBy>, none: MetNeed) -> MetNeed {
         match known {
             None => none,
-            Some(Known::Base(base, turns)) => {
+            Some(HeldBy::Base(base, turns)) => {
                 let from = work.turns.len() as u32;
                 work.turns.extend_from_slice(turns);
-                Met { base: *base, turns: (from, work.turns.len() as u32), ..none }
+                MetNeed { base: *base, turns: (from, work.turns.len() as u32), ..none }
             }
-            Some(Known::Words(words)) => Met { wide: Some(work.words.copy(words)), ..none },
+            Some(HeldBy::Words(words)) => MetNeed { wide: Some(work.words.copy(words)), ..none },
         }
     }
 
     /// Who is among all of several.
-    fn all_of(&mut self, work: &mut Work<'s>, mets: &[Met], none: Met) -> Met {
+    fn all_of(&mut self, work: &mut Work<'s>, mets: &[MetNeed], none: MetNeed) -> MetNeed {
         if mets.iter().any(|met| met.wide.is_some()) {
             let mut words = self.sets.row(SetId::ALL).to_vec();
             mets.iter().for_each(|met| self.narrow(work, met, &mut words));
-            return Met { wide: Some(work.words.copy(&words)), ..none };
+            return MetNeed { wide: Some(work.words.copy(&words)), ..none };
         }
         let base = mets.iter().fold(SetId::ALL, |all, met| self.sets.intersect(all, met.base));
-        let turns = |met: &Met| work.turns[met.turns.0 as usize..met.turns.1 as usize].iter().map(|(user, _)| *user);
+        let turns =
+            |met: &MetNeed| work.turns[met.turns.0 as usize..met.turns.1 as usize].iter().map(|(user, _)| *user);
         let mut users: Vec<u32> = mets.iter().flat_map(turns).collect();
         users.sort_unstable();
         users.dedup();
@@ -131,11 +132,11 @@ impl<'s> Evaluator<'s> {
                 work.turns.push((user, is));
             }
         }
-        Met { base, turns: (from, work.turns.len() as u32), ..none }
+        MetNeed { base, turns: (from, work.turns.len() as u32), ..none }
     }
 
     /// Who holds an action on a resource; none where it has no meaning there.
-    fn kept(&mut self, resource: ResourceId, action: ActionId) -> Option<Rc<Known>> {
+    fn kept(&mut self, resource: ResourceId, action: ActionId) -> Option<Rc<HeldBy>> {
         if let Some(known) = self.known(resource, action) {
             return known;
         }
@@ -189,7 +190,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// The same, where it is known.
-    fn known(&self, resource: ResourceId, action: ActionId) -> Option<Option<Rc<Known>>> {
+    fn known(&self, resource: ResourceId, action: ActionId) -> Option<Option<Rc<HeldBy>>> {
         // They stand in the order of the tree.
         match self.above.binary_search_by_key(&resource, |(above, _)| *above) {
             Ok(at) => Some(self.above[at].1[action.index()].clone()),
@@ -198,7 +199,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Decides an action on a resource that is asked for from elsewhere, and no other: others may hang on what is at hand.
-    fn ask(&mut self, resource: ResourceId, action: ActionId) -> Option<Rc<Known>> {
+    fn ask(&mut self, resource: ResourceId, action: ActionId) -> Option<Rc<HeldBy>> {
         // Needs lead from one resource to the next, up a deep tree or along many links: the stack grows with them.
         stacker::maybe_grow(RED_ZONE, SEGMENT, || {
             let mut work = self.begin(resource);
@@ -210,11 +211,11 @@ impl<'s> Evaluator<'s> {
         })
     }
 
-    pub(super) fn put_elsewhere(&mut self, resource: ResourceId, action: ActionId, known: Option<Rc<Known>>) {
+    pub(super) fn put_elsewhere(&mut self, resource: ResourceId, action: ActionId, known: Option<Rc<HeldBy>>) {
         self.elsewhere_words += 16
             + known.as_ref().map_or(0, |known| match &**known {
-                Known::Base(_, turns) => turns.len(),
-                Known::Words(words) => words.len(),
+                HeldBy::Base(_, turns) => turns.len(),
+                HeldBy::Words(words) => words.len(),
             });
         self.elsewhere.insert((resource, action), known);
     }
@@ -226,14 +227,14 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Who holds an action on a resource that was decided on.
-    pub(super) fn keep(&self, work: &Work, action: ActionId) -> Option<Rc<Known>> {
+    pub(super) fn keep(&self, work: &Work, action: ActionId) -> Option<Rc<HeldBy>> {
         let known = match work.decided[action.index()] {
             Decided::Open => return None,
             Decided::Base(outcome) => {
                 let base = self.outcomes.get(outcome).allowed;
-                Known::Base(base, self.turned(work, action, base).into())
+                HeldBy::Base(base, self.turned(work, action, base).into())
             }
-            Decided::Wide(wide) => Known::Words(work.words.get(work.wides[wide as usize].allowed).into()),
+            Decided::Wide(wide) => HeldBy::Words(work.words.get(work.wides[wide as usize].allowed).into()),
         };
         Some(Rc::new(known))
     }

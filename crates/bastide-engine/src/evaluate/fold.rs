@@ -6,7 +6,7 @@
 
 use super::cells::radix;
 use super::compile::{Expr, Relation};
-use super::leaf::Holds;
+use super::leaf::HoldsFor;
 use super::plan::Plan;
 use super::site::Step;
 use super::{Evaluator, Work};
@@ -19,7 +19,7 @@ use std::rc::Rc;
 const MOST_VALUES: u32 = 1024;
 
 /// A column as the rules see it that speak of an action.
-pub struct Fold {
+pub struct ValueFold {
     /// The column.
     pub column: (Way, ResourceField),
     atoms: Box<[u32]>,
@@ -41,7 +41,7 @@ pub struct Class {
 /// All that were met, and where they are found.
 #[derive(Default)]
 pub struct Folds {
-    pub all: Vec<Fold>,
+    pub all: Vec<ValueFold>,
     by_speaking: HashMap<u32, Parted>,
 }
 
@@ -108,7 +108,7 @@ impl Folds {
             let values = radix(estate, column.1).expect("it has few values");
             let table = vec![None; values as usize];
             let classes = HashMap::new();
-            self.all.push(Fold { column, atoms: atoms.into(), leaves: leaves.into(), table, classes });
+            self.all.push(ValueFold { column, atoms: atoms.into(), leaves: leaves.into(), table, classes });
         }
         let found: Parted = ((from..self.all.len() as u32).collect(), others.into());
         self.by_speaking.insert(speaking, found.clone());
@@ -138,11 +138,11 @@ impl<'s> Evaluator<'s> {
         for at in 0..self.folds.all[fold].leaves.len() {
             let leaf = self.folds.all[fold].leaves[at];
             match self.leaf(work, leaf, resource) {
-                Holds::Set(set) => told.push(set.0),
-                Holds::But { .. } | Holds::Wide(_) => plain = false,
+                HoldsFor::Set(set) => told.push(set.0),
+                HoldsFor::But { .. } | HoldsFor::Wide(_) => plain = false,
             }
         }
-        let Fold { table, classes, .. } = &mut self.folds.all[fold];
+        let ValueFold { table, classes, .. } = &mut self.folds.all[fold];
         let next = classes.len() as u32;
         // What is not plain is never looked up.
         let number = if plain { *classes.entry(told.into()).or_insert(next) } else { u32::MAX };

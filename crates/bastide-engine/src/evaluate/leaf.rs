@@ -13,7 +13,7 @@ use bastide_model::*;
 
 /// For whom something holds on a resource.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Holds {
+pub enum HoldsFor {
     /// For these.
     Set(SetId),
     /// For these, but for a few listed users, of whom each has the given truth instead.
@@ -41,7 +41,7 @@ enum Found {
 
 impl<'s> Evaluator<'s> {
     /// For whom a comparison holds on a resource.
-    pub(super) fn leaf(&mut self, work: &mut Work<'s>, leaf: u32, resource: ResourceId) -> Holds {
+    pub(super) fn leaf(&mut self, work: &mut Work<'s>, leaf: u32, resource: ResourceId) -> HoldsFor {
         let at = leaf as usize;
         if let Some((stamp, known)) = work.leaves.get(at)
             && *stamp == work.stamp
@@ -56,23 +56,23 @@ impl<'s> Evaluator<'s> {
         });
         let known = code.and_then(|code| self.leaf_tables[at].as_ref().expect("asked before")[code]);
         let holds = match known {
-            Some(Holds::But { set, list: (a, b), truth }) => {
+            Some(HoldsFor::But { set, list: (a, b), truth }) => {
                 work.lists.extend_from_slice(&self.leaf_lists[a as usize..b as usize]);
-                Holds::But { set, list: (from, work.lists.len() as u32), truth }
+                HoldsFor::But { set, list: (from, work.lists.len() as u32), truth }
             }
             Some(other) => other,
             None => {
                 let holds = match self.find(at, resource, &mut work.lists) {
-                    Found::Set(set) => Holds::Set(set),
-                    Found::But(set, truth) => Holds::But { set, list: (from, work.lists.len() as u32), truth },
-                    Found::Wide(value) => Holds::Wide(value),
+                    Found::Set(set) => HoldsFor::Set(set),
+                    Found::But(set, truth) => HoldsFor::But { set, list: (from, work.lists.len() as u32), truth },
+                    Found::Wide(value) => HoldsFor::Wide(value),
                 };
                 if let Some(code) = code {
                     let kept = match holds {
-                        Holds::But { set, list: (a, b), truth } => {
+                        HoldsFor::But { set, list: (a, b), truth } => {
                             let from = self.leaf_lists.len() as u32;
                             self.leaf_lists.extend_from_slice(&work.lists[a as usize..b as usize]);
-                            Holds::But { set, list: (from, self.leaf_lists.len() as u32), truth }
+                            HoldsFor::But { set, list: (from, self.leaf_lists.len() as u32), truth }
                         }
                         other => other,
                     };
@@ -82,7 +82,7 @@ impl<'s> Evaluator<'s> {
             }
         };
         if work.leaves.len() <= at {
-            work.leaves.resize(self.plan.parts.leaves.len(), (0, Holds::Wide(0)));
+            work.leaves.resize(self.plan.parts.leaves.len(), (0, HoldsFor::Wide(0)));
         }
         work.leaves[at] = (work.stamp, holds);
         holds

@@ -34,12 +34,12 @@ pub use patch::Cell;
 pub(crate) use plan::Plan;
 pub use plan::{Probe, Tuning};
 pub use questions::put;
-pub use weigh::{Outcome, OutcomeId, Part};
+pub use weigh::{Outcome, OutcomeId, OutcomePart};
 
 use crate::cancel::Cancel;
 use crate::decide::{Reason, ReferenceEvaluator};
 use crate::sets::store::{SetId, SetStore};
-use asked::{Kept, Known};
+use asked::{HeldBy, KeptHolders};
 use bastide_model::condition::ResourceField;
 use bastide_model::schema::Target;
 use bastide_model::*;
@@ -47,7 +47,7 @@ use cells::{Cells, radix};
 use compile::Expr;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
-use leaf::Holds;
+use leaf::HoldsFor;
 use std::rc::Rc;
 use wide::Words;
 
@@ -77,7 +77,7 @@ pub struct Evaluator<'s> {
     /// By atom and number of a value, whether it holds: not known yet, no, yes.
     bits: Vec<Vec<u8>>,
     /// By comparison and number of a value, for whom it holds; none where values are too many.
-    leaf_tables: Vec<Option<Vec<Option<Holds>>>>,
+    leaf_tables: Vec<Option<Vec<Option<HoldsFor>>>>,
     /// Users that those list.
     leaf_lists: Vec<u32>,
     /// By comparison, whether users have few values, and whether resources have.
@@ -91,9 +91,9 @@ pub struct Evaluator<'s> {
     outcomes: weigh::Outcomes,
     folds: fold::Folds,
     /// What was asked of those above the resource at hand.
-    above: Vec<(ResourceId, Kept)>,
+    above: Vec<(ResourceId, KeptHolders)>,
     /// What was asked of others.
-    elsewhere: HashMap<(ResourceId, ActionId), Option<Rc<Known>>>,
+    elsewhere: HashMap<(ResourceId, ActionId), Option<Rc<HeldBy>>>,
     elsewhere_words: usize,
     pool: Vec<Work<'s>>,
     /// Room for words: of who is granted, who is assured, whom a step names, who is left.
@@ -118,7 +118,7 @@ struct State {
 
 /// What a target leads to, of an action.
 #[derive(Clone, Copy)]
-struct Met {
+struct MetNeed {
     target: Target,
     action: ActionId,
     /// Who holds it there, but for those listed.
@@ -150,9 +150,9 @@ pub struct Work<'s> {
     site: usize,
     layer: Option<LayerId>,
     states: Vec<State>,
-    leaves: Vec<(u32, Holds)>,
+    leaves: Vec<(u32, HoldsFor)>,
     bits: Vec<(u32, bool)>,
-    mets: Vec<Met>,
+    mets: Vec<MetNeed>,
     /// Users that comparisons list.
     lists: Vec<u32>,
     /// Ranges of those that the expression at hand has met.
@@ -168,9 +168,9 @@ pub struct Work<'s> {
     words: Words,
     key: Vec<u32>,
     classes: Vec<u32>,
-    gathered: Vec<patch::Turn>,
+    gathered: Vec<patch::CellTurn>,
     users: Vec<u32>,
-    spare_mets: Vec<Vec<Met>>,
+    spare_mets: Vec<Vec<MetNeed>>,
     items: Vec<wide::Item>,
 }
 
@@ -307,7 +307,7 @@ impl<'s> Evaluator<'s> {
         if is_source || is_above {
             self.make_room();
             let asked = |action: ActionId| self.plan.asked.contains(action.index()).then(|| self.keep(&work, action));
-            let kept: Kept = ActionId::all(work.decided.len()).map(|action| asked(action).flatten()).collect();
+            let kept: KeptHolders = ActionId::all(work.decided.len()).map(|action| asked(action).flatten()).collect();
             if is_source {
                 for action in self.plan.asked.ones().map(ActionId::new) {
                     self.put_elsewhere(resource, action, kept[action.index()].clone());
@@ -480,12 +480,12 @@ impl<'s> Evaluator<'s> {
             Expr::Leaf(leaf) => {
                 let resource = work.resource.expect("it is being decided on");
                 match self.leaf(work, *leaf, resource) {
-                    Holds::Set(set) => Value::known(set),
-                    Holds::But { set, list, .. } => {
+                    HoldsFor::Set(set) => Value::known(set),
+                    HoldsFor::But { set, list, .. } => {
                         work.touched.push(list);
                         Value { base: set, turns: true, wide: false }
                     }
-                    Holds::Wide(_) => Value { base: SetId::NONE, turns: false, wide: true },
+                    HoldsFor::Wide(_) => Value { base: SetId::NONE, turns: false, wide: true },
                 }
             }
             Expr::Ask(target, action) => {
@@ -547,13 +547,13 @@ impl<'s> Evaluator<'s> {
             Expr::Held(action, places) => self.sets.contains(self.held[&(*action, places.clone())], user as usize),
             Expr::Bit(atom) => work.bits[*atom as usize].1,
             Expr::Leaf(leaf) => match work.leaves[*leaf as usize].1 {
-                Holds::Set(set) => self.sets.contains(set, user as usize),
-                Holds::But { set, list: (from, to), truth } => {
+                HoldsFor::Set(set) => self.sets.contains(set, user as usize),
+                HoldsFor::But { set, list: (from, to), truth } => {
                     let listed = work.lists[from as usize..to as usize].binary_search(&user).is_ok();
                     if listed { truth } else { self.sets.contains(set, user as usize) }
                 }
                 // Where this counted, the rule would be put into words: another part settles it, whatever is said here.
-                Holds::Wide(_) => false,
+                HoldsFor::Wide(_) => false,
             },
             Expr::Ask(target, action) => self.holds(work, *target, *action, user),
             Expr::Not(inner) => !self.applies(work, inner, user),

@@ -5,7 +5,7 @@
 //! user, the rules that name few of them, and where one is left out of the rule that decided, those behind it.
 
 use super::site::{Step, step};
-use super::{Evaluator, Met, OutcomeId, Work};
+use super::{Evaluator, MetNeed, OutcomeId, Work};
 use crate::decide::Reason;
 use bastide_model::*;
 
@@ -22,7 +22,7 @@ pub struct Cell {
 
 /// A user whom a rule takes in, or leaves out, otherwise than the outcome says.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub struct Turn {
+pub struct CellTurn {
     user: u32,
     /// The place of the rule in the order in which each takes its users.
     key: u64,
@@ -59,7 +59,7 @@ impl<'s> Evaluator<'s> {
         action: ActionId,
         outcome: OutcomeId,
         steps: &[Step],
-        mets: &[Met],
+        mets: &[MetNeed],
     ) {
         let mut gathered = std::mem::take(&mut work.gathered);
         gathered.clear();
@@ -71,7 +71,7 @@ impl<'s> Evaluator<'s> {
                 continue;
             }
             let turns = &work.turns[state.turns.0 as usize..state.turns.1 as usize];
-            gathered.extend(turns.iter().map(|(user, applies)| Turn {
+            gathered.extend(turns.iter().map(|(user, applies)| CellTurn {
                 user: *user,
                 key: step.key,
                 reason: step.reason,
@@ -81,7 +81,8 @@ impl<'s> Evaluator<'s> {
         }
         for at in 0..work.own.len() {
             let Some(step) = self.own_step(work, at, action) else { continue };
-            let turn = |user: u32| Turn { user, key: step.key, reason: step.reason, rule: step.rule, applies: true };
+            let turn =
+                |user: u32| CellTurn { user, key: step.key, reason: step.reason, rule: step.rule, applies: true };
             match self.plan.rules[step.rule as usize].one {
                 Some(user) => gathered.push(turn(user.0)),
                 None => {
@@ -91,7 +92,8 @@ impl<'s> Evaluator<'s> {
             }
         }
         for met in mets {
-            let turn = |user: u32| Turn { user, key: u64::MAX, reason: Reason::Silent, rule: NO_RULE, applies: false };
+            let turn =
+                |user: u32| CellTurn { user, key: u64::MAX, reason: Reason::Silent, rule: NO_RULE, applies: false };
             let turns = &work.turns[met.turns.0 as usize..met.turns.1 as usize];
             gathered.extend(turns.iter().map(|(user, _)| turn(*user)));
         }
@@ -118,8 +120,8 @@ impl<'s> Evaluator<'s> {
         work: &mut Work<'s>,
         outcome: OutcomeId,
         steps: &[Step],
-        mets: &[Met],
-        turns: &[Turn],
+        mets: &[MetNeed],
+        turns: &[CellTurn],
     ) -> (Reason, Option<StatementId>) {
         let user = turns[0].user;
         let is_in = |of: &Self, set| of.sets.contains(set, user as usize);

@@ -14,14 +14,14 @@ use std::hash::{BuildHasher, Hasher};
 use std::sync::Arc;
 
 /// A statement and the depth of its anchor.
-pub type Reached = (StatementId, u16);
+pub type Anchored = (StatementId, u16);
 
 /// For every resource the statements with places that reach it.
 pub struct Places {
     /// Which list is whose.
     pub descent: Arc<Descent>,
     /// The lists, in policy order.
-    pub lists: Vec<Box<[Reached]>>,
+    pub lists: Vec<Box<[Anchored]>>,
 }
 
 /// The list of every resource.
@@ -68,8 +68,8 @@ impl Places {
             left = rest;
             let mut both = [from, from];
             if !new.is_empty() || barrier {
-                let passes = |(id, depth): &Reached| *depth >= cut_depth(catalog, estate.statement(*id), resource);
-                let passed: Vec<Reached> = lists.lists[from as usize].iter().copied().filter(passes).collect();
+                let passes = |(id, depth): &Anchored| *depth >= cut_depth(catalog, estate.statement(*id), resource);
+                let passed: Vec<Anchored> = lists.lists[from as usize].iter().copied().filter(passes).collect();
                 let depth = catalog.depth(resource);
                 let with = |reaches: [Reach; 2]| {
                     let new = new.iter().filter(|(.., reach)| reaches.contains(reach));
@@ -105,7 +105,7 @@ impl Places {
         if is.iter().all(|id| was.binary_search(id).is_ok() && address(before, id) == address(after, id)) {
             // Some have gone, and the others have the numbers they had.
             let gone: Vec<StatementId> = was.iter().copied().filter(|id| is.binary_search(id).is_err()).collect();
-            let kept = |list: &[Reached]| list.iter().copied().filter(|(id, _)| !gone.contains(id)).collect();
+            let kept = |list: &[Anchored]| list.iter().copied().filter(|(id, _)| !gone.contains(id)).collect();
             return self.with(self.lists.iter().map(|list| kept(list)).collect());
         }
         let placed = |estate: &Estate, id: &StatementId| estate.statement(*id).what.places.is_some();
@@ -116,8 +116,8 @@ impl Places {
             .filter(|id| placed(before, id))
             .filter_map(|id| known.get(&address(before, id)).map(|new| (*id, *new)))
             .collect();
-        let renumbered = |list: &[Reached]| -> Box<[Reached]> {
-            let mut list: Vec<Reached> =
+        let renumbered = |list: &[Anchored]| -> Box<[Anchored]> {
+            let mut list: Vec<Anchored> =
                 list.iter().filter_map(|(id, depth)| stays.get(id).map(|new| (*new, *depth))).collect();
             list.sort_unstable_by_key(|(id, _)| *id);
             list.into()
@@ -131,7 +131,7 @@ impl Places {
         places
     }
 
-    fn with(&self, lists: Vec<Box<[Reached]>>) -> Places {
+    fn with(&self, lists: Vec<Box<[Anchored]>>) -> Places {
         Places { descent: Arc::clone(&self.descent), lists }
     }
 
@@ -149,13 +149,13 @@ impl Places {
             anchors.iter().flat_map(|anchor| descent.own.within(catalog.subtree(*anchor))).collect();
         touched.sort_unstable();
         touched.dedup();
-        let mut known: HashMap<(u32, Vec<Reached>), u32> = HashMap::new();
+        let mut known: HashMap<(u32, Vec<Anchored>), u32> = HashMap::new();
         let Descent { own, at, beneath } = descent;
         for resource in touched {
             let place = own.place(resource).expect("it was found there");
             let mut put = |class: &mut u32, anchor: &dyn Fn(&Statement) -> Option<u16>| {
                 let depth = |id: &StatementId| anchor(estate.statement(*id)).map(|depth| (*id, depth));
-                let added: Vec<Reached> = new.iter().filter_map(depth).collect();
+                let added: Vec<Anchored> = new.iter().filter_map(depth).collect();
                 if added.is_empty() {
                     return;
                 }
@@ -267,7 +267,7 @@ impl Ranked {
 }
 
 /// A list may be long, and is looked up for each resource at which something is anchored.
-pub fn hash(hasher: &DefaultHashBuilder, list: &[Reached]) -> u64 {
+pub fn hash(hasher: &DefaultHashBuilder, list: &[Anchored]) -> u64 {
     let mut hash = hasher.build_hasher();
     list.iter().for_each(|(id, depth)| hash.write_u64(u64::from(id.0) << 16 | u64::from(*depth)));
     hash.finish()
@@ -277,7 +277,7 @@ pub fn hash(hasher: &DefaultHashBuilder, list: &[Reached]) -> u64 {
 #[derive(Default)]
 pub struct Lists {
     /// The lists, by number.
-    pub lists: Vec<Box<[Reached]>>,
+    pub lists: Vec<Box<[Anchored]>>,
     hasher: DefaultHashBuilder,
     /// Numbers of lists, found by what is in them.
     known: HashTable<u32>,
@@ -285,7 +285,7 @@ pub struct Lists {
 
 impl Lists {
     /// The number of a list.
-    pub fn keep(&mut self, list: &[Reached]) -> u32 {
+    pub fn keep(&mut self, list: &[Anchored]) -> u32 {
         let Lists { lists, hasher, known } = self;
         let hash = hash(hasher, list);
         if let Some(known) = known.find(hash, |id| *lists[*id as usize] == *list) {

@@ -2,7 +2,7 @@
 //! Never changed once it is made, and shared by all cores.
 
 use super::compile::{self, Compiler, Expr, Parts};
-use super::places::{Places, Reached};
+use super::places::{Anchored, Places};
 use crate::decide::ReferenceEvaluator;
 use crate::sets::store::{SetId, SetStore};
 use bastide_model::condition::{Condition, Term, Who};
@@ -140,7 +140,7 @@ pub struct Plan {
     /// By statement, the position of its rule; [`NOWHERE`] where it has none.
     pub rule_of: Vec<u32>,
     /// Rules without a place.
-    pub everywhere: Vec<Reached>,
+    pub everywhere: Vec<Anchored>,
     /// Which rules with places reach each resource.
     pub places: Places,
     /// Rules that belong to few resources alone.

@@ -1,7 +1,7 @@
 //! Sites: resources that the same rules reach from the same depths, and on which the same actions have a meaning.
 
 use super::compile::Expr;
-use super::places::Reached;
+use super::places::Anchored;
 use super::plan::{NOWHERE, Plan};
 use super::{Evaluator, Work};
 use crate::decide::Reason;
@@ -182,7 +182,7 @@ impl<'s> Evaluator<'s> {
             return self.sites.of[at] as usize;
         }
         let all = plan.everywhere.iter().chain(plan.places.lists[class as usize].iter());
-        let reaches = |(id, _): &&Reached| estate.schema.is_any(kind, estate.statement(*id).what.kinds.as_deref());
+        let reaches = |(id, _): &&Anchored| estate.schema.is_any(kind, estate.statement(*id).what.kinds.as_deref());
         let mut reached: Vec<(u32, u16)> =
             all.filter(reaches).map(|(id, depth)| (plan.rule_of[id.index()], *depth)).collect();
         // Two lists in order: that is told, and takes one pass.

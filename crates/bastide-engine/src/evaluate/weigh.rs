@@ -23,7 +23,7 @@ impl OutcomeId {
 
 /// Everybody with the same reason and the same deciding statement.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct Part {
+pub struct OutcomePart {
     /// Why.
     pub reason: Reason,
     /// The statement that decides, where one does.
@@ -38,7 +38,7 @@ pub struct Taken {
     /// The place of the rule in the order in which each takes its users.
     pub key: u64,
     /// Why, by what, who.
-    pub part: Part,
+    pub part: OutcomePart,
     /// Who is left to the next ones.
     pub rest: SetId,
 }
@@ -52,7 +52,7 @@ pub struct Outcome {
     /// Who meets the needs of the action.
     pub met: SetId,
     /// After needs.
-    pub parts: Box<[Part]>,
+    pub parts: Box<[OutcomePart]>,
     /// Everybody for whom it is allowed.
     pub allowed: SetId,
 }
@@ -255,7 +255,7 @@ impl<'s> Evaluator<'s> {
         let mut taken: Vec<Taken> = Vec::new();
         let mut rest = self.plan.active;
         if self.plan.inactive != SetId::NONE {
-            let part = Part { reason: Reason::Inactive, by: None, users: self.plan.inactive };
+            let part = OutcomePart { reason: Reason::Inactive, by: None, users: self.plan.inactive };
             taken.push(Taken { key: 0, part, rest });
         }
         for step in steps {
@@ -270,11 +270,11 @@ impl<'s> Evaluator<'s> {
             if own != SetId::NONE {
                 let by = Some(self.plan.rules[step.rule as usize].id);
                 rest = self.sets.subtract(rest, own);
-                taken.push(Taken { key: step.key, part: Part { reason: step.reason, by, users: own }, rest });
+                taken.push(Taken { key: step.key, part: OutcomePart { reason: step.reason, by, users: own }, rest });
             }
         }
         if rest != SetId::NONE {
-            let part = Part { reason: Reason::Silent, by: None, users: rest };
+            let part = OutcomePart { reason: Reason::Silent, by: None, users: rest };
             taken.push(Taken { key: u64::MAX, part, rest: SetId::NONE });
         }
         let mut permitted = Permitted { granted: SetId::NONE, assured: SetId::NONE, counts: [0; Reason::ALL.len()] };
@@ -301,7 +301,7 @@ impl<'s> Evaluator<'s> {
         if let Some(known) = self.outcomes.finished.get(&(weighed, action, met)) {
             return *known;
         }
-        let mut parts: Vec<Part> = Vec::new();
+        let mut parts: Vec<OutcomePart> = Vec::new();
         let mut allowed = SetId::NONE;
         for at in 0..self.outcomes.weighed(weighed).len() {
             let part = self.outcomes.weighed(weighed)[at].part;
@@ -312,11 +312,11 @@ impl<'s> Evaluator<'s> {
             let kept = self.sets.intersect(part.users, met);
             let blocked = self.sets.subtract(part.users, met);
             if kept != SetId::NONE {
-                parts.push(Part { users: kept, ..part });
+                parts.push(OutcomePart { users: kept, ..part });
                 allowed = self.sets.union(allowed, kept);
             }
             if blocked != SetId::NONE {
-                parts.push(Part { reason: Reason::Blocked, users: blocked, ..part });
+                parts.push(OutcomePart { reason: Reason::Blocked, users: blocked, ..part });
             }
         }
         let outcome = OutcomeId(self.outcomes.all.len() as u32);

@@ -1,10 +1,10 @@
 //! Outcomes that are another one on nearly every resource: worked out in words of a set, counted and forgotten.
 
 use super::compile::Expr;
-use super::leaf::Holds;
+use super::leaf::HoldsFor;
 use super::site::{Run, Runs, Step};
-use super::weigh::Part;
-use super::{Decided, Evaluator, Met, Work};
+use super::weigh::OutcomePart;
+use super::{Decided, Evaluator, MetNeed, Work};
 use crate::decide::Reason;
 use crate::sets::count;
 use crate::sets::store::SetId;
@@ -122,7 +122,7 @@ pub enum Item {
 
 /// Where users stand that items name together.
 #[derive(Clone, Copy)]
-enum Whom {
+enum NamedWhere {
     /// A set that is kept.
     Set(SetId),
     /// Words of the resource at hand.
@@ -154,7 +154,7 @@ impl<'s> Evaluator<'s> {
         work: &mut Work<'s>,
         action: ActionId,
         steps: &[Step],
-        mets: &[Met],
+        mets: &[MetNeed],
         weighed: Option<u32>,
     ) {
         let mut counts = [0u32; Reason::ALL.len()];
@@ -194,9 +194,9 @@ impl<'s> Evaluator<'s> {
                     }
                     let Some(whom) = self.whom(work, &items[from..at], &mut words) else { continue };
                     let whom = match whom {
-                        Whom::Set(set) => self.sets.row(set),
-                        Whom::Words(at) => work.words.get(at),
-                        Whom::Room => &words,
+                        NamedWhere::Set(set) => self.sets.row(set),
+                        NamedWhere::Words(at) => work.words.get(at),
+                        NamedWhere::Room => &words,
                     };
                     counts[reason as usize] += match reason {
                         Reason::Granted => take_into(&mut rest, whom, &mut granted),
@@ -232,7 +232,7 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Leaves of words only those who are among some.
-    pub(super) fn narrow(&self, work: &Work, met: &Met, words: &mut [u64]) {
+    pub(super) fn narrow(&self, work: &Work, met: &MetNeed, words: &mut [u64]) {
         match met.wide {
             Some(wide) => both(words, work.words.get(wide)),
             None => {
@@ -249,15 +249,15 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Whom items name together; none where they name nobody. `room` is overwritten where that is needed.
-    fn whom(&mut self, work: &mut Work<'s>, items: &[Item], room: &mut [u64]) -> Option<Whom> {
-        let mut whom: Option<Whom> = None;
+    fn whom(&mut self, work: &mut Work<'s>, items: &[Item], room: &mut [u64]) -> Option<NamedWhere> {
+        let mut whom: Option<NamedWhere> = None;
         for item in items {
             match item {
                 Item::Own(step) => match self.plan.rules[step.rule as usize].one {
                     Some(user) => {
                         self.to_room(work, whom, room);
                         room[user.index() / 64] |= 1 << (user.0 % 64);
-                        whom = Some(Whom::Room);
+                        whom = Some(NamedWhere::Room);
                     }
                     None => whom = self.with_rule(work, whom, step.rule, room),
                 },
@@ -265,7 +265,7 @@ impl<'s> Evaluator<'s> {
                 Item::Run(runs, at) => {
                     let run = &runs.all[*at];
                     if run.fixed != SetId::NONE {
-                        whom = self.with(work, whom, Whom::Set(run.fixed), room);
+                        whom = self.with(work, whom, NamedWhere::Set(run.fixed), room);
                     }
                     for step in &run.varying {
                         whom = self.with_rule(work, whom, step.rule, room);
@@ -277,49 +277,56 @@ impl<'s> Evaluator<'s> {
     }
 
     /// Whom a rule names besides.
-    fn with_rule(&mut self, work: &mut Work<'s>, whom: Option<Whom>, rule: u32, room: &mut [u64]) -> Option<Whom> {
+    fn with_rule(
+        &mut self,
+        work: &mut Work<'s>,
+        whom: Option<NamedWhere>,
+        rule: u32,
+        room: &mut [u64],
+    ) -> Option<NamedWhere> {
         let base = self.base(work, rule);
         let state = work.states[rule as usize];
         if self.fixed[rule as usize].is_none() {
             if state.wide {
                 let own = self.wide_words(work, rule);
-                return self.with(work, whom, Whom::Words(own), room);
+                return self.with(work, whom, NamedWhere::Words(own), room);
             }
             let (from, to) = (state.turns.0 as usize, state.turns.1 as usize);
             if from < to {
                 if work.turns[from..to].iter().all(|(_, is)| *is) {
-                    let both = if base == SetId::NONE { whom } else { self.with(work, whom, Whom::Set(base), room) };
+                    let both =
+                        if base == SetId::NONE { whom } else { self.with(work, whom, NamedWhere::Set(base), room) };
                     self.to_room(work, both, room);
                     turn(room, &work.turns[from..to]);
-                    return Some(Whom::Room);
+                    return Some(NamedWhere::Room);
                 }
                 let own = self.turned_words(work, base, state.turns);
-                return self.with(work, whom, Whom::Words(own), room);
+                return self.with(work, whom, NamedWhere::Words(own), room);
             }
         }
-        if base == SetId::NONE { whom } else { self.with(work, whom, Whom::Set(base), room) }
+        if base == SetId::NONE { whom } else { self.with(work, whom, NamedWhere::Set(base), room) }
     }
 
     /// Some, and others besides.
-    fn with(&self, work: &Work, whom: Option<Whom>, other: Whom, room: &mut [u64]) -> Option<Whom> {
+    fn with(&self, work: &Work, whom: Option<NamedWhere>, other: NamedWhere, room: &mut [u64]) -> Option<NamedWhere> {
         if whom.is_none() {
             return Some(other);
         }
         self.to_room(work, whom, room);
         match other {
-            Whom::Set(set) => either(room, self.sets.row(set)),
-            Whom::Words(at) => either(room, work.words.get(at)),
-            Whom::Room => unreachable!("there is one room"),
+            NamedWhere::Set(set) => either(room, self.sets.row(set)),
+            NamedWhere::Words(at) => either(room, work.words.get(at)),
+            NamedWhere::Room => unreachable!("there is one room"),
         }
-        Some(Whom::Room)
+        Some(NamedWhere::Room)
     }
 
-    fn to_room(&self, work: &Work, whom: Option<Whom>, room: &mut [u64]) {
+    fn to_room(&self, work: &Work, whom: Option<NamedWhere>, room: &mut [u64]) {
         match whom {
             None => room.fill(0),
-            Some(Whom::Set(set)) => room.copy_from_slice(self.sets.row(set)),
-            Some(Whom::Words(at)) => room.copy_from_slice(work.words.get(at)),
-            Some(Whom::Room) => {}
+            Some(NamedWhere::Set(set)) => room.copy_from_slice(self.sets.row(set)),
+            Some(NamedWhere::Words(at)) => room.copy_from_slice(work.words.get(at)),
+            Some(NamedWhere::Room) => {}
         }
     }
 
@@ -443,14 +450,14 @@ impl<'s> Evaluator<'s> {
             Expr::Leaf(leaf) => {
                 let resource = work.resource.expect("it is being decided on");
                 match self.leaf(work, *leaf, resource) {
-                    Holds::Set(set) => words.copy_from_slice(self.sets.row(set)),
-                    Holds::But { set, list: (from, to), truth } => {
+                    HoldsFor::Set(set) => words.copy_from_slice(self.sets.row(set)),
+                    HoldsFor::But { set, list: (from, to), truth } => {
                         words.copy_from_slice(self.sets.row(set));
                         for at in from..to {
                             turn(words, &[(work.lists[at as usize], truth)]);
                         }
                     }
-                    Holds::Wide(value) => self.wide_leaf(*leaf, resource, value, words),
+                    HoldsFor::Wide(value) => self.wide_leaf(*leaf, resource, value, words),
                 }
             }
             Expr::Ask(target, action) => {
@@ -666,9 +673,9 @@ impl<'s> Evaluator<'s> {
 
     /// Everybody's outcome of an action on a resource that was decided on, by reason and deciding statement, as sets that are
     /// kept.
-    pub fn parts_in(&mut self, work: &mut Work<'s>, action: ActionId) -> Vec<Part> {
+    pub fn parts_in(&mut self, work: &mut Work<'s>, action: ActionId) -> Vec<OutcomePart> {
         match work.decided[action.index()] {
-            Decided::Open => vec![Part { reason: Reason::Silent, by: None, users: SetId::ALL }],
+            Decided::Open => vec![OutcomePart { reason: Reason::Silent, by: None, users: SetId::ALL }],
             Decided::Base(outcome) => {
                 let mut parts = self.outcomes.get(outcome).parts.to_vec();
                 for at in 0..work.cells[action.index()].len() {
@@ -679,7 +686,7 @@ impl<'s> Evaluator<'s> {
                     }
                     match parts.iter_mut().find(|part| (part.reason, part.by) == (cell.reason, cell.by)) {
                         Some(part) => part.users = self.sets.union(part.users, single),
-                        None => parts.push(Part { reason: cell.reason, by: cell.by, users: single }),
+                        None => parts.push(OutcomePart { reason: cell.reason, by: cell.by, users: single }),
                     }
                 }
                 parts.retain(|part| part.users != SetId::NONE);
@@ -690,7 +697,7 @@ impl<'s> Evaluator<'s> {
                 let steps = Rc::clone(&self.sites.action(work.site, action).expect("it has a meaning").steps);
                 let mut parts = Vec::new();
                 if self.plan.inactive != SetId::NONE {
-                    parts.push(Part { reason: Reason::Inactive, by: None, users: self.plan.inactive });
+                    parts.push(OutcomePart { reason: Reason::Inactive, by: None, users: self.plan.inactive });
                 }
                 let mut rest = self.plan.active;
                 let mut words = vec![0; self.sets.width()];
@@ -708,10 +715,10 @@ impl<'s> Evaluator<'s> {
                         true => (self.sets.intersect(taken, allowed), self.sets.subtract(taken, allowed)),
                         false => (taken, SetId::NONE),
                     };
-                    parts.push(Part { reason: step.reason, by, users: kept });
-                    parts.push(Part { reason: Reason::Blocked, by, users: blocked });
+                    parts.push(OutcomePart { reason: step.reason, by, users: kept });
+                    parts.push(OutcomePart { reason: Reason::Blocked, by, users: blocked });
                 }
-                parts.push(Part { reason: Reason::Silent, by: None, users: rest });
+                parts.push(OutcomePart { reason: Reason::Silent, by: None, users: rest });
                 parts.retain(|part| part.users != SetId::NONE);
                 parts
             }

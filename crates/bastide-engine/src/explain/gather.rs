@@ -15,7 +15,7 @@ pub fn explain(reference: &ReferenceEvaluator, user: UserId, action: ActionId, r
     let estate = reference.estate();
     let candidates = reference.candidates(resource);
     let decision = reference.decide(user, action, resource);
-    let asked = Asked { reference, user, action, resource, candidates: &candidates, decision };
+    let asked = Question { reference, user, action, resource, candidates: &candidates, decision };
     let applying = asked.applying();
     let needs = if asked.fits() { asked.needs() } else { Vec::new() };
     let cut_off = if asked.fits() { asked.cut_off() } else { Vec::new() };
@@ -54,7 +54,7 @@ pub fn explain(reference: &ReferenceEvaluator, user: UserId, action: ActionId, r
     explanation
 }
 
-struct Asked<'j, 'e> {
+struct Question<'j, 'e> {
     reference: &'j ReferenceEvaluator<'e>,
     user: UserId,
     action: ActionId,
@@ -63,7 +63,7 @@ struct Asked<'j, 'e> {
     decision: Decision,
 }
 
-impl Asked<'_, '_> {
+impl Question<'_, '_> {
     fn estate(&self) -> &Estate {
         self.reference.estate()
     }
@@ -240,7 +240,7 @@ impl Asked<'_, '_> {
         .collect()
     }
 
-    /// The barrier above which [`Asked::cut_off`] statements stand.
+    /// The barrier above which [`Question::cut_off`] statements stand.
     fn barrier(&self) -> ResourceId {
         let catalog = &self.estate().catalog;
         let depth = catalog.barrier_depths[self.resource.index()];

@@ -34,10 +34,10 @@ pub struct RowsMoved {
 }
 
 /// Rows before and after, gained and lost.
-type Counts = [u64; 4];
+type RowCounts = [u64; 4];
 
 /// One side of a comparison.
-struct Side<'s> {
+struct MovedSide<'s> {
     engine: Evaluator<'s>,
     contents: Option<Contents<'s>>,
     /// By slice, its position.
@@ -49,15 +49,15 @@ struct Side<'s> {
     room: FixedBitSet,
 }
 
-impl<'s> Side<'s> {
-    fn of(snapshot: &'s Snapshot, contents: Option<Contents<'s>>, joint: &HashMap<&str, u32>) -> Side<'s> {
+impl<'s> MovedSide<'s> {
+    fn of(snapshot: &'s Snapshot, contents: Option<Contents<'s>>, joint: &HashMap<&str, u32>) -> MovedSide<'s> {
         let estate = snapshot.estate();
         let all = contents.iter().flat_map(|c| c.slices.iter().enumerate());
         let slices = all.map(|(at, slice)| (estate.catalog.id(slice.resource).to_string(), at)).collect();
         let people = estate.people.all().map(|user| joint[estate.people.id(user)]).collect();
         let engine = snapshot.evaluator();
         let room = engine.nobody();
-        Side { engine, contents, slices, people, meets: FixedBitSet::with_capacity(joint.len()), room }
+        MovedSide { engine, contents, slices, people, meets: FixedBitSet::with_capacity(joint.len()), room }
     }
 
     /// Whom the columns of the dataset let in.
@@ -102,15 +102,15 @@ pub fn moved(before: &Snapshot, after: &Snapshot) -> Vec<RowsMoved> {
     let (mut olds, mut news) = (of(old), of(new));
     let mut found = Vec::new();
     for dataset in datasets {
-        let mut was = Side::of(before, olds.remove(dataset), &joint);
-        let mut is = Side::of(after, news.remove(dataset), &joint);
+        let mut was = MovedSide::of(before, olds.remove(dataset), &joint);
+        let mut is = MovedSide::of(after, news.remove(dataset), &joint);
         let ids: BTreeSet<String> = was.slices.keys().chain(is.slices.keys()).cloned().collect();
         for action in &new.schema.actions {
             let (Some(a), Some(b)) = (old.schema.action(&action.name), new.schema.action(&action.name)) else {
                 continue;
             };
             let counts = counts(&mut was, &mut is, &ids, (a, b), names.len());
-            let mut alike: BTreeMap<Counts, Vec<String>> = BTreeMap::new();
+            let mut alike: BTreeMap<RowCounts, Vec<String>> = BTreeMap::new();
             for (user, counts) in counts {
                 alike.entry(counts).or_default().push(names[user].to_string());
             }
@@ -135,12 +135,12 @@ pub fn moved(before: &Snapshot, after: &Snapshot) -> Vec<RowsMoved> {
 
 /// By user for whom anything changes, what.
 fn counts(
-    was: &mut Side,
-    is: &mut Side,
+    was: &mut MovedSide,
+    is: &mut MovedSide,
     ids: &BTreeSet<String>,
     (old, new): (ActionId, ActionId),
     people: usize,
-) -> BTreeMap<usize, Counts> {
+) -> BTreeMap<usize, RowCounts> {
     was.look_at_columns(old);
     is.look_at_columns(new);
     let (mut a, mut b) = (FixedBitSet::with_capacity(people), FixedBitSet::with_capacity(people));
@@ -154,7 +154,7 @@ fn counts(
         a.symmetric_difference_with(&b);
         turned.union_with(&a);
     }
-    let mut counts: BTreeMap<usize, Counts> = turned.ones().map(|user| (user, [0; 4])).collect();
+    let mut counts: BTreeMap<usize, RowCounts> = turned.ones().map(|user| (user, [0; 4])).collect();
     if counts.is_empty() {
         return counts;
     }

@@ -13,7 +13,7 @@ use bastide_model::*;
 
 /// The operand that is set.
 #[derive(Clone, Copy)]
-enum Cell {
+enum TargetCell {
     User(UserId, UserCell),
     Resource(ResourceId, ResourceCell),
 }
@@ -52,7 +52,7 @@ impl About<'_, '_> {
             }
             Test::IsOwner => {
                 let owner = Value::Text(self.reference.estate().people.id(self.user).into());
-                let cell = Cell::Resource(self.resource, ResourceCell::Owner);
+                let cell = TargetCell::Resource(self.resource, ResourceCell::Owner);
                 self.idea(cell, wanted.then_some(owner), truth).into_iter().collect()
             }
             Test::Flag(of) => self.set(of, Some(Value::Flag(wanted)), truth),
@@ -107,7 +107,7 @@ impl About<'_, '_> {
         let usual = || self.usual(cell, fits);
         // A day or a number that happens to fit is seldom the right one; what others have is likelier.
         let counted = matches!(other, Datum::Date(_) | Datum::Number(_)) && comparison != Comparison::Equal;
-        if let (Truth::Unknown, Cell::Resource(resource, ResourceCell::Attribute(id))) = (truth, cell)
+        if let (Truth::Unknown, TargetCell::Resource(resource, ResourceCell::Attribute(id))) = (truth, cell)
             && let column = &self.reference.estate().catalog.attributes[id.index()]
             && let Some((value, hint)) = companions(self.reference.estate(), resource, column, fits)
         {
@@ -205,7 +205,7 @@ impl About<'_, '_> {
     }
 
     /// What an operand reads, where an administrator could set it.
-    fn cell(&self, operand: &Operand) -> Option<Cell> {
+    fn cell(&self, operand: &Operand) -> Option<TargetCell> {
         match operand {
             Operand::User(field) => {
                 let cell = match field {
@@ -217,7 +217,7 @@ impl About<'_, '_> {
                     UserField::Attribute(id) => UserCell::Attribute(*id),
                     UserField::Id | UserField::Name | UserField::SignIn(_) => return None,
                 };
-                Some(Cell::User(self.user, cell))
+                Some(TargetCell::User(self.user, cell))
             }
             Operand::Resource(step, field) => {
                 let catalog = &self.reference.estate().catalog;
@@ -235,32 +235,32 @@ impl About<'_, '_> {
                     ResourceField::Attribute(id) => ResourceCell::Attribute(*id),
                     _ => return None,
                 };
-                Some(Cell::Resource(resource, cell))
+                Some(TargetCell::Resource(resource, cell))
             }
             _ => None,
         }
     }
 
-    fn column(&self, cell: Cell) -> Option<(&Column, usize)> {
+    fn column(&self, cell: TargetCell) -> Option<(&Column, usize)> {
         let estate = self.reference.estate();
         match cell {
-            Cell::User(_, UserCell::Attribute(id)) => Some((estate.people.attribute(id), estate.people.len())),
-            Cell::User(_, UserCell::Realm) => Some((estate.people.realms(), estate.people.len())),
-            Cell::Resource(_, ResourceCell::Attribute(id)) => {
+            TargetCell::User(_, UserCell::Attribute(id)) => Some((estate.people.attribute(id), estate.people.len())),
+            TargetCell::User(_, UserCell::Realm) => Some((estate.people.realms(), estate.people.len())),
+            TargetCell::Resource(_, ResourceCell::Attribute(id)) => {
                 Some((&estate.catalog.attributes[id.index()], estate.catalog.len()))
             }
-            Cell::Resource(_, ResourceCell::State) => Some((&estate.catalog.states, estate.catalog.len())),
+            TargetCell::Resource(_, ResourceCell::State) => Some((&estate.catalog.states, estate.catalog.len())),
             _ => None,
         }
     }
 
     /// The value that most have among those that fit.
-    fn usual(&self, cell: Cell, fits: impl Fn(&Value) -> bool) -> Option<Value> {
+    fn usual(&self, cell: TargetCell, fits: impl Fn(&Value) -> bool) -> Option<Value> {
         let (column, rows) = self.column(cell)?;
         most_common(column, rows, fits)
     }
 
-    fn idea(&self, cell: Cell, value: Option<Value>, truth: Truth) -> Option<Idea> {
+    fn idea(&self, cell: TargetCell, value: Option<Value>, truth: Truth) -> Option<Idea> {
         let unknown = truth == Truth::Unknown;
         let mut hint = None;
         if unknown && value.is_some() {
@@ -270,9 +270,9 @@ impl About<'_, '_> {
         }
         let change = match cell {
             // Guests do not become persons, nor the other way round, so that somebody can open something.
-            Cell::User(_, UserCell::Kind | UserCell::Active) => return None,
-            Cell::User(user, cell) => Change::User(user, cell, value),
-            Cell::Resource(resource, cell) => Change::Resource(resource, cell, value),
+            TargetCell::User(_, UserCell::Kind | UserCell::Active) => return None,
+            TargetCell::User(user, cell) => Change::User(user, cell, value),
+            TargetCell::Resource(resource, cell) => Change::Resource(resource, cell, value),
         };
         let amount = match (&change, unknown) {
             (_, true) => charge::FILL_IN,

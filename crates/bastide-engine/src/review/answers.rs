@@ -11,7 +11,7 @@ use jiff::civil::Date;
 
 /// What an owner decided on a row.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Decision {
+pub enum SheetDecision {
     /// It stays.
     Keep,
     /// It goes.
@@ -37,7 +37,7 @@ pub struct Answer {
     /// The row's mark; empty where the sheet has none.
     pub mark: String,
     /// The decision.
-    pub decision: Decision,
+    pub decision: SheetDecision,
     /// Why.
     pub reason: String,
     /// Where it stands: file and line of the sheet.
@@ -84,7 +84,7 @@ pub fn proposal(estate: &Estate, sheets: &[Sheet], answers: &[Answer]) -> Propos
         let alone = |row: &SheetRow| of_key.iter().filter(|r| r.statement == row.statement).count() == 1;
         let several = marked.is_empty() && !of_key.is_empty() && !of_key.iter().all(|row| alone(row));
         let rows = if marked.is_empty() { of_key.clone() } else { marked };
-        let beside = Beside { rows: &of_key, answers, sheet: &answer.sheet };
+        let beside = SameKey { rows: &of_key, answers, sheet: &answer.sheet };
         let done = match &answer.decision {
             _ if twice => Err("it is answered twice, and not alike".to_string()),
             _ if sheet.is_none() => {
@@ -92,12 +92,12 @@ pub fn proposal(estate: &Estate, sheets: &[Sheet], answers: &[Answer]) -> Propos
             }
             _ if rows.is_empty() => Err("it gives nothing there any more: the estate has changed since".to_string()),
             _ if several => Err("what it gives there has changed since: write the sheet anew".to_string()),
-            Decision::Keep => {
+            SheetDecision::Keep => {
                 proposal.kept += 1;
                 Ok(())
             }
-            Decision::Remove => rows.iter().try_for_each(|row| removed(estate, row, &beside, &mut proposal)),
-            Decision::Narrow { actions, without, until } => rows.iter().try_for_each(|row| {
+            SheetDecision::Remove => rows.iter().try_for_each(|row| removed(estate, row, &beside, &mut proposal)),
+            SheetDecision::Narrow { actions, without, until } => rows.iter().try_for_each(|row| {
                 beside.alike(row, &answer.decision)?;
                 narrowed(estate, row, actions, without, *until, &beside, &mut proposal)
             }),
@@ -120,15 +120,15 @@ fn alone(row: &SheetRow) -> Result<(), String> {
 }
 
 /// The rows that the same key has on a sheet, and how they are answered.
-struct Beside<'a> {
+struct SameKey<'a> {
     rows: &'a [&'a SheetRow],
     answers: &'a [Answer],
     sheet: &'a str,
 }
 
-impl<'a> Beside<'a> {
+impl<'a> SameKey<'a> {
     /// The other rows of the same statement, each with its answer.
-    fn others(&self, row: &'a SheetRow) -> impl Iterator<Item = (&'a SheetRow, Option<&'a Decision>)> + '_ {
+    fn others(&self, row: &'a SheetRow) -> impl Iterator<Item = (&'a SheetRow, Option<&'a SheetDecision>)> + '_ {
         let decision = |other: &SheetRow| {
             let fits = |a: &&Answer| a.sheet == self.sheet && a.key == other.key && a.mark == other.mark;
             self.answers.iter().find(fits).map(|answer| &answer.decision)
@@ -138,8 +138,8 @@ impl<'a> Beside<'a> {
     }
 
     /// What changes the whole statement must be meant for all that it gives there.
-    fn alike(&self, row: &'a SheetRow, decision: &Decision) -> Result<(), String> {
-        let narrows = |d: &Decision| matches!(d, Decision::Narrow { actions, until, .. } if !actions.is_empty() || until.is_some());
+    fn alike(&self, row: &'a SheetRow, decision: &SheetDecision) -> Result<(), String> {
+        let narrows = |d: &SheetDecision| matches!(d, SheetDecision::Narrow { actions, until, .. } if !actions.is_empty() || until.is_some());
         if narrows(decision) && self.others(row).any(|(_, other)| other != Some(decision)) {
             return Err(apart(row));
         }
@@ -156,10 +156,15 @@ fn apart(row: &SheetRow) -> String {
 
 /// A row goes with its statement, where all that it gives there goes; otherwise by its actions, where nothing else that
 /// stays has these.
-fn removed<'a>(estate: &Estate, row: &'a SheetRow, beside: &Beside<'a>, proposal: &mut Proposal) -> Result<(), String> {
+fn removed<'a>(
+    estate: &Estate,
+    row: &'a SheetRow,
+    beside: &SameKey<'a>,
+    proposal: &mut Proposal,
+) -> Result<(), String> {
     alone(row)?;
     let stay: Vec<&SheetRow> =
-        beside.others(row).filter(|(_, d)| *d != Some(&Decision::Remove)).map(|(other, _)| other).collect();
+        beside.others(row).filter(|(_, d)| *d != Some(&SheetDecision::Remove)).map(|(other, _)| other).collect();
     if stay.is_empty() {
         add(proposal, Change::Off(row.statement));
         return Ok(());
@@ -170,7 +175,7 @@ fn removed<'a>(estate: &Estate, row: &'a SheetRow, beside: &Beside<'a>, proposal
     let statement = estate.statement(row.statement);
     let name = |action: &ActionId| &estate.schema.actions[action.index()].name;
     let gone = |action: &ActionId| {
-        let going = beside.others(row).filter(|(_, d)| *d == Some(&Decision::Remove)).map(|(other, _)| other);
+        let going = beside.others(row).filter(|(_, d)| *d == Some(&SheetDecision::Remove)).map(|(other, _)| other);
         going.chain([row]).any(|r| r.actions.contains(name(action)))
     };
     let kept: Vec<ActionId> = statement.actions.ones().map(ActionId::new).filter(|a| !gone(a)).collect();
@@ -184,17 +189,17 @@ fn narrowed<'a>(
     actions: &[String],
     without: &[String],
     until: Option<Date>,
-    beside: &Beside<'a>,
+    beside: &SameKey<'a>,
     proposal: &mut Proposal,
 ) -> Result<(), String> {
     let statement = estate.statement(row.statement);
     let mut changes = Vec::new();
     for user in without {
         let id = find::user(estate, user).map(|user| estate.people.id(user).to_string()).unwrap_or_default();
-        let stays = |decision: Option<&Decision>| match decision {
-            Some(Decision::Remove) => false,
-            Some(Decision::Narrow { without, .. }) => !without.contains(user),
-            Some(Decision::Keep) | None => true,
+        let stays = |decision: Option<&SheetDecision>| match decision {
+            Some(SheetDecision::Remove) => false,
+            Some(SheetDecision::Narrow { without, .. }) => !without.contains(user),
+            Some(SheetDecision::Keep) | None => true,
         };
         if beside.others(row).any(|(other, decision)| other.people.contains(&id) && stays(decision)) {
             return Err(apart(row));

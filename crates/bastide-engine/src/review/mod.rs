@@ -9,7 +9,7 @@
 
 mod answers;
 
-pub use answers::{Answer, ByHand, Decision, Proposal, proposal};
+pub use answers::{Answer, ByHand, Proposal, SheetDecision, proposal};
 
 use crate::change::entry_cells;
 use crate::difference::{Fold, fold};
@@ -90,10 +90,10 @@ pub fn key(estate: &Estate, id: StatementId) -> String {
 
 /// What is gathered for the rows of a statement: for people and the actions of the statement that they may not do
 /// although these have a meaning, the resources.
-type Heap = HashMap<(SetId, FixedBitSet), Vec<ResourceId>>;
+type DeniedResources = HashMap<(SetId, FixedBitSet), Vec<ResourceId>>;
 
 /// People, and what they may not do of what a statement speaks of.
-type Class = (SetId, FixedBitSet);
+type DeniedClass = (SetId, FixedBitSet);
 
 /// What classes of people hang on, where nobody is decided one by one: whom the statement means, and what is decided on the
 /// actions.
@@ -119,9 +119,9 @@ pub fn sheets(snapshot: &Snapshot, part: Part) -> Vec<Sheet> {
     let mut engine = snapshot.evaluator();
     let mut sets = SetStore::new(estate.people.len());
     let [mut users, mut allowed] = std::array::from_fn(|_| engine.nobody());
-    let mut known: HashMap<Box<[u32]>, Rc<[Class]>> = HashMap::new();
+    let mut known: HashMap<Box<[u32]>, Rc<[DeniedClass]>> = HashMap::new();
     let mut names: Vec<Option<String>> = vec![None; catalog.len()];
-    let mut heaps: HashMap<(Option<String>, StatementId), Heap> = HashMap::new();
+    let mut heaps: HashMap<(Option<String>, StatementId), DeniedResources> = HashMap::new();
     let mut reaches = vec![0usize; estate.statements.len()];
     for resource in catalog.all() {
         let own = match part {
@@ -169,7 +169,7 @@ pub fn sheets(snapshot: &Snapshot, part: Part) -> Vec<Sheet> {
                         classes = parted;
                     }
                     classes.retain(|(users, missing)| !users.is_clear() && missing.count_ones(..) < fitting.len());
-                    let classes: Rc<[Class]> =
+                    let classes: Rc<[DeniedClass]> =
                         classes.into_iter().map(|(users, missing)| (sets.of_users(&users), missing)).collect();
                     if let Some(key) = key {
                         known.insert(key, Rc::clone(&classes));
@@ -226,7 +226,7 @@ struct Bundle {
 
 /// The rows of a statement: people who may do the same on the same resources stand in one; where the same actions go to
 /// many different sets of people, all of them, each with a part.
-fn gathered(estate: &Estate, sets: &mut SetStore, spoken: &FixedBitSet, heap: Heap) -> Vec<Bundle> {
+fn gathered(estate: &Estate, sets: &mut SetStore, spoken: &FixedBitSet, heap: DeniedResources) -> Vec<Bundle> {
     let mut by_actions: BTreeMap<Vec<usize>, Vec<Bundle>> = BTreeMap::new();
     for ((users, missing), resources) in heap {
         let mut kinds: Vec<KindId> = resources.iter().map(|r| estate.catalog.kind(*r)).collect();

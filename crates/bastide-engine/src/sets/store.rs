@@ -36,7 +36,7 @@ pub struct SetStore {
     /// What each row hashes to: to read a long row again whenever the table grows takes longer than to keep that.
     hashes: Vec<u64>,
     table: HashTable<u32>,
-    memo: HashMap<Asked, SetId>,
+    memo: HashMap<OperationKey, SetId>,
     scratch: Vec<u64>,
 }
 
@@ -49,12 +49,12 @@ enum Operation {
 
 /// An operation on two sets, in one number.
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
-struct Asked(u64);
+struct OperationKey(u64);
 
-impl Asked {
+impl OperationKey {
     /// Sets are fewer than 2^31: each has words of its own.
-    fn new(operation: Operation, a: SetId, b: SetId) -> Asked {
-        Asked((operation as u64) << 62 | u64::from(a.0) << 31 | u64::from(b.0))
+    fn new(operation: Operation, a: SetId, b: SetId) -> OperationKey {
+        OperationKey((operation as u64) << 62 | u64::from(a.0) << 31 | u64::from(b.0))
     }
 }
 
@@ -215,7 +215,7 @@ impl SetStore {
     }
 
     fn combine(&mut self, operation: Operation, a: SetId, b: SetId) -> SetId {
-        let key = Asked::new(operation, a, b);
+        let key = OperationKey::new(operation, a, b);
         if let Some(known) = self.memo.get(&key) {
             return *known;
         }

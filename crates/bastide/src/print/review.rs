@@ -1,7 +1,7 @@
 //! The sheets of a review, and what their answers come to.
 
 use super::text::{bold, count, dim, doubt, hang, visible};
-use bastide_engine::review::{Answer, Decision, Proposal, Sheet};
+use bastide_engine::review::{Answer, Proposal, Sheet, SheetDecision};
 use std::path::Path;
 
 /// So many sheets are named.
@@ -33,9 +33,9 @@ pub fn written(sheets: &[Sheet], names: &[String], dir: &Path, columns: usize) -
 
 /// What the answers come to, before it is tried.
 pub fn proposed(p: &Proposal, answers: &[Answer], open: usize, columns: usize) -> String {
-    let of = |is: fn(&Decision) -> bool| answers.iter().filter(|a| is(&a.decision)).count();
-    let narrow = of(|d| matches!(d, Decision::Narrow { .. }));
-    let remove = of(|d| matches!(d, Decision::Remove));
+    let of = |is: fn(&SheetDecision) -> bool| answers.iter().filter(|a| is(&a.decision)).count();
+    let narrow = of(|d| matches!(d, SheetDecision::Narrow { .. }));
+    let remove = of(|d| matches!(d, SheetDecision::Remove));
     let mut out = format!(
         "{}: {} keep, {narrow} narrow, {remove} remove; {} without an answer\n",
         count(answers.len(), "answer"),
