@@ -79,9 +79,14 @@ impl People {
     /// # Panics
     /// Ids are not in order, or a list is longer or shorter than that of the ids.
     pub fn new(lists: PeopleLists) -> People {
+        let ids = &lists.ids;
+        assert!(ids.iter().zip(ids.iter().skip(1)).all(|(a, b)| a < b), "ids are sorted, each once");
+        People::of(lists)
+    }
+
+    fn of(lists: PeopleLists) -> People {
         let PeopleLists { ids, names, kinds, mut active, realms, attributes, origins, farewells } = lists;
         let count = ids.len();
-        assert!(ids.iter().zip(ids.iter().skip(1)).all(|(a, b)| a < b), "ids are sorted, each once");
         assert!([names.len(), kinds.len(), origins.len()] == [count; 3], "lists have a place for each user");
         active.grow(count);
         let (sign_ins, signed_in_at) = (BTreeMap::new(), BTreeMap::new());
@@ -106,7 +111,8 @@ impl People {
         users.iter().enumerate().for_each(|(number, user)| active.set(number, self.is_active(*user)));
         let number = |user: &UserId| users.binary_search(user).ok().map(UserId::new);
         let signed_in_at = self.signed_in_at.iter();
-        let few = People::new(PeopleLists {
+        // Newcomers stand behind the others, whatever their ids.
+        let few = People::of(PeopleLists {
             ids: users.iter().map(|user| self.id(*user)).collect(),
             names: users.iter().map(|user| self.name(*user)).collect(),
             kinds: users.iter().map(|user| self.kinds[user.index()]).collect(),
@@ -302,5 +308,56 @@ impl People {
     /// Whether the user is active.
     pub fn is_active(&self, user: UserId) -> bool {
         self.active.contains(user.index())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn people() -> People {
+        let ids = ["b", "d", "f"];
+        let mut realms = Column::default();
+        let code = realms.intern(Value::Text("north".into()));
+        realms.set_code(1, 3, Some(code));
+        let origin = Origin { file: bastide_syntax::FileId(0), line: 1 };
+        People::new(PeopleLists {
+            ids: ids.into_iter().collect(),
+            names: ids.into_iter().collect(),
+            kinds: vec![0, 1, 0],
+            active: [0, 1].into_iter().collect(),
+            realms,
+            origins: vec![origin; 3],
+            ..PeopleLists::default()
+        })
+    }
+
+    #[test]
+    fn newcomers_stand_behind_and_can_be_left_alone() {
+        let origin = people().origin(UserId::new(0));
+        let newcomer = Newcomer { id: "a", kind: 2, realm: None, values: &[], origin };
+        let people = people().with(&[newcomer]);
+        assert_eq!((people.len(), people.find("a"), people.find("b")), (4, Some(UserId::new(3)), Some(UserId::new(0))));
+        assert!(people.is_active(UserId::new(3)) && people.kind(UserId::new(3)) == USER_KINDS[2]);
+        // Ids are not in order any more, and need not be.
+        let few = people.restricted_to(&[UserId::new(1), UserId::new(3)]);
+        assert_eq!(few.ids().collect::<Vec<_>>(), ["d", "a"]);
+        assert_eq!(few.realms().get(0), people.realms().get(1));
+        assert_eq!((few.realms().get(1), few.active().count_ones(..)), (None, 2));
+        assert_eq!(few.find("d"), Some(UserId::new(0)));
+    }
+
+    #[test]
+    #[should_panic = "sorted"]
+    fn ids_out_of_order_are_refused() {
+        let lists = |ids: [&str; 2]| PeopleLists {
+            ids: ids.into_iter().collect(),
+            names: ids.into_iter().collect(),
+            kinds: vec![0; 2],
+            origins: vec![people().origin(UserId::new(0)); 2],
+            ..PeopleLists::default()
+        };
+        assert_eq!(People::new(lists(["a", "b"])).len(), 2);
+        People::new(lists(["b", "a"]));
     }
 }

@@ -259,3 +259,76 @@ fn describe(estate: &Estate, edges: &[Vec<Edge>], cycle: &[Node]) -> Diagnostic 
     }
     diagnostic
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bastide_testkit::Case;
+    use jiff::civil::date;
+
+    /// Small trees with links, in which what is needed goes up, to sources and to places in every mixture.
+    fn case(random: &mut fastrand::Rng) -> Case {
+        let targets = ["on parent", "on source", "on folder", ""];
+        let actions = ["read", "open", "print"];
+        let mut policy = "kind stream\nkind folder in stream, folder\nkind item in stream, folder\n".to_string();
+        for action in actions {
+            policy += &format!("action {action}");
+            let needs: Vec<String> = (0..random.usize(0..3))
+                .map(|_| {
+                    let most = if random.u8(..8) == 0 { 4 } else { 2 };
+                    let target = targets[random.usize(..most)];
+                    format!("{} {target}", actions[random.usize(..3)])
+                })
+                .collect();
+            if !needs.is_empty() {
+                policy += &format!(" needs {}", needs.join(", "));
+            }
+            policy += "\n";
+        }
+        if random.u8(..4) == 0 {
+            let (does, asks) = (actions[random.usize(..3)], actions[random.usize(..3)]);
+            policy += &format!("rule r {{ who user a may {does} what anything where holds {asks} on \"n2\" }}\n");
+        }
+        let mut order: Vec<usize> = (0..8).collect();
+        random.shuffle(&mut order);
+        let mut catalog = "id,parent,kind,name,sources\n".to_string();
+        for at in 0..8usize {
+            let parent = if at < 3 { String::new() } else { format!("n{}", random.usize(..at.min(5))) };
+            let kind = ["stream", "folder", "item"][usize::from(at >= 3) + usize::from(at >= 5)];
+            // Links by themselves never go in a circle: that is another mistake.
+            let before = order.iter().position(|other| *other == at).expect("they are all there");
+            let sources = (0..random.usize(..=before.min(2))).map(|_| format!("n{}", order[random.usize(..before)]));
+            let sources: Vec<String> = sources.collect();
+            catalog += &format!("n{at},{parent},{kind},n{at},{}\n", sources.join(";"));
+        }
+        let mut case = Case::default();
+        let manifest = "name = \"small\"\npolicy = [\"policy.bastide\"]\n[[people]]\nfile = \"people.csv\"\n[[catalog]]\nfile = \"catalog.csv\"\n";
+        case.set("bastide.toml", manifest.to_string());
+        case.set("policy.bastide", policy);
+        case.set("people.csv", "id,name,kind\na,a,person\n".to_string());
+        case.set("catalog.csv", catalog);
+        case
+    }
+
+    /// What is told before anything is looked at by action and resource is what the whole search tells.
+    #[test]
+    fn circles_are_told_as_by_looking_at_every_decision() {
+        let mut random = fastrand::Rng::with_seed(11);
+        let (mut with, mut without, mut linked) = (0, 0, 0);
+        for _ in 0..3000 {
+            let case = case(&mut random);
+            let Some(estate) = case.load().estate else { continue };
+            let day = date(2026, 11, 24);
+            let edges = edges(&estate, day);
+            let actions = || ActionId::all(estate.schema.actions.len());
+            let nodes: Vec<Node> = estate.catalog.all().flat_map(|r| actions().map(move |a| (a, r))).collect();
+            let next = |(action, resource): Node| steps(&estate, &edges, action, resource).map(|(n, _)| n).collect();
+            let circle = !cycles(&nodes, next).is_empty();
+            assert_eq!(!stratification(&estate, day).is_empty(), circle, "{:#?}", case.files());
+            with += usize::from(circle);
+            without += usize::from(!circle);
+            linked += usize::from(!circle && !estate.catalog.sources.is_empty());
+        }
+        assert!(with > 60 && without > 300 && linked > 200, "{with} with circles, {without} without, {linked} linked");
+    }
+}
