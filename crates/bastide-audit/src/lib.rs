@@ -322,7 +322,9 @@ fn looked_for(
     let checks: Vec<&'static Descriptor> = ALL.iter().copied().filter(|d| wanted(d.name)).collect();
     let begin = |d: &&'static Descriptor| if let Check::Resource(begin) = d.check { Some(begin) } else { None };
     let of_resources: Vec<Begin> = checks.iter().filter_map(begin).collect();
-    tell("every resource");
+    if !of_resources.is_empty() {
+        tell("every resource");
+    }
     let mut of_resources = sweep(case, survey, &of_resources).into_iter();
     // What was found in the pass, and what is still to be looked for.
     let found = checks.into_iter().map(|d| (d, begin(&d).and_then(|_| of_resources.next())));

@@ -25,8 +25,8 @@ impl Here<'_, '_> {
     }
 }
 
-/// What one check gathers, on one core, of a share of the resources.
-pub trait Gather: Sized + Send + 'static {
+/// What one check gathers, on one core, of a share of the resources: each begins as a copy of the first, which saw none.
+pub trait Gather: Clone + Send + Sync + 'static {
     /// Takes a resource in. They come in the order of the tree.
     fn look(&mut self, case: &Case, survey: &Survey, here: &mut Here);
 
@@ -38,7 +38,10 @@ pub trait Gather: Sized + Send + 'static {
 }
 
 /// A [`Gather`] of any type, so that the checks of resources are a list.
-pub trait AnyGather: Any + Send {
+pub trait AnyGather: Any + Send + Sync {
+    /// A copy.
+    fn again(&self) -> Box<dyn AnyGather>;
+
     /// As [`Gather::look`].
     fn look(&mut self, case: &Case, survey: &Survey, here: &mut Here);
 
@@ -50,6 +53,10 @@ pub trait AnyGather: Any + Send {
 }
 
 impl<G: Gather> AnyGather for G {
+    fn again(&self) -> Box<dyn AnyGather> {
+        Box::new(self.clone())
+    }
+
     fn look(&mut self, case: &Case, survey: &Survey, here: &mut Here) {
         Gather::look(self, case, survey, here);
     }
@@ -69,13 +76,14 @@ pub type Begin = fn(&Case, &Survey) -> Option<Box<dyn AnyGather>>;
 
 /// What the checks find, in their order. Cost: everything decided once on each resource, and what each check does there.
 pub fn sweep(case: &Case, survey: &Survey, checks: &[Begin]) -> Vec<Vec<Found>> {
-    let begin = || checks.iter().map(|begin| begin(case, survey)).collect::<Vec<_>>();
-    if begin().iter().all(Option::is_none) {
+    let mut whole: Vec<Option<Box<dyn AnyGather>>> = checks.iter().map(|begin| begin(case, survey)).collect();
+    if whole.iter().all(Option::is_none) {
         return checks.iter().map(|_| Vec::new()).collect();
     }
     let gathered = crate::survey::shares(case.estate.catalog.len()).into_par_iter().with_max_len(1).map(|share| {
         let mut engine = survey.evaluator();
-        let mut gathers = begin();
+        let mut gathers: Vec<Option<Box<dyn AnyGather>>> =
+            whole.iter().map(|gather| gather.as_ref().map(|gather| gather.again())).collect();
         for resource in share.map(ResourceId) {
             let work = engine.decide(resource);
             let mut here = Here { resource, work, engine: &mut engine };
@@ -87,9 +95,7 @@ pub fn sweep(case: &Case, survey: &Survey, checks: &[Begin]) -> Vec<Vec<Found>> 
         }
         gathers
     });
-    let mut shares = gathered.collect::<Vec<_>>().into_iter();
-    let mut whole = shares.next().unwrap_or_else(begin);
-    for share in shares {
+    for share in gathered.collect::<Vec<_>>() {
         for (own, later) in whole.iter_mut().zip(share) {
             if let (Some(own), Some(later)) = (own, later) {
                 own.join(later);

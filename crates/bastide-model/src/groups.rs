@@ -168,7 +168,7 @@ impl Groups {
         self.ids.iter()
     }
 
-    /// The name of a group; empty where none is given.
+    /// The name of a group; the id where none is given.
     pub fn name(&self, group: GroupId) -> &str {
         self.names.get(group.index())
     }

@@ -20,7 +20,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 /// What such a user may still do.
-#[derive(Default)]
+#[derive(Clone, Default)]
 struct Left {
     triples: u64,
     harmful: u64,
@@ -28,6 +28,7 @@ struct Left {
 }
 
 /// By user who is gone by the data, and active.
+#[derive(Clone)]
 struct Leavers(BTreeMap<UserId, Left>);
 
 fn check(case: &Case, _: &Survey) -> Option<Box<dyn AnyGather>> {

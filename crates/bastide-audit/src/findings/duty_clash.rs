@@ -23,6 +23,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 type Clash = (usize, [ActionId; 2], FixedBitSet);
 
 /// By clash, on how many resources, and an example.
+#[derive(Clone)]
 struct Clashes {
     by: HashMap<Clash, (usize, Triple)>,
     both: FixedBitSet,

@@ -23,6 +23,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 /// What one statement lets guests do.
+#[derive(Clone)]
 struct Power {
     users: FixedBitSet,
     actions: BTreeSet<usize>,
@@ -31,6 +32,7 @@ struct Power {
 }
 
 /// What each statement lets guests do.
+#[derive(Clone)]
 struct Powers {
     by: BTreeMap<StatementId, Power>,
     /// Of an outcome that was met: by which statements it lets how many guests in.

@@ -24,6 +24,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 /// By statement and action, on how many triples, whom, and one of them.
+#[derive(Clone)]
 struct Halves {
     by: BTreeMap<(StatementId, ActionId), (u64, FixedBitSet, Triple)>,
     some: FixedBitSet,

@@ -1,7 +1,9 @@
 //! Labels: values of a scale that travels to the highest.
 
+use crate::case::many;
 use crate::sweep::Here;
-use crate::{Case, Triple};
+use crate::{Case, Found, Survey, Triple};
+use bastide_engine::change::Change;
 use bastide_engine::difference::is_labelled;
 use bastide_model::schema::{Scalar, Travel};
 use bastide_model::*;
@@ -35,6 +37,7 @@ pub fn from_top(estate: &Estate, resource: ResourceId) -> Option<u16> {
 }
 
 /// A statement, on how many resources with a label it applies, and a triple of one.
+#[derive(Clone)]
 pub struct On {
     /// Which one.
     pub id: StatementId,
@@ -44,7 +47,36 @@ pub struct On {
     pub first: Option<Triple>,
 }
 
+impl On {
+    /// That a permission is open to people whom nobody chose: nothing where what it gives is harmless, and nothing of it labelled.
+    /// `message` is told what it gives; `shows` is what shows it first.
+    pub fn open(
+        self,
+        case: &Case,
+        survey: &Survey,
+        message: impl FnOnce(&str) -> String,
+        shows: Option<String>,
+    ) -> Option<Found> {
+        let On { id, labelled, first } = self;
+        let s = case.estate.statement(id);
+        let reach = survey.of(id);
+        let harmful = case.is_harmful(s);
+        if !harmful && labelled == 0 {
+            return None;
+        }
+        let what = if harmful { case.actions(s) } else { format!("{} what is labelled", case.actions(s)) };
+        let mut found = Found::of(case, id, message(&what)).example(first.or(reach.example));
+        let reaches = format!("{} on {}", many(reach.users as u64, "user"), many(reach.resources as u64, "resource"));
+        let labels = format!("of the resources, {labelled} with a label above the lowest");
+        for text in shows.into_iter().chain([reaches]).chain((labelled > 0).then_some(labels)) {
+            found = found.evidence(text);
+        }
+        Some(found.suggest("to close it until somebody says whom it is for", vec![Change::Off(id)]))
+    }
+}
+
 /// What statements have to do with resources that somebody gave a label above the lowest.
+#[derive(Clone)]
 pub struct Labelled {
     /// By statement, in policy order.
     pub statements: Vec<On>,

@@ -22,6 +22,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 /// Resources of a high label by who reads them.
+#[derive(Clone)]
 struct Exposed {
     read: ActionId,
     by: HashMap<FixedBitSet, Vec<ResourceId>>,

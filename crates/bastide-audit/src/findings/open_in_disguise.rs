@@ -1,11 +1,10 @@
 //! `open-in-disguise`: a permission for anyone whose condition on the user is true of nearly everybody.
 
-use super::label::{Labelled, On};
+use super::label::Labelled;
 use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::sweep::{AnyGather, Gather, Here};
 use crate::{Case, Found, Survey};
-use bastide_engine::change::Change;
 use bastide_model::condition::{Condition, Term};
 use bastide_model::*;
 
@@ -21,6 +20,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 /// The permissions for anyone whose condition chooses nobody, and of how many active users that is true.
+#[derive(Clone)]
 struct Disguised {
     open: Labelled,
     numbers: Vec<usize>,
@@ -68,30 +68,13 @@ impl Gather for Disguised {
     }
 
     fn found(self, case: &Case, survey: &Survey) -> Vec<Found> {
-        let mut found = Vec::new();
-        for (On { id, labelled, first }, number) in self.open.statements.into_iter().zip(self.numbers) {
-            let s = case.estate.statement(id);
-            let reach = survey.of(id);
-            let harmful = case.is_harmful(s);
-            if !harmful && labelled == 0 {
-                continue;
-            }
-            let what = if harmful { case.actions(s) } else { format!("{} what is labelled", case.actions(s)) };
+        let told = self.open.statements.into_iter().zip(self.numbers).filter_map(|(on, number)| {
+            let named = case.named(on.id);
             let message =
-                format!("{} lets nearly anyone {what}: its condition is true of nearly everybody", case.named(id));
-            let mut one = Found::of(case, id, message)
-                .evidence(format!("it is true of {number} of {}", many(self.active as u64, "active user")))
-                .evidence(format!(
-                    "{} on {}",
-                    many(reach.users as u64, "user"),
-                    many(reach.resources as u64, "resource")
-                ))
-                .example(first.or(reach.example));
-            if labelled > 0 {
-                one = one.evidence(format!("of the resources, {labelled} with a label above the lowest"));
-            }
-            found.push(one.suggest("to close it until somebody says whom it is for", vec![Change::Off(id)]));
-        }
-        found
+                |what: &str| format!("{named} lets nearly anyone {what}: its condition is true of nearly everybody");
+            let shows = format!("it is true of {number} of {}", many(self.active as u64, "active user"));
+            on.open(case, survey, message, Some(shows))
+        });
+        told.collect()
     }
 }

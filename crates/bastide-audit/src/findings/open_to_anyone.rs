@@ -1,11 +1,9 @@
 //! `open-to-anyone`: a permission for `anyone`, with no condition on the user, for more than harmless actions, or for anything on a resource whose label is above the lowest.
 
-use super::label::{Labelled, On};
+use super::label::Labelled;
 use super::{Check, Descriptor, Group};
-use crate::case::many;
 use crate::sweep::{AnyGather, Gather, Here};
 use crate::{Case, Found, Survey};
-use bastide_engine::change::Change;
 use bastide_model::condition::Term;
 
 /// What it is.
@@ -20,6 +18,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 /// The permissions for anyone that nothing on the user narrows.
+#[derive(Clone)]
 struct Open(Labelled);
 
 fn check(case: &Case, survey: &Survey) -> Option<Box<dyn AnyGather>> {
@@ -41,27 +40,10 @@ impl Gather for Open {
     }
 
     fn found(self, case: &Case, survey: &Survey) -> Vec<Found> {
-        let mut found = Vec::new();
-        for On { id, labelled, first } in self.0.statements {
-            let s = case.estate.statement(id);
-            let reach = survey.of(id);
-            let harmful = case.is_harmful(s);
-            if !harmful && labelled == 0 {
-                continue;
-            }
-            let what = if harmful { case.actions(s) } else { format!("{} what is labelled", case.actions(s)) };
-            let mut one = Found::of(case, id, format!("{} lets anyone {what}", case.named(id)))
-                .evidence(format!(
-                    "{} on {}",
-                    many(reach.users as u64, "user"),
-                    many(reach.resources as u64, "resource")
-                ))
-                .example(first.or(reach.example));
-            if labelled > 0 {
-                one = one.evidence(format!("of the resources, {labelled} with a label above the lowest"));
-            }
-            found.push(one.suggest("to close it until somebody says whom it is for", vec![Change::Off(id)]));
-        }
-        found
+        let told = self.0.statements.into_iter().filter_map(|on| {
+            let id = on.id;
+            on.open(case, survey, |what| format!("{} lets anyone {what}", case.named(id)), None)
+        });
+        told.collect()
     }
 }

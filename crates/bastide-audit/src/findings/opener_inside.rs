@@ -23,6 +23,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 type Openers = (Vec<ResourceId>, FixedBitSet, usize, Triple);
 
 /// By container.
+#[derive(Clone)]
 struct Inside {
     read: ActionId,
     by: BTreeMap<ResourceId, Openers>,

@@ -28,6 +28,7 @@ type Doors = (StatementId, ActionId, ActionId);
 type Through = (u64, FixedBitSet, Triple);
 
 /// By statement and pair of actions.
+#[derive(Clone)]
 struct Shut {
     by: BTreeMap<Doors, Through>,
     allowed: FixedBitSet,
