@@ -204,7 +204,7 @@ impl Wants {
             false => None,
             true => {
                 let names =
-                    StatementId::all(estate.statements.len()).map(|id| Some(estate.statement(id).name.as_str()));
+                    StatementId::all(estate.statements().len()).map(|id| Some(estate.statement(id).name.as_str()));
                 self.conditions.mask(&[("statement", crate::columns::some_texts(names.chain([None])))])?
             }
         };
@@ -229,7 +229,7 @@ pub fn content(view: &View, conditions: &Conditions, unders: &[String]) -> Resul
 
 fn resources(view: &View, conditions: &Conditions, unders: &[String], id: &str) -> Result<Option<FixedBitSet>> {
     let estate = view.snapshot.estate();
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let mut under: Vec<(String, ArrayRef)> = Vec::new();
     for place in unders {
         // A place in another part holds nothing here.
@@ -250,7 +250,7 @@ fn resources(view: &View, conditions: &Conditions, unders: &[String], id: &str) 
     let here = || view.range.clone().map(ResourceId);
     let mut columns: Vec<(&str, ArrayRef)> = vec![
         (id, crate::columns::texts(here().map(|resource| catalog.id(resource)))),
-        ("kind", crate::columns::texts(here().map(|r| estate.schema.kinds[catalog.kind(r).index()].name.as_str()))),
+        ("kind", crate::columns::texts(here().map(|r| estate.schema().kinds[catalog.kind(r).index()].name.as_str()))),
     ];
     columns.extend(under.iter().map(|(name, flags)| (name.as_str(), Arc::clone(flags))));
     let Some(fits) = conditions.mask(&columns)? else { return Ok(own) };

@@ -23,7 +23,7 @@ pub fn schema(estate: &Estate) -> SchemaRef {
         _ => Field::new(name, DataType::Utf8, matches!(name, "parent" | "owner" | "state")),
     };
     let mut fields: Vec<Field> = OWN.into_iter().map(field).collect();
-    for attribute in &estate.schema.resource_attributes {
+    for attribute in &estate.schema().resource_attributes {
         let name = attribute_name(&OWN, &attribute.name);
         let of = attribute_type(attribute);
         fields.push(Field::new(&name, of.clone(), true));
@@ -48,21 +48,21 @@ pub fn rows(view: &View, schema: &SchemaRef, projection: &[usize], resources: &[
 }
 
 fn column(estate: &Estate, name: &str, resources: &[ResourceId]) -> ArrayRef {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let all = || resources.iter().copied();
-    let show = |value: &Value| estate.schema.show(value);
+    let show = |value: &Value| estate.schema().show(value);
     match name {
         "id" => texts(all().map(|r| catalog.id(r))),
         "path" => some_texts(all().map(|r| Some(catalog.path(r)))),
         "name" => texts(all().map(|r| catalog.name(r))),
-        "kind" => texts(all().map(|r| estate.schema.kinds[catalog.kind(r).index()].name.as_str())),
+        "kind" => texts(all().map(|r| estate.schema().kinds[catalog.kind(r).index()].name.as_str())),
         "parent" => some_texts(all().map(|r| catalog.parent(r).map(|parent| catalog.id(parent)))),
         "owner" => some_texts(all().map(|r| catalog.owners.get(r.index()).map(show))),
         "state" => some_texts(all().map(|r| catalog.states.get(r.index()).map(show))),
         "depth" => Arc::new(all().map(|r| Some(i32::from(catalog.depth(r)))).collect::<Int32Array>()),
         "inherits" => Arc::new(all().map(|r| Some(!catalog.barriers.contains(r.index()))).collect::<BooleanArray>()),
         name => {
-            let attributes = &estate.schema.resource_attributes;
+            let attributes = &estate.schema().resource_attributes;
             let of = |name: &str| attributes.iter().position(|a| attribute_name(&OWN, &a.name) == name);
             let (at, column) = match of(name) {
                 Some(at) => (at, Some(&catalog.attributes[at])),
@@ -72,7 +72,7 @@ fn column(estate: &Estate, name: &str, resources: &[ResourceId]) -> ArrayRef {
                 }
             };
             let value = |r: ResourceId| column.and_then(|column| column.get(r.index()));
-            attribute_values(&estate.schema, &attributes[at], all().map(value))
+            attribute_values(estate.schema(), &attributes[at], all().map(value))
         }
     }
 }

@@ -6,6 +6,7 @@
 //! made of sets ([`bastide_engine::access::counts`]). Questions that read both user and resource are left as they are.
 
 use crate::scan::{EstateTable, What};
+use crate::small::{ROWS, access_schema};
 use datafusion::catalog::default_table_source::{provider_as_source, source_as_provider};
 use datafusion::common::tree_node::Transformed;
 use datafusion::common::{Column, JoinType};
@@ -18,9 +19,6 @@ use datafusion::logical_expr::{
 };
 use datafusion::optimizer::optimizer::{ApplyOrder, OptimizerConfig, OptimizerRule};
 use std::sync::Arc;
-
-/// The column that says how many rows are alike. A question that has a column of this name is left as it is.
-pub const ROWS: &str = "rows alike";
 
 /// The rule.
 #[derive(Debug, Default)]
@@ -186,7 +184,7 @@ fn table(scan: &TableScan) -> Result<Option<(LogicalPlan, Column)>> {
     if scan.fetch.is_some() || (reads("user") && reads("resource")) {
         return Ok(None);
     }
-    let schema = crate::small::access_schema(true);
+    let schema = access_schema(true);
     let mut projection = projection.clone();
     projection.push(schema.fields().len() - 1);
     let counted = EstateTable { what: What::Counted, schema, ..table.clone() };

@@ -20,7 +20,7 @@ use std::sync::Arc;
 
 /// The functions of an estate.
 pub fn of(held: &Arc<Held>) -> Vec<Arc<ScalarUDF>> {
-    let scales = held.estate().schema.types.iter().filter(|of| of.scale);
+    let scales = held.estate().schema().types.iter().filter(|of| of.scale);
     let scales = Scales(scales.map(|of| of.values.clone()).collect());
     vec![Arc::new(ScalarUDF::from(Under::new(held.ground.clone()))), Arc::new(ScalarUDF::from(AtLeast::new(scales)))]
 }
@@ -101,7 +101,7 @@ impl ScalarUDFImpl for Under {
             return Err(Fault::usage(told).into());
         }
         let held = held(&self.ground)?;
-        let catalog = &held.estate().catalog;
+        let catalog = held.estate().catalog();
         let (resources, places) = (column(&args.args[0], args.number_rows)?, column(&args.args[1], args.number_rows)?);
         let mut last: Option<(&str, std::ops::Range<u32>)> = None;
         let mut found = Vec::with_capacity(args.number_rows);

@@ -130,7 +130,7 @@ fn unfit(unfit: Unfit) -> Fault {
 }
 
 fn moment(estate: &Estate, day: Date, given: &[(String, String)]) -> Result<Moment, Fault> {
-    session::moment(&estate.schema, day, given).map_err(|error| Fault::usage(error.to_string()))
+    session::moment(estate.schema(), day, given).map_err(|error| Fault::usage(error.to_string()))
 }
 
 fn snapshot(estate: &Estate, moment: &Moment, sources: &Sources) -> Result<Snapshot, Fault> {
@@ -172,7 +172,7 @@ impl Held {
             let Some(estate) = &loaded.estate else { return Err(whole(&loaded)) };
             let moment = moment(estate, day, session)?;
             let snapshot = snapshot(estate, &moment, &loaded.sources)?;
-            let ground = Ground::of(root, asked, estate, &loaded.sources, estate.catalog.len(), Vec::new());
+            let ground = Ground::of(root, asked, estate, &loaded.sources, estate.catalog().len(), Vec::new());
             let lost = lost(&loaded.sources, &loaded.diagnostics);
             Held { ground, lost, moment, body: Body::Whole(snapshot) }
         };
@@ -207,7 +207,7 @@ impl Held {
     pub fn units(&self, share: usize, of: usize) -> Vec<Unit> {
         match &self.body {
             Body::Whole(snapshot) => {
-                let cut = |at: usize| (snapshot.estate().catalog.len() * at / of) as u32;
+                let cut = |at: usize| (snapshot.estate().catalog().len() * at / of) as u32;
                 vec![Unit::Some(cut(share)..cut(share + 1))]
             }
             Body::Parts { parted, .. } => {
@@ -222,7 +222,7 @@ impl Held {
     /// # Errors
     /// A part cannot be read, is another than the one that was looked at, or whatever `each` gives back.
     pub fn visit<E: From<Fault>>(&self, unit: &Unit, each: impl FnOnce(&View) -> Result<(), E>) -> Result<(), E> {
-        let all = |snapshot: &Snapshot| 0..snapshot.estate().catalog.len() as u32;
+        let all = |snapshot: &Snapshot| 0..snapshot.estate().catalog().len() as u32;
         match (&self.body, unit) {
             (_, Unit::Some(range)) => each(&View { snapshot: self.snapshot(), own: None, range: range.clone() }),
             (Body::Parts { parted, .. }, Unit::Part(part)) => {

@@ -14,6 +14,7 @@ mod scan;
 mod session;
 mod small;
 mod tallies;
+mod told;
 
 use bastide_formats::pieces::Tallies;
 use clap::{Args, Parser, Subcommand};
@@ -213,7 +214,7 @@ fn run(cli: Cli) -> Result<(), Fault> {
             Some(Server::Tallies { of, cluster }) => {
                 let known = Tallies::ALL.into_iter().find(|(word, _)| *word == of);
                 let (_, of) = known.ok_or_else(|| Fault::usage(format!("`{of}` is not counted")))?;
-                tallies::tell(of, &cluster).await
+                told::tell(of, &cluster).await
             }
             None => answer(cli.ask, cores).await,
         }
@@ -345,7 +346,7 @@ async fn many(context: &SessionContext, held: &Arc<Held>, how: How) -> Result<()
     told.into_iter().for_each(warn);
     say(&format!(
         "{}, on {}: {} users, {} resources. `help` says what can be asked.",
-        held.estate().name,
+        held.estate().name(),
         held.ground.day,
         held.ground.users,
         held.ground.resources

@@ -2,9 +2,8 @@
 
 use crate::asked::{Conditions, Wants, content, plain_under, takes, under_field};
 use crate::columns::{some_texts, texts};
-use crate::counted;
 use crate::ground::{Fault, Ground, Held, View, held};
-use crate::small::{Small, access_schema, reasons};
+use crate::small::{ROWS, Small, access_schema, reasons};
 use crate::tallies;
 use async_trait::async_trait;
 use bastide_engine::access::{self, Alike, Asked, DecisionRow, Keys};
@@ -480,9 +479,9 @@ impl Fixed {
         let estate = held.estate();
         let (decisions, reasons) = reasons();
         Fixed {
-            users: texts(estate.people.all().map(|user| estate.people.id(user))),
-            actions: texts(estate.schema.actions.iter().map(|action| action.name.as_str())),
-            kinds: texts(estate.schema.kinds.iter().map(|kind| kind.name.as_str())),
+            users: texts(estate.people().all().map(|user| estate.people().id(user))),
+            actions: texts(estate.schema().actions.iter().map(|action| action.name.as_str())),
+            kinds: texts(estate.schema().kinds.iter().map(|kind| kind.name.as_str())),
             decisions,
             reasons,
         }
@@ -520,7 +519,7 @@ impl<'r> Rows<'r> {
         let column = |at: &usize| match scan.table.schema.field(*at).name().as_str() {
             "user" => (Of::User, Some(Arc::clone(&fixed.users))),
             "resource" => {
-                let ids = view.range.clone().map(|resource| estate.catalog.id(ResourceId(resource)));
+                let ids = view.range.clone().map(|resource| estate.catalog().id(ResourceId(resource)));
                 (Of::Resource, Some(texts(ids)))
             }
             "kind" => (Of::Kind, Some(Arc::clone(&fixed.kinds))),
@@ -528,16 +527,16 @@ impl<'r> Rows<'r> {
             "decision" => (Of::Decision, Some(Arc::clone(&fixed.decisions))),
             "reason" => (Of::Reason, Some(Arc::clone(&fixed.reasons))),
             "statement" => {
-                let all = StatementId::all(estate.statements.len());
+                let all = StatementId::all(estate.statements().len());
                 let names = all.map(|id| Some(estate.statement(id).name.as_str())).chain([None]);
                 (Of::Statement, Some(some_texts(names)))
             }
-            counted::ROWS => (Of::Rows, None),
+            ROWS => (Of::Rows, None),
             name => unreachable!("`access` has no column `{name}`"),
         };
         let values: Vec<(Of, Option<ArrayRef>)> = scan.projection.iter().map(column).collect();
         let columns = values.iter().map(|_| Vec::with_capacity(BATCH)).collect();
-        let statements = estate.statements.len() as u32;
+        let statements = estate.statements().len() as u32;
         let schema = Arc::clone(scan.columns.table_schema());
         Rows { schema, values, columns, counts: Vec::new(), length: 0, view, statements }
     }
@@ -547,7 +546,7 @@ impl<'r> Rows<'r> {
         row: DecisionRow,
         send: &dyn Fn(RecordBatch) -> std::result::Result<(), End>,
     ) -> std::result::Result<(), End> {
-        let catalog = &self.view.snapshot.estate().catalog;
+        let catalog = self.view.snapshot.estate().catalog();
         let alike = Alike {
             user: Some(row.user),
             resource: Some(row.resource),

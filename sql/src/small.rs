@@ -95,7 +95,7 @@ impl Small {
         if self == Small::Users {
             let own: Vec<&str> = fixed.iter().map(|(name, ..)| *name).collect();
             fields.extend(
-                estate.schema.user_attributes.iter().map(|attribute| {
+                estate.schema().user_attributes.iter().map(|attribute| {
                     Field::new(attribute_name(&own, &attribute.name), attribute_type(attribute), true)
                 }),
             );
@@ -121,7 +121,7 @@ impl Small {
                         let estate = view.snapshot.estate();
                         // What all parts share stands in every one.
                         let own: Vec<&Statement> = estate
-                            .statements
+                            .statements()
                             .iter()
                             .map(|statement| &**statement)
                             .filter(|statement| view.own.is_none() || !known.contains(&statement.name))
@@ -146,9 +146,9 @@ impl Small {
 }
 
 fn users(estate: &Estate) -> Vec<ArrayRef> {
-    let people = &estate.people;
+    let people = estate.people();
     let all = || people.all();
-    let realm = |user: UserId| people.realms().get(user.index()).map(|realm| estate.schema.show(realm));
+    let realm = |user: UserId| people.realms().get(user.index()).map(|realm| estate.schema().show(realm));
     let mut columns: Vec<ArrayRef> = vec![
         texts(all().map(|user| people.id(user))),
         texts(all().map(|user| people.name(user))),
@@ -156,14 +156,14 @@ fn users(estate: &Estate) -> Vec<ArrayRef> {
         Arc::new(all().map(|user| Some(people.is_active(user))).collect::<BooleanArray>()),
         some_texts(all().map(realm)),
     ];
-    columns.extend(estate.schema.user_attributes.iter().zip(people.attributes()).map(|(attribute, column)| {
-        attribute_values(&estate.schema, attribute, all().map(|user| column.get(user.index())))
+    columns.extend(estate.schema().user_attributes.iter().zip(people.attributes()).map(|(attribute, column)| {
+        attribute_values(estate.schema(), attribute, all().map(|user| column.get(user.index())))
     }));
     columns
 }
 
 fn groups(estate: &Estate) -> Vec<ArrayRef> {
-    let groups = &estate.groups;
+    let groups = estate.groups();
     let name = |at: usize| Some(groups.name(GroupId::new(at))).filter(|name| !name.is_empty());
     vec![
         texts(groups.all().map(|group| groups.id(group))),
@@ -177,9 +177,9 @@ fn memberships(held: &Held) -> Vec<ArrayRef> {
     let (mut users, mut of) = (Vec::new(), Vec::new());
     let (mut direct, mut certain) = (Vec::new(), Vec::new());
     let mut chains = ListBuilder::new(StringBuilder::new());
-    for user in estate.people.all() {
+    for user in estate.people().all() {
         for group in in_groups(&reference, user) {
-            users.push(estate.people.id(user));
+            users.push(estate.people().id(user));
             direct.push(group.chain.len() == 1);
             certain.push(group.certain);
             chains.append_value(group.chain.iter().map(Some));
@@ -206,24 +206,24 @@ fn statements(estate: &Estate, all: &[&Statement]) -> Vec<ArrayRef> {
         Arc::new(lists.finish())
     };
     let place = |s: &Statement| {
-        let file = estate.files.get(s.origin.file.0 as usize).map_or("", String::as_str);
+        let file = estate.files().get(s.origin.file.0 as usize).map_or("", String::as_str);
         format!("{file}:{}", s.origin.line)
     };
     let places: Vec<String> = all().map(place).collect();
     let who: Vec<String> = all().map(|s| show::who(estate, &s.who)).collect();
     let kinds = |s: &Statement| {
         let kinds = s.what.kinds.as_ref()?;
-        Some(kinds.iter().map(|kind| estate.schema.kinds[kind.index()].name.clone()).collect())
+        Some(kinds.iter().map(|kind| estate.schema().kinds[kind.index()].name.clone()).collect())
     };
     let at = |s: &Statement| {
         let places = s.what.places.as_ref()?;
         let told = |place: &bastide_model::statement::Place| {
-            format!("{} {}", place.reach.word(), estate.catalog.path(place.resource))
+            format!("{} {}", place.reach.word(), estate.catalog().path(place.resource))
         };
         Some(places.iter().map(told).collect())
     };
     let actions = |s: &Statement| {
-        Some(s.actions.ones().map(|action| estate.schema.actions[action].name.clone()).collect::<Vec<_>>())
+        Some(s.actions.ones().map(|action| estate.schema().actions[action].name.clone()).collect::<Vec<_>>())
     };
     vec![
         texts(all().map(|s| s.name.as_str())),
@@ -237,7 +237,7 @@ fn statements(estate: &Estate, all: &[&Statement]) -> Vec<ArrayRef> {
         some_texts(all().map(|s| s.what.condition.as_ref().map(|condition| show::condition(estate, condition)))),
         some_texts(all().map(|s| s.condition.as_ref().map(|condition| show::condition(estate, condition)))),
         some_texts(all().map(|s| s.because.as_deref())),
-        some_texts(all().map(|s| s.layer.map(|layer| estate.layers[layer.index()].as_str()))),
+        some_texts(all().map(|s| s.layer.map(|layer| estate.layers()[layer.index()].as_str()))),
         Arc::new(all().map(|s| s.from.map(days)).collect::<Date32Array>()),
         Arc::new(all().map(|s| s.until.map(days)).collect::<Date32Array>()),
         Arc::new(all().map(|s| Some(s.is_on())).collect::<BooleanArray>()),
@@ -251,7 +251,7 @@ fn reached(held: &Held) -> Vec<ArrayRef> {
         Arc::new(reached.iter().map(|reaches| Some(each(reaches) as i64)).collect::<Int64Array>())
     };
     vec![
-        texts(StatementId::all(estate.statements.len()).map(|id| estate.statement(id).name.as_str())),
+        texts(StatementId::all(estate.statements().len()).map(|id| estate.statement(id).name.as_str())),
         numbers(|reaches| reaches.users as u64),
         numbers(|reaches| reaches.guests as u64),
         numbers(|reaches| reaches.resources as u64),
@@ -260,13 +260,16 @@ fn reached(held: &Held) -> Vec<ArrayRef> {
     ]
 }
 
+/// The column that says how many rows are alike. A question that has a column of this name is left as it is.
+pub const ROWS: &str = "rows alike";
+
 /// The columns of `access`.
 pub fn access_schema(counted: bool) -> SchemaRef {
     let field = |name: &str| Field::new(name, DataType::Utf8, name == "statement");
     let names = ["user", "resource", "kind", "action", "decision", "reason", "statement"];
     let mut fields: Vec<Field> = names.into_iter().map(field).collect();
     if counted {
-        fields.push(Field::new(crate::counted::ROWS, DataType::Int64, false));
+        fields.push(Field::new(ROWS, DataType::Int64, false));
     }
     Arc::new(Schema::new(fields))
 }

@@ -14,27 +14,27 @@ type Row = BTreeMap<&'static str, String>;
 
 /// Every decision, in words.
 fn truth(estate: &bastide_model::Estate) -> Option<Vec<Row>> {
-    let moment = Moment::on(DAY.parse().expect("a day"), &estate.schema);
+    let moment = Moment::on(DAY.parse().expect("a day"), estate.schema());
     let reference = ReferenceEvaluator::new(estate, &moment).ok()?;
     let mut rows = Vec::new();
-    for resource in estate.catalog.all() {
-        for user in estate.people.all() {
-            for action in ActionId::all(estate.schema.actions.len()) {
+    for resource in estate.catalog().all() {
+        for user in estate.people().all() {
+            for action in ActionId::all(estate.schema().actions.len()) {
                 let decision = reference.decide(user, action, resource);
-                let kind = estate.catalog.kind(resource);
+                let kind = estate.catalog().kind(resource);
                 rows.push(Row::from([
-                    ("user", estate.people.id(user).to_string()),
-                    ("resource", estate.catalog.id(resource).to_string()),
-                    ("kind", estate.schema.kinds[kind.index()].name.clone()),
-                    ("action", estate.schema.actions[action.index()].name.clone()),
+                    ("user", estate.people().id(user).to_string()),
+                    ("resource", estate.catalog().id(resource).to_string()),
+                    ("kind", estate.schema().kinds[kind.index()].name.clone()),
+                    ("action", estate.schema().actions[action.index()].name.clone()),
                     ("decision", if decision.is_allowed() { "allowed" } else { "refused" }.to_string()),
                     ("reason", decision.reason.word().to_string()),
                     ("statement", decision.by.map_or(String::new(), |by| estate.statement(by).name.clone())),
                     (
                         "site",
-                        estate.people.attributes()[0]
+                        estate.people().attributes()[0]
                             .get(user.index())
-                            .map_or(String::new(), |v| estate.schema.show(v)),
+                            .map_or(String::new(), |v| estate.schema().show(v)),
                     ),
                 ]));
             }

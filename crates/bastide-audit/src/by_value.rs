@@ -5,12 +5,9 @@ use bastide_engine::sets::count;
 use bastide_model::*;
 use bastide_syntax::nearest::nearest;
 use fixedbitset::FixedBitSet;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// What falls to one value of an attribute.
-#[derive(Serialize, JsonSchema)]
 pub struct Share {
     /// The value; empty: none.
     pub value: String,
@@ -31,7 +28,7 @@ pub struct Share {
 /// Neither users nor resources have the attribute; the nearest name.
 pub fn by_value(case: &Case, survey: &Survey, findings: &[Finding], name: &str) -> Result<Vec<Share>, Option<String>> {
     let estate = case.estate;
-    let (schema, catalog) = (&estate.schema, &estate.catalog);
+    let (schema, catalog) = (estate.schema(), estate.catalog());
     let resource_value = |r: ResourceId| match schema.resource_attribute(name) {
         Some(id) => catalog.attributes[id.index()].get(r.index()).map_or(String::new(), |v| schema.show(v)),
         None => catalog.path(catalog.upward(r).last().unwrap_or(r)),
@@ -44,16 +41,16 @@ pub fn by_value(case: &Case, survey: &Survey, findings: &[Finding], name: &str) 
     }
     let user_value = |u: UserId| {
         by_user.map_or(String::new(), |id| {
-            estate.people.attribute(id).get(u.index()).map_or(String::new(), |v| schema.show(v))
+            estate.people().attribute(id).get(u.index()).map_or(String::new(), |v| schema.show(v))
         })
     };
     let mut engine = survey.evaluator();
     let mut allowed = engine.nobody();
-    let values: Vec<String> = estate.people.all().map(user_value).collect();
+    let values: Vec<String> = estate.people().all().map(user_value).collect();
     let mut shares: BTreeMap<String, (Share, FixedBitSet)> = BTreeMap::new();
     let empty = |value: &str| {
         let share = Share { value: value.to_string(), findings: 0, size: 0, broad: 0, powerful: 0 };
-        (share, FixedBitSet::with_capacity(estate.people.len()))
+        (share, FixedBitSet::with_capacity(estate.people().len()))
     };
     let mut broad = vec![0u64; values.len()];
     for value in values.iter().filter(|_| by_user.is_some()) {
@@ -86,7 +83,7 @@ pub fn by_value(case: &Case, survey: &Survey, findings: &[Finding], name: &str) 
     }
     for finding in findings {
         let Some(example) = &finding.example else { continue };
-        let value = match (by_resource, catalog.find(&example.resource), estate.people.find(&example.user)) {
+        let value = match (by_resource, catalog.find(&example.resource), estate.people().find(&example.user)) {
             (true, Some(resource), _) => resource_value(resource),
             (false, _, Some(user)) => user_value(user),
             _ => continue,

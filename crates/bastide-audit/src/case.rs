@@ -124,12 +124,12 @@ impl Case<'_> {
 
     /// The action by which things are read: the first that is harmless.
     pub fn reading(&self) -> Option<ActionId> {
-        ActionId::all(self.estate.schema.actions.len()).find(|action| self.is_harmless(*action))
+        ActionId::all(self.estate.schema().actions.len()).find(|action| self.is_harmless(*action))
     }
 
     /// Whether an action is harmless.
     pub fn is_harmless(&self, action: ActionId) -> bool {
-        self.harmless.contains(&self.estate.schema.actions[action.index()].name)
+        self.harmless.contains(&self.estate.schema().actions[action.index()].name)
     }
 
     /// Whether a statement speaks of more than harmless actions.
@@ -139,7 +139,8 @@ impl Case<'_> {
 
     /// The names of a statement's actions, or of the first few.
     pub fn actions(&self, statement: &Statement) -> String {
-        let names: Vec<&str> = statement.actions.ones().map(|a| self.estate.schema.actions[a].name.as_str()).collect();
+        let names: Vec<&str> =
+            statement.actions.ones().map(|a| self.estate.schema().actions[a].name.as_str()).collect();
         if names.len() > 5 {
             format!("{} and {} more", names[..4].join(", "), names.len() - 4)
         } else {
@@ -191,7 +192,7 @@ impl Case<'_> {
 
     /// Statements in force.
     pub fn live(&self) -> impl Iterator<Item = (StatementId, &Statement)> {
-        let all = StatementId::all(self.estate.statements.len()).map(|id| (id, self.estate.statement(id)));
+        let all = StatementId::all(self.estate.statements().len()).map(|id| (id, self.estate.statement(id)));
         all.filter(|(_, s)| s.is_on() && s.in_date(self.moment.date))
     }
 }

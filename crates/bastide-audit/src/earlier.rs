@@ -7,7 +7,7 @@ use hashbrown::HashSet;
 /// were looked for, none for all.
 pub fn idle_waivers(case: &Case, waived: &[Finding], only: &[String]) -> Vec<String> {
     let (estate, moment) = (case.estate, case.moment);
-    let all = estate.proofs.waivers.iter().filter(|w| only.is_empty() || only.contains(&w.finding));
+    let all = estate.proofs().waivers.iter().filter(|w| only.is_empty() || only.contains(&w.finding));
     all.filter_map(|w| {
         let place = estate.place(w.origin);
         if let Some(until) = w.until.filter(|until| *until < moment.date) {

@@ -15,11 +15,9 @@ use bastide_engine::difference::is_same;
 use bastide_engine::sessions::{Sessions, mentioned_by, sessions};
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// Statements that can go together.
-#[derive(Serialize, JsonSchema, Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Fewest {
     /// Statements in force.
     pub statements: usize,
@@ -70,7 +68,7 @@ pub fn fewest(case: &Case, survey: &Survey, tell: &dyn Fn(usize)) -> Result<Fewe
         permissions: told(permissions),
         restrictions: told(restrictions),
         sessions: sessions.moments.len(),
-        open: sessions.open.iter().map(|id| estate.schema.session_attributes[id.index()].name.clone()).collect(),
+        open: sessions.open.iter().map(|id| estate.schema().session_attributes[id.index()].name.clone()).collect(),
         aside: statements - ids.len(),
     })
 }

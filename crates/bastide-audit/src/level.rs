@@ -1,11 +1,7 @@
 //! How bad a finding is.
 
-use schemars::JsonSchema;
-use serde::Serialize;
-
 /// How bad a finding is; the worst first.
-#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub enum Level {
     /// It must be mended.
     Error,

@@ -12,7 +12,7 @@
 //! use bastide_audit::{Case, Limits, audit};
 //! use bastide_model::Moment;
 //!
-//! let moment = Moment::on("2026-11-24".parse()?, &estate.schema);
+//! let moment = Moment::on("2026-11-24".parse()?, estate.schema());
 //! let case = Case {
 //!     estate,
 //!     moment: &moment,
@@ -64,8 +64,6 @@ use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
 use rayon::prelude::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::collections::BTreeSet;
 use sweep::sweep;
 
@@ -130,9 +128,9 @@ impl Found {
     /// Something found about a statement.
     pub fn of(case: &Case, id: StatementId, message: impl Into<String>) -> Found {
         let (estate, statement) = (case.estate, case.estate.statement(id));
-        let actions = statement.actions.ones().map(|action| estate.schema.actions[action].name.clone());
+        let actions = statement.actions.ones().map(|action| estate.schema().actions[action].name.clone());
         let places = statement.what.places.iter().flatten();
-        let places = places.map(|p| format!("{} {}", p.reach.word(), estate.catalog.id(p.resource)));
+        let places = places.map(|p| format!("{} {}", p.reach.word(), estate.catalog().id(p.resource)));
         let whom = format!("{} {}", show::who(estate, &statement.who), statement.modality.words());
         Found::new(case.stable_name(id), Some(statement.origin), message).naming(actions).naming(places).naming([whom])
     }
@@ -146,14 +144,14 @@ impl Found {
 
     /// Adds users whom it speaks of.
     pub fn naming_users(mut self, estate: &Estate, users: impl IntoIterator<Item = usize>) -> Found {
-        self.users.grow(estate.people.len());
+        self.users.grow(estate.people().len());
         self.users.extend(users);
         self
     }
 
     /// Adds resources of which it speaks.
     pub fn naming_resources(self, estate: &Estate, resources: impl IntoIterator<Item = ResourceId>) -> Found {
-        self.naming(resources.into_iter().map(|resource| format!("resource {}", estate.catalog.id(resource))))
+        self.naming(resources.into_iter().map(|resource| format!("resource {}", estate.catalog().id(resource))))
     }
 
     /// Adds a number that shows it.
@@ -206,7 +204,7 @@ impl Found {
 }
 
 /// A finding as it is reported.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Finding {
     /// The finding's name.
     pub name: String,
@@ -223,7 +221,6 @@ pub struct Finding {
     /// Numbers that show it.
     pub evidence: Vec<String>,
     /// By evidence, the places in the files that it rests on, where they are told apart.
-    #[serde(skip)]
     pub places: Vec<Vec<String>>,
     /// A decision that shows it.
     pub example: Option<Example>,
@@ -236,7 +233,7 @@ pub struct Finding {
 }
 
 /// A decision that shows a finding; `why` says the same of it.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Example {
     /// The user's id.
     pub user: String,
@@ -249,7 +246,7 @@ pub struct Example {
 }
 
 /// What would mend a finding, evaluated.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Suggestion {
     /// The goal.
     pub words: String,
@@ -362,7 +359,7 @@ fn fingerprint(estate: &Estate, name: &str, found: &Found) -> String {
     // All names in byte order; users are numbered so.
     let mut names = found.names.iter().peekable();
     for user in found.users.ones() {
-        let user = ["user ", estate.people.id(UserId::new(user))];
+        let user = ["user ", estate.people().id(UserId::new(user))];
         let bytes = || user.into_iter().flat_map(str::bytes);
         while let Some(other) = names.next_if(|other| other.bytes().lt(bytes())) {
             add([other, ""]);
@@ -387,12 +384,12 @@ fn position(name: &str) -> usize {
 fn finish(snapshot: &Snapshot, engine: &mut Evaluator, descriptor: &Descriptor, found: Found, level: Level) -> Finding {
     let estate = snapshot.estate();
     let example = found.example.map(|(user, action, resource)| Example {
-        user: estate.people.id(user).to_string(),
-        action: estate.schema.actions[action.index()].name.clone(),
-        resource: estate.catalog.id(resource).to_string(),
+        user: estate.people().id(user).to_string(),
+        action: estate.schema().actions[action.index()].name.clone(),
+        resource: estate.catalog().id(resource).to_string(),
         sentence: in_a_sentence(engine, user, action, resource),
     });
-    let waiver = estate.proofs.waivers.iter().find(|w| {
+    let waiver = estate.proofs().waivers.iter().find(|w| {
         w.finding == descriptor.name
             && w.until.is_some_and(|until| snapshot.moment().date <= until)
             && w.about.iter().any(|pattern| pattern.fits(&found.about))

@@ -23,7 +23,7 @@ pub(crate) fn change_elsewhere(case: &Case, others: &[Moment], suggested: &[Opti
         };
         // What goes with single statements is told of all of them at once.
         let ids: Vec<StatementId> = claims().filter_map(|(_, of)| alone_off(of)).collect();
-        let found = if ids.is_empty() { None } else { today.alone(shares(estate.catalog.len()), Some(&ids)) };
+        let found = if ids.is_empty() { None } else { today.alone(shares(estate.catalog().len()), Some(&ids)) };
         let rest = claims().filter(|(at, of)| !(changes[*at] || found.is_some() && alone_off(of).is_some()));
         let rest: Vec<(usize, &Suggested)> = rest.collect();
         let differs = |(at, of): (usize, &Suggested)| {
@@ -56,7 +56,7 @@ fn alone_off(suggested: &Suggested) -> Option<StatementId> {
 /// Whether changes touch nobody but users who are not active, and do not make them so: these are refused whatever else holds.
 fn touches_nobody(estate: &Estate, changes: &[Change]) -> bool {
     let wakes = |change: &Change| matches!(change, Change::User(_, UserCell::Active, _));
-    let asleep = |few: UserSubset| !few.users().iter().any(|user| estate.people.is_active(*user));
+    let asleep = |few: UserSubset| !few.users().iter().any(|user| estate.people().is_active(*user));
     !changes.iter().any(wakes) && UserSubset::named(estate, changes).is_some_and(asleep)
 }
 
@@ -95,7 +95,7 @@ impl Today<'_> {
             |reference, at| Some((*at, UserSubset::by_reference(reference, changes(*at))?)),
         );
         let touched: Vec<Option<(usize, UserSubset)>> = touched.collect();
-        let mut taken = vec![0u32; estate.people.len()];
+        let mut taken = vec![0u32; estate.people().len()];
         let mut rounds: Vec<Vec<(usize, UserSubset)>> = Vec::new();
         for (at, few) in touched.into_iter().flatten() {
             let round = few.users().iter().map(|user| taken[user.index()]).max().unwrap_or_default();
@@ -165,15 +165,15 @@ fn suggestion(today: &Today, suggested: Suggested, known: Option<Radius>) -> Opt
 
 /// The estate with statements worded otherwise, or gone.
 fn reworded(estate: &Estate, instead: Vec<(StatementId, Option<Statement>)>) -> Estate {
-    let mut after = estate.clone();
+    let mut statements = estate.statements().to_vec();
     for (id, statement) in instead {
-        let place = &mut after.statements[id.index()];
+        let place = &mut statements[id.index()];
         match statement {
             Some(statement) => *place = Arc::new(statement),
             None => Arc::make_mut(place).off = true,
         }
     }
-    after
+    estate.with_statements(statements)
 }
 
 /// The blast radius of changes that were not tried with others. What goes with one statement the survey knows already; what

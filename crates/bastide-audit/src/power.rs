@@ -20,19 +20,19 @@ pub struct Powerful {
 pub fn powerful(case: &Case, survey: &Survey) -> Vec<Powerful> {
     let estate = case.estate;
     let fitting = |root: ResourceId| {
-        let kind = estate.catalog.kind(root);
-        ActionId::all(estate.schema.actions.len()).filter(move |a| estate.schema.fits(*a, kind))
+        let kind = estate.catalog().kind(root);
+        ActionId::all(estate.schema().actions.len()).filter(move |a| estate.schema().fits(*a, kind))
     };
     let mut engine = survey.evaluator();
     let (mut all, mut allowed) = (survey.active.clone(), engine.nobody());
-    for root in estate.catalog.roots() {
+    for root in estate.catalog().roots() {
         for action in fitting(root) {
             engine.allowed(root, action, &mut allowed);
             all.intersect_with(&allowed);
         }
     }
     // Without a root, or without an action on it, there is no power to have.
-    let Some((root, action)) = estate.catalog.roots().next().and_then(|r| Some((r, fitting(r).next_back()?))) else {
+    let Some((root, action)) = estate.catalog().roots().next().and_then(|r| Some((r, fitting(r).next_back()?))) else {
         return Vec::new();
     };
     let reference = survey.reference();

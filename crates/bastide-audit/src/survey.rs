@@ -85,13 +85,13 @@ impl Survey {
     /// Decisions that depend on themselves.
     pub fn new(case: &Case) -> Result<Survey, Vec<Diagnostic>> {
         let estate = case.estate;
-        let people = &estate.people;
+        let people = estate.people();
         let mut active = people.active().clone();
         active.grow(people.len());
         let mut guests = FixedBitSet::with_capacity(people.len());
         guests.extend(active.ones().filter(|user| people.kind(UserId::new(*user)) == "guest"));
         let snapshot = Snapshot::new(estate, case.moment)?;
-        let shares = || shares(estate.catalog.len());
+        let shares = || shares(estate.catalog().len());
         let tallies = shares().into_par_iter().with_max_len(1).map(|share| Tally::of(case, &snapshot, &active, share));
         let tallies: Vec<Tally> = tallies.collect();
         let mut whole = Tally::none(estate);
@@ -212,7 +212,7 @@ struct Known {
 
 /// A resource at hand, on which everything was decided, and the lists of users on it: first those of who is allowed each action,
 /// then those of whom each statement applies to.
-struct Here<'h, 's> {
+struct OnResource<'h, 's> {
     engine: &'h mut Evaluator<'s>,
     work: Work<'s>,
     active: &'h FixedBitSet,
@@ -220,7 +220,7 @@ struct Here<'h, 's> {
     lists: &'h mut Lists,
 }
 
-impl Here<'_, '_> {
+impl OnResource<'_, '_> {
     /// Makes the list of who is allowed an action, where it is not made yet.
     fn allowed(&mut self, at: usize) {
         if !self.lists.is_made(at) {
@@ -249,7 +249,7 @@ impl Here<'_, '_> {
 
 impl Tally {
     fn none(estate: &Estate) -> Tally {
-        let count = estate.statements.len();
+        let count = estate.statements().len();
         Tally {
             statements: vec![StatementSurvey::default(); count],
             users: vec![Gathered::default(); count],
@@ -268,9 +268,9 @@ impl Tally {
         for resource in share.map(ResourceId) {
             let mut work = engine.decide(resource);
             key.clear();
-            key.push(estate.catalog.kind(resource).0);
+            key.push(estate.catalog().kind(resource).0);
             let mut plain = true;
-            for action in ActionId::all(estate.schema.actions.len()) {
+            for action in ActionId::all(estate.schema().actions.len()) {
                 match work.decided(action) {
                     Decided::Open => key.push(u32::MAX),
                     Decided::Base(outcome) => key.push(outcome.0),
@@ -302,7 +302,7 @@ impl Tally {
             }
         }
         let mut known = Known::default();
-        let mut lists = Lists { all: Vec::new(), made: Vec::new(), people: estate.people.len() };
+        let mut lists = Lists { all: Vec::new(), made: Vec::new(), people: estate.people().len() };
         for (resource, like) in order {
             let times = like.map_or(1, |like| times[&like].1);
             tally.count(case, (&mut engine, active), (&mut known, &mut lists), resource, times);
@@ -319,12 +319,12 @@ impl Tally {
         times: u64,
     ) {
         let estate = case.estate;
-        let kind = estate.catalog.kind(resource);
+        let kind = estate.catalog().kind(resource);
         let work = engine.decide(resource);
-        let actions = ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind));
+        let actions = ActionId::all(estate.schema().actions.len()).filter(|a| estate.schema().fits(*a, kind));
         let actions: Vec<ActionId> = actions.collect();
         lists.made.clear();
-        let mut here = Here { engine, work, active, actions, lists };
+        let mut here = OnResource { engine, work, active, actions, lists };
         let mut reaching: Vec<Reaching> = Vec::new();
         for rule in here.engine.rules(&here.work) {
             let at = here.actions.len() + reaching.len();
@@ -440,7 +440,7 @@ impl Tally {
                         None => {
                             here.users(r);
                             let by_any = permitted[i].get_or_insert_with(|| {
-                                let mut all = FixedBitSet::with_capacity(estate.people.len());
+                                let mut all = FixedBitSet::with_capacity(estate.people().len());
                                 for other in &others {
                                     here.users(other);
                                     all.union_with(here.list(other.at));
@@ -460,7 +460,7 @@ impl Tally {
             survey.resources += if meaning { times as usize } else { 0 };
         }
         self.meet(case, &reaching, &plain, (known, &mut here), (resource, times));
-        let Here { engine, work, .. } = here;
+        let OnResource { engine, work, .. } = here;
         engine.done(work);
     }
 
@@ -470,7 +470,7 @@ impl Tally {
         case: &Case,
         reaching: &[Reaching],
         plain: &[Option<OutcomeId>],
-        (known, here): (&mut Known, &mut Here),
+        (known, here): (&mut Known, &mut OnResource),
         (resource, times): (ResourceId, u64),
     ) {
         let estate = case.estate;
@@ -486,7 +486,7 @@ impl Tally {
                     continue;
                 }
                 let kept = p.set.zip(d.set);
-                let lists = |here: &mut Here| {
+                let lists = |here: &mut OnResource| {
                     here.users(p);
                     here.users(d);
                 };

@@ -80,7 +80,7 @@ pub fn sweep(case: &Case, survey: &Survey, checks: &[Begin]) -> Vec<Vec<Found>> 
     if whole.iter().all(Option::is_none) {
         return checks.iter().map(|_| Vec::new()).collect();
     }
-    let gathered = crate::survey::shares(case.estate.catalog.len()).into_par_iter().with_max_len(1).map(|share| {
+    let gathered = crate::survey::shares(case.estate.catalog().len()).into_par_iter().with_max_len(1).map(|share| {
         let mut engine = survey.evaluator();
         let mut gathers: Vec<Option<Box<dyn AnyGather>>> =
             whole.iter().map(|gather| gather.as_ref().map(|gather| gather.again())).collect();

@@ -42,7 +42,7 @@ const PLANTED: &[(u8, &str, &str)] = &[
 fn findings() -> Vec<Finding> {
     let loaded = bastide_testkit::demo();
     let estate = loaded.estate.as_ref().expect("the demo has no errors");
-    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
     let lines = loaded
         .diagnostics
         .iter()

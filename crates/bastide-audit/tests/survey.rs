@@ -5,7 +5,6 @@ use bastide_engine::{Reason, ReferenceEvaluator};
 use bastide_model::*;
 use bastide_testkit::random::{Shape, plan};
 use std::collections::BTreeSet;
-use std::sync::Arc;
 
 type Triple = (UserId, ActionId, ResourceId);
 
@@ -15,10 +14,10 @@ fn load(seed: u64) -> Estate {
 
 fn everything(estate: &Estate) -> Vec<Triple> {
     let mut all = Vec::new();
-    for resource in estate.catalog.all() {
-        for action in ActionId::all(estate.schema.actions.len()) {
-            if estate.schema.fits(action, estate.catalog.kind(resource)) {
-                all.extend(estate.people.all().map(|user| (user, action, resource)));
+    for resource in estate.catalog().all() {
+        for action in ActionId::all(estate.schema().actions.len()) {
+            if estate.schema().fits(action, estate.catalog().kind(resource)) {
+                all.extend(estate.people().all().map(|user| (user, action, resource)));
             }
         }
     }
@@ -28,8 +27,8 @@ fn everything(estate: &Estate) -> Vec<Triple> {
 /// The triples of active users that a statement speaks of where it applies: those that it alone decides.
 fn spoken_of(estate: &Estate, moment: &Moment, id: StatementId) -> BTreeSet<Triple> {
     let mut alone = estate.clone();
-    for other in StatementId::all(estate.statements.len()).filter(|other| *other != id) {
-        Arc::make_mut(&mut alone.statements[other.index()]).off = true;
+    for other in StatementId::all(estate.statements().len()).filter(|other| *other != id) {
+        alone.statement_mut(other).off = true;
     }
     let reference = ReferenceEvaluator::new(&alone, moment).expect("no circles");
     let speaks = |reason: Reason| !matches!(reason, Reason::Silent | Reason::Inactive);
@@ -55,7 +54,7 @@ fn every_number_is_right() {
     let mut meetings = 0;
     for seed in 0..120 {
         let estate = load(seed);
-        let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+        let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
         let case = case(&estate, &moment);
         let survey = Survey::new(&case).expect("no circles");
         let reference = ReferenceEvaluator::new(&estate, &moment).expect("no circles");
@@ -135,10 +134,10 @@ id,parent,kind,name
 r,,room,Quay
 "#;
     let estate = bastide_testkit::Case::parse(text, std::path::Path::new(".")).estate();
-    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
     let survey = Survey::new(&case(&estate, &moment)).expect("no circles");
     let of = |name: &str| {
-        let id = StatementId::all(estate.statements.len()).find(|id| estate.statement(*id).name == name);
+        let id = StatementId::all(estate.statements().len()).find(|id| estate.statement(*id).name == name);
         survey.of(id.expect("it is there"))
     };
     assert_eq!((of("yes").agree, of("yes").blocked), (0, 2));

@@ -38,7 +38,7 @@ fn statement(desk: &Desk, file: FileId, byte: usize) -> Option<StatementId> {
     let here = |s: &std::sync::Arc<bastide_model::Statement>| {
         s.sort == Sort::Entry && s.origin.file == file && s.origin.line == line
     };
-    estate.statements.iter().position(here).map(StatementId::new)
+    estate.statements().iter().position(here).map(StatementId::new)
 }
 
 /// What an expectation at a byte, or an entry for one user, asks about.
@@ -59,7 +59,7 @@ fn triple(desk: &Desk, snapshot: &Snapshot, file: FileId, byte: usize) -> Option
         _ => None,
     })?;
     let user = expect.clauses.iter().find_map(|clause| match &clause.body {
-        ExpectClauseBody::User(user) => Some(estate.people.find(&user.text)),
+        ExpectClauseBody::User(user) => Some(estate.people().find(&user.text)),
         _ => None,
     })??;
     // The claim under the cursor, or else the first one.
@@ -71,13 +71,13 @@ fn triple(desk: &Desk, snapshot: &Snapshot, file: FileId, byte: usize) -> Option
     };
     let (_, names, places) = claims().find(|(range, ..)| range.contains(&byte)).or_else(|| claims().next())?;
     let action = names.iter().find_map(|name| {
-        let role = || estate.schema.role(&name.text).map(|role| &estate.schema.roles[role.index()]);
+        let role = || estate.schema().role(&name.text).map(|role| &estate.schema().roles[role.index()]);
         let first = || role().and_then(|role| role.actions.ones().next().map(ActionId::new));
-        estate.schema.action(&name.text).or_else(first)
+        estate.schema().action(&name.text).or_else(first)
     })?;
     let place = places.iter().find_map(|place| match place {
         Place::Path(text) => find::exact_resource(estate, &text.raw),
-        Place::Id(text) => estate.catalog.find(&text.text),
+        Place::Id(text) => estate.catalog().find(&text.text),
     })?;
     Some((user, action, place))
 }
@@ -153,7 +153,7 @@ pub fn answer(
             let saved = saved.map_err(|refused| refused.to_string())?;
             let estate =
                 saved.estate.as_ref().ok_or("the saved files have errors: there is nothing to compare with")?;
-            let before = Snapshot::new(estate, &Moment::on(today, &estate.schema)).map_err(|_| circles())?;
+            let before = Snapshot::new(estate, &Moment::on(today, estate.schema())).map_err(|_| circles())?;
             ask(&|| Ok(voice.change(&before, &snapshot)))
         }
         other => Err(format!("there is no command `{other}`")),

@@ -140,7 +140,7 @@ fn domain_of(typed: &str) -> Option<(Domain, Option<&str>)> {
 }
 
 fn attributes(estate: &Estate, domain: Domain, step: Option<&str>, all: &mut Vec<Offer>) {
-    let schema = &estate.schema;
+    let schema = estate.schema();
     let (declared, fixed, head): (_, &[&str], _) = match domain {
         Domain::User => (&schema.user_attributes, &["id", "name", "kind", "realm", "active"], "user"),
         Domain::Session => (&schema.session_attributes, &[], "session"),
@@ -175,7 +175,7 @@ fn member(name: &str) -> String {
 /// What fits where something is wanted.
 fn of(estate: &Estate, want: Wanted, typed: &str, before: (&str, &[Token], usize), all: &mut Vec<Offer>) {
     use lsp::CompletionItemKind as Kind;
-    let schema = &estate.schema;
+    let schema = estate.schema();
     match want {
         Wanted::Word(_) | Wanted::Sign(_) => {}
         Wanted::Value => {
@@ -195,14 +195,14 @@ fn of(estate: &Estate, want: Wanted, typed: &str, before: (&str, &[Token], usize
             }
         }
         Wanted::Name("a group id" | "a group") => {
-            let groups = &estate.groups;
+            let groups = estate.groups();
             let about = |g| format!("{} members", groups.users(g).count_ones(..));
             all.extend(groups.all().map(|g| offer(Kind::MODULE, groups.id(g), about(g))));
         }
         Wanted::Name("a user id") => {
-            let personas = estate.proofs.personas.iter().map(|p| offer(Kind::VARIABLE, &p.name, "persona"));
+            let personas = estate.proofs().personas.iter().map(|p| offer(Kind::VARIABLE, &p.name, "persona"));
             all.extend(personas);
-            let people = &estate.people;
+            let people = estate.people();
             let begun = typed.trim_matches('"').to_lowercase();
             let fits = |u: &bastide_model::UserId| {
                 people.id(*u).to_lowercase().starts_with(&begun) || people.name(*u).to_lowercase().contains(&begun)
@@ -232,7 +232,7 @@ fn of(estate: &Estate, want: Wanted, typed: &str, before: (&str, &[Token], usize
         }
         Wanted::Name("a layer") => {
             all.extend(
-                estate.layers.iter().map(String::as_str).chain(["rest"]).map(|l| offer(Kind::CONSTANT, l, "layer")),
+                estate.layers().iter().map(String::as_str).chain(["rest"]).map(|l| offer(Kind::CONSTANT, l, "layer")),
             );
         }
         Wanted::Name("the name of a finding") => {
@@ -247,11 +247,11 @@ fn of(estate: &Estate, want: Wanted, typed: &str, before: (&str, &[Token], usize
         Wanted::Name("a path in quotes" | "a path") => places(estate, typed, all),
         Wanted::Name("an id in quotes") => {
             let begun = typed.trim_matches('"');
-            let fits = |r: &ResourceId| estate.catalog.id(*r).starts_with(begun);
-            let found = estate.catalog.all().filter(fits).take(MOST + 1);
+            let fits = |r: &ResourceId| estate.catalog().id(*r).starts_with(begun);
+            let found = estate.catalog().all().filter(fits).take(MOST + 1);
             let one = |r| {
-                let mut one = offer(Kind::FOLDER, estate.catalog.id(r), estate.catalog.path(r));
-                one.text = quote::text(estate.catalog.id(r));
+                let mut one = offer(Kind::FOLDER, estate.catalog().id(r), estate.catalog().path(r));
+                one.text = quote::text(estate.catalog().id(r));
                 one
             };
             all.extend(found.map(one));
@@ -263,7 +263,7 @@ fn of(estate: &Estate, want: Wanted, typed: &str, before: (&str, &[Token], usize
 
 /// Places, one segment after the other.
 fn places(estate: &Estate, typed: &str, all: &mut Vec<Offer>) {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let inside = typed.strip_prefix('"').unwrap_or(typed);
     let inside = inside.strip_suffix('"').unwrap_or(inside);
     let (above, last) = inside.rsplit_once('/').map_or((None, inside), |(above, last)| (Some(above), last));
@@ -280,7 +280,7 @@ fn places(estate: &Estate, typed: &str, all: &mut Vec<Offer>) {
     {
         let segment = segment(catalog.name(place));
         let path = above.map_or(segment.clone(), |above| format!("{above}/{segment}"));
-        let kind = &estate.schema.kinds[catalog.kind(place).index()].name;
+        let kind = &estate.schema().kinds[catalog.kind(place).index()].name;
         let sort = if catalog.is_leaf(place) { lsp::CompletionItemKind::FILE } else { lsp::CompletionItemKind::FOLDER };
         all.push(Offer { text: format!("\"{path}\""), shown: path, about: kind.clone(), kind: sort });
     }
@@ -340,8 +340,8 @@ fn compared(estate: &Estate, text: &str, all: &[Token], start: usize) -> Option<
         // `has NAME = ...`, `session NAME = ...`
         TokenKind::Word | TokenKind::Text => {
             let name = bastide_syntax::lexer::unquote(written);
-            let is_of_users = estate.schema.user_attribute(&name).is_some();
-            let is_of_sessions = estate.schema.session_attribute(&name).is_some();
+            let is_of_users = estate.schema().user_attribute(&name).is_some();
+            let is_of_sessions = estate.schema().session_attribute(&name).is_some();
             let domain = if is_of_users { Domain::User } else { Domain::Session };
             (is_of_users || is_of_sessions).then_some((domain, name))
         }

@@ -205,7 +205,7 @@ impl Desk {
     pub fn snapshot(&self, today: Date) -> Option<&Snapshot> {
         let make = || {
             let draft = self.draft().filter(|draft| draft.sound)?;
-            Snapshot::new(&draft.estate, &Moment::on(today, &draft.estate.schema)).ok()
+            Snapshot::new(&draft.estate, &Moment::on(today, draft.estate.schema())).ok()
         };
         self.snapshot.get_or_init(make).as_ref()
     }
@@ -255,7 +255,7 @@ impl Desk {
         audit: &dyn Fn(&Loaded, &Moment) -> Vec<Finding>,
     ) -> Result<(), Cancelled> {
         let Some(draft) = self.draft() else { return Ok(()) };
-        let moment = Moment::on(today, &draft.estate.schema);
+        let moment = Moment::on(today, draft.estate.schema());
         let asked = |snapshot: &Snapshot| snapshot.clone().cancellable(cancel);
         match step {
             Step::Advice => {
@@ -272,10 +272,10 @@ impl Desk {
             Step::Solely => {
                 let found = cancel.ask(|| {
                     let snapshot = asked(self.snapshot(today)?);
-                    let all = snapshot.estate().catalog.len() as u32;
+                    let all = snapshot.estate().catalog().len() as u32;
                     snapshot.alone(bastide_engine::access::shares(all as usize, 1 << 12), None)
                 })?;
-                let count = self.draft().map_or(0, |draft| draft.estate.statements.len());
+                let count = self.draft().map_or(0, |draft| draft.estate.statements().len());
                 match found {
                     Some(all) => {
                         self.later.solely =
@@ -310,7 +310,7 @@ impl Desk {
 
     /// The next rule from a statement on: entries have no line above them.
     fn rule_from(&self, from: usize) -> Option<usize> {
-        let statements = &self.draft()?.estate.statements;
+        let statements = self.draft()?.estate.statements();
         (from..statements.len()).find(|at| statements[*at].sort == Sort::Rule)
     }
 
@@ -318,7 +318,7 @@ impl Desk {
     pub fn rule(&self, name: &str) -> Option<StatementId> {
         let estate = &self.draft()?.estate;
         let is = |s: &Arc<bastide_model::Statement>| s.sort == Sort::Rule && s.name == name;
-        estate.statements.iter().position(is).map(StatementId::new)
+        estate.statements().iter().position(is).map(StatementId::new)
     }
 
     /// The file of a path within the estate.

@@ -30,10 +30,10 @@ pub fn told(desk: &Desk, file: FileId, byte: usize, today: Date, cancel: &Cancel
             Subject::Type(name) => of_type(estate, name),
             Subject::Value(of, name) => of_value(estate, of, name),
             Subject::Group(id) => {
-                let group = estate.groups.find(id)?;
+                let group = estate.groups().find(id)?;
                 of_known(snapshot?, access::Subject::Group(group))
             }
-            Subject::User(id) => of_known(snapshot?, access::Subject::User(estate.people.find(id)?)),
+            Subject::User(id) => of_known(snapshot?, access::Subject::User(estate.people().find(id)?)),
             Subject::Place(id) => {
                 let resource = subject::resource(estate, id)?;
                 of_known(snapshot?, access::Subject::Resource(resource))
@@ -44,8 +44,8 @@ pub fn told(desk: &Desk, file: FileId, byte: usize, today: Date, cancel: &Cancel
                 Some(format!("**{name}**\n\n{}", found.what))
             }
             Subject::Persona(name) => {
-                let persona = estate.proofs.personas.iter().find(|persona| persona.name == *name)?;
-                let groups: Vec<&str> = persona.groups.iter().map(|group| estate.groups.id(*group)).collect();
+                let persona = estate.proofs().personas.iter().find(|persona| persona.name == *name)?;
+                let groups: Vec<&str> = persona.groups.iter().map(|group| estate.groups().id(*group)).collect();
                 Some(format!("**persona** `{name}`: member of {}", listed(&groups, groups.len())))
             }
             Subject::Expectation(_) | Subject::Guarantee(_) => None,
@@ -68,7 +68,7 @@ fn of_attribute(estate: &Estate, domain: Domain, name: &str) -> Option<String> {
     let Some(declared) = attribute(estate, domain, name) else {
         return fixed(domain, name).map(|text| format!("**{name}**: {text}"));
     };
-    let schema = &estate.schema;
+    let schema = estate.schema();
     let whose = match domain {
         Domain::User => "users".to_string(),
         Domain::Session => "the session".to_string(),
@@ -115,14 +115,14 @@ fn fixed(domain: Domain, name: &str) -> Option<&'static str> {
 fn values(estate: &Estate, domain: Domain, name: &str, declared: &Attribute) -> Option<String> {
     let (column, of, all): (&bastide_model::column::Column, &str, usize) = match domain {
         Domain::User => {
-            let id = estate.schema.user_attribute(name)?;
-            (estate.people.attribute(id), "user", estate.people.len())
+            let id = estate.schema().user_attribute(name)?;
+            (estate.people().attribute(id), "user", estate.people().len())
         }
         Domain::Resource => {
-            let id = estate.schema.resource_attribute(name)?;
-            let fits = |kind: &bastide_model::KindId| estate.schema.is_any(*kind, declared.kinds.as_deref());
-            let all = estate.catalog.kinds.iter().filter(|kind| fits(kind)).count();
-            (&estate.catalog.attributes[id.index()], "resource", all)
+            let id = estate.schema().resource_attribute(name)?;
+            let fits = |kind: &bastide_model::KindId| estate.schema().is_any(*kind, declared.kinds.as_deref());
+            let all = estate.catalog().kinds.iter().filter(|kind| fits(kind)).count();
+            (&estate.catalog().attributes[id.index()], "resource", all)
         }
         Domain::Session => return None,
     };
@@ -139,7 +139,7 @@ fn values(estate: &Estate, domain: Domain, name: &str, declared: &Attribute) -> 
     let distinct = seen.len();
     for (code, number) in seen.into_iter().take(MOST) {
         let row = (0..column.numbers().len()).find(|row| column.code(*row) == Some(code))?;
-        counted.push((column.get(row).map_or(String::new(), |value| estate.schema.show(value)), number));
+        counted.push((column.get(row).map_or(String::new(), |value| estate.schema().show(value)), number));
     }
     let mut out = match all.saturating_sub(with) {
         0 => format!("Every {of} has one."),
@@ -155,7 +155,7 @@ fn values(estate: &Estate, domain: Domain, name: &str, declared: &Attribute) -> 
 }
 
 fn of_action(estate: &Estate, name: &str) -> Option<String> {
-    let schema = &estate.schema;
+    let schema = estate.schema();
     let id = schema.action(name)?;
     let action = &schema.actions[id.index()];
     let mut out = format!("**action** `{name}`");
@@ -172,7 +172,7 @@ fn of_action(estate: &Estate, name: &str) -> Option<String> {
     if !roles.is_empty() {
         let _ = write!(out, "\n- in the roles {}", listed(&roles, roles.len()));
     }
-    let speaking = estate.statements.iter().filter(|s| s.speaks_of(id)).count();
+    let speaking = estate.statements().iter().filter(|s| s.speaks_of(id)).count();
     let _ = write!(
         out,
         "\n- {} it",
@@ -186,8 +186,8 @@ fn of_action(estate: &Estate, name: &str) -> Option<String> {
 }
 
 fn of_role(estate: &Estate, name: &str) -> Option<String> {
-    let role = &estate.schema.roles[estate.schema.role(name)?.index()];
-    let actions: Vec<&str> = role.actions.ones().map(|at| estate.schema.actions[at].name.as_str()).collect();
+    let role = &estate.schema().roles[estate.schema().role(name)?.index()];
+    let actions: Vec<&str> = role.actions.ones().map(|at| estate.schema().actions[at].name.as_str()).collect();
     let mut out = format!("**role** `{name}`: {}", listed(&actions, actions.len()));
     if role.off {
         out.push_str("\n\nIt is switched off.");
@@ -199,7 +199,7 @@ fn of_role(estate: &Estate, name: &str) -> Option<String> {
 }
 
 fn of_kind(estate: &Estate, name: &str) -> Option<String> {
-    let schema = &estate.schema;
+    let schema = estate.schema();
     let id = schema.kind(name)?;
     let kind = &schema.kinds[id.index()];
     let mut out = format!("**kind** `{name}`");
@@ -210,20 +210,20 @@ fn of_kind(estate: &Estate, name: &str) -> Option<String> {
     if !within.is_empty() {
         let _ = write!(out, " in {}", listed(&within, within.len()));
     }
-    let number = estate.catalog.kinds.iter().filter(|of| schema.is_kind(**of, id)).count();
+    let number = estate.catalog().kinds.iter().filter(|of| schema.is_kind(**of, id)).count();
     let _ = write!(out, "\n\n{} of it, sub-kinds among them.", count(number, "resource"));
     Some(out)
 }
 
 fn of_type(estate: &Estate, name: &str) -> Option<String> {
-    let of = &estate.schema.types[estate.schema.named_type(name)?.index()];
+    let of = &estate.schema().types[estate.schema().named_type(name)?.index()];
     let values: Vec<&str> = of.values.iter().map(String::as_str).collect();
     let form = if of.scale { "scale, the lowest first" } else { "choice" };
     Some(format!("**type** `{name}`: {form}: {}", listed(&values, values.len())))
 }
 
 fn of_value(estate: &Estate, of: &str, name: &str) -> Option<String> {
-    let declared = &estate.schema.types[estate.schema.named_type(of)?.index()];
+    let declared = &estate.schema().types[estate.schema().named_type(of)?.index()];
     let at = declared.values.iter().position(|value| value == name)? + 1;
     let place = if declared.scale { format!(", step {at} of {}", declared.values.len()) } else { String::new() };
     Some(format!("`{name}`, a value of `{of}`{place}"))
@@ -309,7 +309,7 @@ fn of_condition(
 
 /// The values of the right type that an attribute may be compared with, the most frequent first.
 pub fn offered(estate: &Estate, domain: Domain, name: &str) -> Vec<String> {
-    let schema = &estate.schema;
+    let schema = estate.schema();
     let named = |scalar: Scalar| match scalar {
         Scalar::Named(id) => Some(schema.types[id.index()].values.clone()),
         Scalar::Flag => Some(vec!["yes".to_string(), "no".to_string()]),
@@ -329,8 +329,8 @@ pub fn offered(estate: &Estate, domain: Domain, name: &str) -> Vec<String> {
         return values;
     }
     let column = match domain {
-        Domain::User => schema.user_attribute(name).map(|id| estate.people.attribute(id)),
-        Domain::Resource => schema.resource_attribute(name).map(|id| &estate.catalog.attributes[id.index()]),
+        Domain::User => schema.user_attribute(name).map(|id| estate.people().attribute(id)),
+        Domain::Resource => schema.resource_attribute(name).map(|id| &estate.catalog().attributes[id.index()]),
         Domain::Session => None,
     };
     let Some(column) = column else { return Vec::new() };

@@ -40,7 +40,7 @@ fn said(desk: &Desk, name: &str, today: Date) -> Option<String> {
     if !draft.whole && asks_elsewhere(statement) {
         return Some("not told while other rules have errors: it looks at their decisions".to_string());
     }
-    if let Some(asleep) = asleep(statement, &Moment::on(today, &draft.estate.schema)) {
+    if let Some(asleep) = asleep(statement, &Moment::on(today, draft.estate.schema())) {
         return Some(format!("reaches nobody today: {asleep}"));
     }
     let reaches = desk.later.reaches.as_ref()?;

@@ -113,9 +113,9 @@ fn in_manifest(desk: &Desk, wanted: &Subject) -> Vec<Place> {
 
 /// The segment of a path that names a place.
 fn segment(desk: &Desk, estate: &Estate, mention: &Mention, id: &str) -> Option<Place> {
-    let place = estate.catalog.find(id)?;
+    let place = estate.catalog().find(id)?;
     // A root has the depth 1, and is the first segment.
-    let depth = usize::from(estate.catalog.depth(place)).checked_sub(1)?;
+    let depth = usize::from(estate.catalog().depth(place)).checked_sub(1)?;
     let pattern = PathPattern::new(mention.name);
     if pattern.segments.len() <= depth {
         return None;
@@ -133,7 +133,7 @@ fn segment(desk: &Desk, estate: &Estate, mention: &Mention, id: &str) -> Option<
     }
     let upto = cuts.get(depth + 1).map_or(end, |next| next - 1);
     let above = PathPattern::new(&text[start..upto]);
-    if above.is_wild() || estate.catalog.matching(&above) != [place] {
+    if above.is_wild() || estate.catalog().matching(&above) != [place] {
         return None;
     }
     let range = cuts[depth]..upto;
@@ -160,15 +160,15 @@ pub fn declared(desk: &Desk, wanted: &Subject, encoding: Encoding) -> Vec<lsp::L
     };
     match wanted {
         Subject::User(id) => {
-            let user = estate.people.find(id);
-            found.extend(user.and_then(|user| line(estate.people.origin(user), id)));
+            let user = estate.people().find(id);
+            found.extend(user.and_then(|user| line(estate.people().origin(user), id)));
         }
         Subject::Place(id) => {
             let place = subject::resource(estate, id);
-            found.extend(place.and_then(|place| line(estate.catalog.origins[place.index()], id)));
+            found.extend(place.and_then(|place| line(estate.catalog().origins[place.index()], id)));
         }
         Subject::Group(id) if found.is_empty() => {
-            let first = find::group(estate, id).ok().and_then(|group| estate.groups.members(group).first());
+            let first = find::group(estate, id).ok().and_then(|group| estate.groups().members(group).first());
             found.extend(first.and_then(|member| line(member.origin, id)));
         }
         _ => {}
@@ -205,14 +205,14 @@ pub fn rename(
     // What other files hold cannot be changed here, and would be left behind.
     for file in tables::others(loaded) {
         let holds = match wanted {
-            Subject::User(id) => origin_in(estate.people.find(id).map(|u| estate.people.origin(u)), file),
+            Subject::User(id) => origin_in(estate.people().find(id).map(|u| estate.people().origin(u)), file),
             Subject::Place(id) => {
                 let place = subject::resource(estate, id);
-                origin_in(place.map(|place| estate.catalog.origins[place.index()]), file)
+                origin_in(place.map(|place| estate.catalog().origins[place.index()]), file)
             }
             Subject::Group(id) => {
-                let group = estate.groups.find(id);
-                let members = group.iter().flat_map(|group| estate.groups.members(*group));
+                let group = estate.groups().find(id);
+                let members = group.iter().flat_map(|group| estate.groups().members(*group));
                 members.into_iter().any(|member| member.origin.file == file)
                     || loaded.sources.text(file).contains(id.as_str())
             }
@@ -302,15 +302,15 @@ fn agrees(
             return Err(format!("with this name there would be something new to say: {}", one.message));
         }
     }
-    let moment = Moment::on(today, &estate.schema);
+    let moment = Moment::on(today, estate.schema());
     let circles = |_| "decisions would depend on themselves".to_string();
     let after = Snapshot::new(estate, &moment).map_err(circles)?;
     let Some(before) = desk.snapshot(today) else { return Ok(()) };
     // Users and actions are told from each other by their names: what one loses by its old name, it gains by the new one.
     let comparable = !matches!(wanted, Subject::User(_) | Subject::Action(_));
-    let same = before.estate().people.len() == estate.people.len()
-        && before.estate().catalog.len() == estate.catalog.len()
-        && before.estate().schema.actions.len() == estate.schema.actions.len();
+    let same = before.estate().people().len() == estate.people().len()
+        && before.estate().catalog().len() == estate.catalog().len()
+        && before.estate().schema().actions.len() == estate.schema().actions.len();
     if !same {
         return Err("with this name something else would be meant".to_string());
     }

@@ -69,7 +69,7 @@ impl Subject {
 
 /// The attribute of a name.
 pub fn attribute<'e>(estate: &'e Estate, domain: Domain, name: &str) -> Option<&'e bastide_model::schema::Attribute> {
-    let schema = &estate.schema;
+    let schema = estate.schema();
     let all = match domain {
         Domain::User => &schema.user_attributes,
         Domain::Resource => &schema.resource_attributes,
@@ -85,14 +85,14 @@ pub fn of_mention(estate: &Estate, mention: &Mention) -> Option<Subject> {
         Sort::Kind => Subject::Kind(name),
         Sort::Action => Subject::Action(name),
         Sort::Role => Subject::Role(name),
-        Sort::Item if estate.schema.action(&name).is_some() => Subject::Action(name),
+        Sort::Item if estate.schema().action(&name).is_some() => Subject::Action(name),
         Sort::Item => Subject::Role(name),
         Sort::Type => Subject::Type(name),
         Sort::TypeValue => {
             let holds = |of: &&bastide_model::schema::NamedType| {
                 of.span.file == mention.span.file && of.span.start < mention.span.start && of.values.contains(&name)
             };
-            let of = estate.schema.types.iter().filter(holds).max_by_key(|of| of.span.start)?;
+            let of = estate.schema().types.iter().filter(holds).max_by_key(|of| of.span.start)?;
             Subject::Value(of.name.clone(), name)
         }
         Sort::Attribute(domain) => Subject::Attribute(domain, name),
@@ -101,19 +101,19 @@ pub fn of_mention(estate: &Estate, mention: &Mention) -> Option<Subject> {
             let scalar = match attribute(estate, domain, attribute_name) {
                 Some(attribute) => attribute.scalar,
                 None if (domain, attribute_name) == (Domain::Resource, "kind") => return Some(Subject::Kind(name)),
-                None if (domain, attribute_name) == (Domain::Resource, "state") => estate.schema.state_type(),
+                None if (domain, attribute_name) == (Domain::Resource, "state") => estate.schema().state_type(),
                 None => return None,
             };
             match scalar {
                 bastide_model::schema::Scalar::Named(id) => {
-                    let of = &estate.schema.types[id.index()];
+                    let of = &estate.schema().types[id.index()];
                     of.values.contains(&name).then(|| Subject::Value(of.name.clone(), name))?
                 }
                 _ => return None,
             }
         }
         Sort::Group => Subject::Group(name),
-        Sort::User if estate.proofs.personas.iter().any(|persona| persona.name == name) => Subject::Persona(name),
+        Sort::User if estate.proofs().personas.iter().any(|persona| persona.name == name) => Subject::Persona(name),
         Sort::User => Subject::User(name),
         Sort::Persona => Subject::Persona(name),
         Sort::Rule => Subject::Rule(name),
@@ -129,8 +129,8 @@ pub fn of_mention(estate: &Estate, mention: &Mention) -> Option<Subject> {
 /// The id of the one place that a path leads to.
 fn place(estate: &Estate, raw: &str) -> Option<String> {
     let pattern = PathPattern::new(raw);
-    let found: Vec<ResourceId> = if pattern.is_wild() { Vec::new() } else { estate.catalog.matching(&pattern) };
-    found.first().map(|place| estate.catalog.id(*place).to_string())
+    let found: Vec<ResourceId> = if pattern.is_wild() { Vec::new() } else { estate.catalog().matching(&pattern) };
+    found.first().map(|place| estate.catalog().id(*place).to_string())
 }
 
 /// What stands at a byte of a file, and where its name begins and ends.
@@ -165,7 +165,7 @@ pub fn subject_of(estate: &Estate, found: &Use) -> Option<Subject> {
         tables::Sort::User => Subject::User(name),
         tables::Sort::Group => Subject::Group(name),
         tables::Sort::Kind => Subject::Kind(name),
-        tables::Sort::Item if estate.schema.action(&name).is_some() => Subject::Action(name),
+        tables::Sort::Item if estate.schema().action(&name).is_some() => Subject::Action(name),
         tables::Sort::Item => Subject::Role(name),
         tables::Sort::Place => Subject::Place(name),
         tables::Sort::PlaceName(ref id) => Subject::Place(id.clone()),
@@ -173,12 +173,12 @@ pub fn subject_of(estate: &Estate, found: &Use) -> Option<Subject> {
         tables::Sort::Value(domain, ref of) => {
             let scalar = match attribute(estate, domain, of) {
                 Some(attribute) => attribute.scalar,
-                None if of == "state" => estate.schema.state_type(),
+                None if of == "state" => estate.schema().state_type(),
                 None => return None,
             };
             match scalar {
                 bastide_model::schema::Scalar::Named(id) => {
-                    Subject::Value(estate.schema.types[id.index()].name.clone(), name)
+                    Subject::Value(estate.schema().types[id.index()].name.clone(), name)
                 }
                 _ => return None,
             }
@@ -188,5 +188,5 @@ pub fn subject_of(estate: &Estate, found: &Use) -> Option<Subject> {
 
 /// The resource of a subject that is a place.
 pub fn resource(estate: &Estate, id: &str) -> Option<ResourceId> {
-    estate.catalog.find(id).or_else(|| find::exact_resource(estate, id))
+    estate.catalog().find(id).or_else(|| find::exact_resource(estate, id))
 }

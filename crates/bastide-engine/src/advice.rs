@@ -75,23 +75,25 @@ fn caught(reference: &ReferenceEvaluator, statement: &Statement, operand: &Opera
             statement.who.mentions_resource() || reference.who(&statement.who, *user, None) != Truth::False
         };
         let found: FixedBitSet = estate
-            .people
+            .people()
             .all()
-            .filter(|u| estate.people.is_active(*u) && missing(Some(*u), None) && meant(u) && open(u))
+            .filter(|u| estate.people().is_active(*u) && missing(Some(*u), None) && meant(u) && open(u))
             .map(UserId::index)
             .collect();
         let first = found.ones().next()?;
-        let example = estate.people.id(UserId::new(first)).to_string();
+        let example = estate.people().id(UserId::new(first)).to_string();
         return Some(Caught { count: found.count_ones(..), what: "user", example });
     }
     let open = |resource: ResourceId| match &statement.what.condition {
         Some(c) if !c.mentions().user => reference.condition(c, None, Some(resource)) != Truth::False,
         _ => true,
     };
-    let mut found =
-        estate.catalog.all().filter(|r| missing(None, Some(*r)) && covers(estate, statement, *r).is_some() && open(*r));
+    let mut found = estate
+        .catalog()
+        .all()
+        .filter(|r| missing(None, Some(*r)) && covers(estate, statement, *r).is_some() && open(*r));
     let first = found.next()?;
-    Some(Caught { count: 1 + found.count(), what: "resource", example: estate.catalog.path(first) })
+    Some(Caught { count: 1 + found.count(), what: "resource", example: estate.catalog().path(first) })
 }
 
 fn tell(statement: &Statement, at: &Condition, name: &str, caught: &Caught) -> Diagnostic {

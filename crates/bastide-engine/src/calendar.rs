@@ -15,16 +15,16 @@ pub fn turning_days(estate: &Estate, moment: &Moment, through: Date) -> Vec<Date
     let from = moment.date;
     let mut days: BTreeSet<Date> = BTreeSet::new();
     let next = |day: Date| day.checked_add(1.day()).ok();
-    for statement in estate.statements.iter().filter(|s| s.is_on()) {
+    for statement in estate.statements().iter().filter(|s| s.is_on()) {
         days.extend(statement.from);
         days.extend(statement.until.and_then(next));
         statement.conditions().for_each(|c| of_condition(estate, moment, c, &mut days));
     }
-    for guarantee in &estate.proofs.guarantees {
+    for guarantee in &estate.proofs().guarantees {
         let conditions = [&guarantee.who.condition, &guarantee.what.condition];
         conditions.into_iter().flatten().for_each(|c| of_condition(estate, moment, c, &mut days));
     }
-    for computed in estate.groups.bodies() {
+    for computed in estate.groups().bodies() {
         if let Computed::Who(who) = computed {
             who.condition.iter().for_each(|c| of_condition(estate, moment, c, &mut days));
         }
@@ -53,12 +53,12 @@ fn dates(estate: &Estate, moment: &Moment, operand: &Operand) -> Vec<Date> {
     let of = |column: &Column| column.values.iter().flat_map(in_value).collect();
     match operand {
         Operand::Literal(value) => in_value(value),
-        Operand::User(UserField::Attribute(id)) => of(estate.people.attribute(*id)),
+        Operand::User(UserField::Attribute(id)) => of(estate.people().attribute(*id)),
         Operand::User(UserField::SignIn(id)) if !moment.is_given(*id) => {
-            of(estate.people.sign_in(*id).expect("it is told by sign-ins"))
+            of(estate.people().sign_in(*id).expect("it is told by sign-ins"))
         }
         Operand::User(UserField::SignIn(id)) => moment.value(*id).into_iter().flat_map(in_value).collect(),
-        Operand::Resource(_, ResourceField::Attribute(id)) => of(&estate.catalog.attributes[id.index()]),
+        Operand::Resource(_, ResourceField::Attribute(id)) => of(&estate.catalog().attributes[id.index()]),
         Operand::Session(id) => moment.value(*id).into_iter().flat_map(in_value).collect(),
         // No other field of users and resources is a date, and what is counted from today moves along.
         Operand::User(_) | Operand::Resource(..) | Operand::Kinds(_) | Operand::Today(_) => Vec::new(),

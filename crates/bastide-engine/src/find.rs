@@ -42,7 +42,7 @@ pub fn user_begun(estate: &Estate, name: &str) -> Option<UserId> {
 }
 
 fn begun<'e>(estate: &'e Estate, name: &'e str) -> impl Iterator<Item = UserId> + 'e {
-    let people = &estate.people;
+    let people = estate.people();
     people.all().filter(move |u| !name.is_empty() && people.id(*u).starts_with(name))
 }
 
@@ -51,10 +51,10 @@ fn begun<'e>(estate: &'e Estate, name: &'e str) -> impl Iterator<Item = UserId> 
 /// # Errors
 /// No user has it; those whose id begins so, or is like it, or who are named so.
 pub fn user(estate: &Estate, name: &str) -> Result<UserId, FindError> {
-    if let Some(user) = estate.people.find(name) {
+    if let Some(user) = estate.people().find(name) {
         return Ok(user);
     }
-    let people = &estate.people;
+    let people = estate.people();
     let fits: Vec<UserId> = begun(estate, name).collect();
     match fits.as_slice() {
         [only] => {
@@ -84,7 +84,7 @@ pub fn user(estate: &Estate, name: &str) -> Result<UserId, FindError> {
 /// # Errors
 /// No group has it.
 pub fn group(estate: &Estate, name: &str) -> Result<GroupId, FindError> {
-    estate.groups.find(name).ok_or_else(|| unknown("group", name, estate.groups.ids()))
+    estate.groups().find(name).ok_or_else(|| unknown("group", name, estate.groups().ids()))
 }
 
 /// The action of a name.
@@ -92,8 +92,8 @@ pub fn group(estate: &Estate, name: &str) -> Result<GroupId, FindError> {
 /// # Errors
 /// No action has it.
 pub fn action(estate: &Estate, name: &str) -> Result<ActionId, FindError> {
-    let known = estate.schema.actions.iter().map(|a| a.name.as_str());
-    estate.schema.action(name).ok_or_else(|| unknown("action", name, known))
+    let known = estate.schema().actions.iter().map(|a| a.name.as_str());
+    estate.schema().action(name).ok_or_else(|| unknown("action", name, known))
 }
 
 /// The kind of a name.
@@ -101,8 +101,8 @@ pub fn action(estate: &Estate, name: &str) -> Result<ActionId, FindError> {
 /// # Errors
 /// No kind has it.
 pub fn kind(estate: &Estate, name: &str) -> Result<KindId, FindError> {
-    let known = estate.schema.kinds.iter().map(|k| k.name.as_str());
-    estate.schema.kind(name).ok_or_else(|| unknown("kind", name, known))
+    let known = estate.schema().kinds.iter().map(|k| k.name.as_str());
+    estate.schema().kind(name).ok_or_else(|| unknown("kind", name, known))
 }
 
 fn unknown<'a>(what: &'static str, name: &str, known: impl Iterator<Item = &'a str>) -> FindError {
@@ -112,7 +112,7 @@ fn unknown<'a>(what: &'static str, name: &str, known: impl Iterator<Item = &'a s
 
 /// The resource of an id, or of a path that fits nothing else.
 pub fn exact_resource(estate: &Estate, name: &str) -> Option<ResourceId> {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     catalog.find(name).or_else(|| match catalog.matching(&PathPattern::new(name.trim_end_matches('/'))).as_slice() {
         [only] => Some(*only),
         _ => None,
@@ -121,7 +121,7 @@ pub fn exact_resource(estate: &Estate, name: &str) -> Option<ResourceId> {
 
 /// The resource of whose path a name is the only beginning.
 pub fn resource_begun(estate: &Estate, name: &str) -> Option<ResourceId> {
-    match beginning(&estate.catalog, &PathPattern::new(name.trim_end_matches('/'))).as_slice() {
+    match beginning(estate.catalog(), &PathPattern::new(name.trim_end_matches('/'))).as_slice() {
         [only] => Some(*only),
         _ => None,
     }
@@ -132,7 +132,7 @@ pub fn resource_begun(estate: &Estate, name: &str) -> Option<ResourceId> {
 /// # Errors
 /// No resource or several; those whose path begins so, or is like it.
 pub fn resource(estate: &Estate, name: &str) -> Result<ResourceId, FindError> {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     if let Some(resource) = catalog.find(name) {
         return Ok(resource);
     }

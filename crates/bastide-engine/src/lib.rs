@@ -9,7 +9,7 @@
 //! use bastide_engine::{Snapshot, change, difference, find};
 //! use bastide_model::Moment;
 //!
-//! let moment = Moment::on("2026-11-24".parse()?, &estate.schema);
+//! let moment = Moment::on("2026-11-24".parse()?, estate.schema());
 //! let today = Snapshot::new(&estate, &moment).map_err(|circles| circles[0].message.clone())?;
 //!
 //! let user = find::user(&estate, "bruno.tavares")?;

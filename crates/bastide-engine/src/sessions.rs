@@ -66,9 +66,10 @@ pub fn mentioned_by(estate: &Estate, statement: &Statement) -> BTreeSet<SessionA
             open.extend(condition.groups());
         }
         let Some(group) = open.pop() else { return found };
-        for inner in estate.groups.through(group).iter().filter(|g| !groups.contains(*g)).copied().collect::<Vec<_>>() {
+        for inner in estate.groups().through(group).iter().filter(|g| !groups.contains(*g)).copied().collect::<Vec<_>>()
+        {
             groups.push(inner);
-            if let Some(Computed::Who(who)) = estate.groups.computed(inner) {
+            if let Some(Computed::Who(who)) = estate.groups().computed(inner) {
                 conditions.extend(&who.condition);
                 open.extend(who.terms.iter().filter_map(members));
             }
@@ -79,10 +80,10 @@ pub fn mentioned_by(estate: &Estate, statement: &Statement) -> BTreeSet<SessionA
 /// The sessions that conditions in force can tell apart at a moment, as far as they can be tried. `only`: these attributes
 /// vary, the others stay as they are asked about; none: all of them.
 pub fn sessions(estate: &Estate, moment: &Moment, only: Option<&BTreeSet<SessionAttributeId>>) -> Sessions {
-    let schema = &estate.schema;
+    let schema = estate.schema();
     let mut compared: BTreeMap<SessionAttributeId, ComparedWith> = BTreeMap::new();
-    let live = estate.statements.iter().filter(|s| s.is_on() && s.in_date(moment.date));
-    let computed = estate.groups.bodies().filter_map(|body| match body {
+    let live = estate.statements().iter().filter(|s| s.is_on() && s.in_date(moment.date));
+    let computed = estate.groups().bodies().filter_map(|body| match body {
         Computed::Who(who) => who.condition.as_ref(),
         Computed::Holders(..) => None,
     });
@@ -133,9 +134,9 @@ fn note(estate: &Estate, moment: &Moment, test: &Test, compared: &mut BTreeMap<S
                 Operand::Today(offset) => {
                     known.values.extend(moment.date.checked_add(offset.days()).ok().map(Value::Date));
                 }
-                Operand::User(UserField::Attribute(id)) => of_column(estate.people.attribute(*id), known),
+                Operand::User(UserField::Attribute(id)) => of_column(estate.people().attribute(*id), known),
                 Operand::Resource(_, ResourceField::Attribute(id)) => {
-                    of_column(&estate.catalog.attributes[id.index()], known);
+                    of_column(&estate.catalog().attributes[id.index()], known);
                 }
                 Operand::User(_) | Operand::Resource(..) | Operand::Session(_) | Operand::Kinds(_) => known.more = true,
             }

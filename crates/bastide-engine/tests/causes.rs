@@ -12,12 +12,12 @@ use bastide_testkit::random::{Shape, plan};
 
 /// The resources on which a need is to be met.
 fn targets(estate: &Estate, resource: ResourceId, need: Need) -> Vec<ResourceId> {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     match need.target {
         Target::Own => vec![resource],
         Target::Parent => catalog.parent(resource).into_iter().collect(),
         Target::Kind(kind) => {
-            let is = |above: &ResourceId| estate.schema.is_kind(catalog.kind(*above), kind);
+            let is = |above: &ResourceId| estate.schema().is_kind(catalog.kind(*above), kind);
             catalog.upward(resource).skip(1).find(is).into_iter().collect()
         }
         Target::Source => {
@@ -31,7 +31,7 @@ fn targets(estate: &Estate, resource: ResourceId, need: Need) -> Vec<ResourceId>
 fn decider(of: &ReferenceEvaluator, (user, action, resource): (UserId, ActionId, ResourceId)) -> Option<StatementId> {
     let decision = of.decide(user, action, resource);
     if decision.reason == Reason::Blocked {
-        for need in &of.estate().schema.actions[action.index()].needs {
+        for need in &of.estate().schema().actions[action.index()].needs {
             for target in targets(of.estate(), resource, *need) {
                 if !of.allows(user, need.action, target) {
                     return decider(of, (user, need.action, target));
@@ -45,7 +45,7 @@ fn decider(of: &ReferenceEvaluator, (user, action, resource): (UserId, ActionId,
 /// The statements that decide on what is needed, and on what that needs.
 fn needed(of: &ReferenceEvaluator, (user, action, resource): (UserId, ActionId, ResourceId)) -> Vec<StatementId> {
     let mut found = Vec::new();
-    for need in &of.estate().schema.actions[action.index()].needs {
+    for need in &of.estate().schema().actions[action.index()].needs {
         for target in targets(of.estate(), resource, *need) {
             found.extend(decider(of, (user, need.action, target)));
             found.extend(needed(of, (user, need.action, target)));
@@ -63,13 +63,13 @@ struct Sums {
 }
 
 fn expected(before: &Estate, after: &Estate, rule: StatementId) -> Option<Sums> {
-    let moments = [before, after].map(|estate| Moment::on("2026-11-24".parse().unwrap(), &estate.schema));
+    let moments = [before, after].map(|estate| Moment::on("2026-11-24".parse().unwrap(), estate.schema()));
     let old = ReferenceEvaluator::new(before, &moments[0]).ok()?;
     let new = ReferenceEvaluator::new(after, &moments[1]).ok()?;
     let mut sums = Sums::default();
-    for user in before.people.all() {
-        for resource in before.catalog.all() {
-            for action in ActionId::all(before.schema.actions.len()) {
+    for user in before.people().all() {
+        for resource in before.catalog().all() {
+            for action in ActionId::all(before.schema().actions.len()) {
                 let triple = (user, action, resource);
                 let [was, is] = [&old, &new].map(|of| of.allows(user, action, resource));
                 if was == is {
@@ -97,7 +97,7 @@ fn every_triple_has_the_cause_that_the_statements_give_it() {
         let plan = if seed % 5 == 0 { plan.with_more(seed, 100) } else { plan };
         let with = plan.case().estate();
         let is_rule = |id: &StatementId| with.statement(*id).sort == Sort::Rule && with.statement(*id).is_on();
-        let rules: Vec<StatementId> = StatementId::all(with.statements.len()).filter(is_rule).collect();
+        let rules: Vec<StatementId> = StatementId::all(with.statements().len()).filter(is_rule).collect();
         let Some(rule) = rng.choice(&rules).copied() else { continue };
         let without = apply(&with, &[Change::Off(rule)]).expect("a rule can be switched off");
         let tuning = Tuning {
@@ -108,7 +108,7 @@ fn every_triple_has_the_cause_that_the_statements_give_it() {
         };
         for (before, after) in [(&with, &without), (&without, &with)] {
             let Some(expected) = expected(before, after, rule) else { continue };
-            let moments = [before, after].map(|estate| Moment::on("2026-11-24".parse().unwrap(), &estate.schema));
+            let moments = [before, after].map(|estate| Moment::on("2026-11-24".parse().unwrap(), estate.schema()));
             let old = Snapshot::tuned(before, &moments[0], tuning).expect("no circles");
             let new = Snapshot::tuned(after, &moments[1], tuning).expect("no circles");
             let mut found = Sums { by_need: expected.by_need, ..Sums::default() };

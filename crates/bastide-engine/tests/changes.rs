@@ -33,17 +33,17 @@ fn load_much(seed: u64) -> Estate {
 
 /// Every allowed triple, by the specification evaluator.
 fn allowed(estate: &Estate) -> Option<BTreeSet<(String, String, String)>> {
-    let moment = Moment::on(day(), &estate.schema);
+    let moment = Moment::on(day(), estate.schema());
     let reference = ReferenceEvaluator::new(estate, &moment).ok()?;
     let mut all = BTreeSet::new();
-    for user in estate.people.all() {
-        for resource in estate.catalog.all() {
-            for action in ActionId::all(estate.schema.actions.len()) {
+    for user in estate.people().all() {
+        for resource in estate.catalog().all() {
+            for action in ActionId::all(estate.schema().actions.len()) {
                 if reference.decide(user, action, resource).is_allowed() {
                     all.insert((
-                        estate.people.id(user).to_string(),
-                        estate.schema.actions[action.index()].name.clone(),
-                        estate.catalog.id(resource).to_string(),
+                        estate.people().id(user).to_string(),
+                        estate.schema().actions[action.index()].name.clone(),
+                        estate.catalog().id(resource).to_string(),
                     ));
                 }
             }
@@ -73,8 +73,8 @@ fn tuning(rng: &mut fastrand::Rng) -> Tuning {
 
 /// What the sets say, in names; and that numbers and blocks say the same.
 fn announced(before: &Estate, after: &Estate) -> Turns {
-    let (was, is) = (Moment::on(day(), &before.schema), Moment::on(day(), &after.schema));
-    let mut rng = fastrand::Rng::with_seed(before.statements.len() as u64 * 31 + after.statements.len() as u64);
+    let (was, is) = (Moment::on(day(), before.schema()), Moment::on(day(), after.schema()));
+    let mut rng = fastrand::Rng::with_seed(before.statements().len() as u64 * 31 + after.statements().len() as u64);
     let old = Snapshot::tuned(before, &was, tuning(&mut rng)).expect("no circles");
     // The same where what the changes leave alone is worked out anew.
     let (beside, anew) = (old.beside(after, &is).expect("no circles"), Snapshot::new(after, &is).expect("no circles"));
@@ -85,7 +85,7 @@ fn announced(before: &Estate, after: &Estate) -> Turns {
     assert_eq!(radius.triples(), turns.len() as u64);
     assert_eq!(radius.users, turns.iter().map(|t| &t.0).collect::<BTreeSet<_>>().len());
     assert_eq!(radius.resources, turns.iter().map(|t| &t.2).collect::<BTreeSet<_>>().len());
-    let blocks = blocks(&difference, before, after, &after.groups, &["read".to_string()], usize::MAX).list;
+    let blocks = blocks(&difference, before, after, after.groups(), &["read".to_string()], usize::MAX).list;
     assert_eq!(blocks.iter().map(|b| b.triples).sum::<u64>(), turns.len() as u64);
     let apart: BTreeSet<_> = blocks.iter().map(|b| (b.side, &b.users, &b.actions)).collect();
     assert_eq!(apart.len(), blocks.len(), "what the same users gain or lose is one block");
@@ -103,16 +103,16 @@ fn names(difference: &Difference, before: &Estate, after: &Estate) -> Turns {
         let pick = |a: Option<String>, b: Option<String>| b.or(a).expect("it is on one side");
         turns.insert((
             pick(
-                joint.users.before(user).map(|u| before.people.id(UserId(u)).to_string()),
-                joint.users.after(user).map(|u| after.people.id(UserId(u)).to_string()),
+                joint.users.before(user).map(|u| before.people().id(UserId(u)).to_string()),
+                joint.users.after(user).map(|u| after.people().id(UserId(u)).to_string()),
             ),
             pick(
-                joint.actions.before(action).map(|a| before.schema.actions[a as usize].name.clone()),
-                joint.actions.after(action).map(|a| after.schema.actions[a as usize].name.clone()),
+                joint.actions.before(action).map(|a| before.schema().actions[a as usize].name.clone()),
+                joint.actions.after(action).map(|a| after.schema().actions[a as usize].name.clone()),
             ),
             pick(
-                joint.resources.before(resource).map(|r| before.catalog.id(ResourceId(r)).to_string()),
-                joint.resources.after(resource).map(|r| after.catalog.id(ResourceId(r)).to_string()),
+                joint.resources.before(resource).map(|r| before.catalog().id(ResourceId(r)).to_string()),
+                joint.resources.after(resource).map(|r| after.catalog().id(ResourceId(r)).to_string()),
             ),
             gained,
         ));
@@ -122,57 +122,60 @@ fn names(difference: &Difference, before: &Estate, after: &Estate) -> Turns {
 
 /// A change at random; it may turn out impossible.
 fn random_change(estate: &Estate, rng: &mut fastrand::Rng) -> Change {
-    let user = UserId::new(rng.usize(..estate.people.len()));
-    let resource = ResourceId::new(rng.usize(..estate.catalog.len()));
-    let statement = |rng: &mut fastrand::Rng| StatementId::new(rng.usize(..estate.statements.len()));
-    let group = |rng: &mut fastrand::Rng| GroupId::new(rng.usize(..estate.groups.len()));
+    let user = UserId::new(rng.usize(..estate.people().len()));
+    let resource = ResourceId::new(rng.usize(..estate.catalog().len()));
+    let statement = |rng: &mut fastrand::Rng| StatementId::new(rng.usize(..estate.statements().len()));
+    let group = |rng: &mut fastrand::Rng| GroupId::new(rng.usize(..estate.groups().len()));
     match rng.usize(..13) {
         0 | 1 => Change::Off(statement(rng)),
         12 => {
-            let all = 0..estate.schema.actions.len();
+            let all = 0..estate.schema().actions.len();
             let some: Vec<ActionId> = all.filter(|_| rng.bool()).map(ActionId::new).collect();
             Change::Actions(statement(rng), some)
         }
         2 => {
-            let off = StatementId::all(estate.statements.len()).find(|id| estate.statement(*id).off);
+            let off = StatementId::all(estate.statements().len()).find(|id| estate.statement(*id).off);
             off.map_or_else(|| Change::Off(statement(rng)), Change::On)
         }
         3 => Change::Join(Member::User(user), group(rng)),
         4 => Change::Join(Member::Group(group(rng)), group(rng)),
         5 => {
             let group = group(rng);
-            let first = estate.groups.members(group).first().map(|m| m.member);
+            let first = estate.groups().members(group).first().map(|m| m.member);
             Change::Leave(first.unwrap_or(Member::User(user)), group)
         }
-        6 | 7 if !estate.schema.user_attributes.is_empty() => {
-            let at = rng.usize(..estate.schema.user_attributes.len());
-            let other = rng.usize(..estate.people.len());
-            let value = estate.people.attributes()[at].get(other).cloned();
+        6 | 7 if !estate.schema().user_attributes.is_empty() => {
+            let at = rng.usize(..estate.schema().user_attributes.len());
+            let other = rng.usize(..estate.people().len());
+            let value = estate.people().attributes()[at].get(other).cloned();
             Change::User(user, UserCell::Attribute(UserAttributeId::new(at)), value.filter(|_| rng.u8(..4) > 0))
         }
         8 => Change::User(user, UserCell::Active, Some(Value::Flag(rng.bool()))),
         9 => {
-            let at = rng.usize(..estate.schema.resource_attributes.len());
-            let column = estate.catalog.own[at].as_ref().unwrap_or(&estate.catalog.attributes[at]);
-            assert_eq!(estate.catalog.own[at].is_some(), estate.schema.resource_attributes[at].travel != Travel::Stays);
-            let value = column.get(rng.usize(..estate.catalog.len())).cloned();
+            let at = rng.usize(..estate.schema().resource_attributes.len());
+            let column = estate.catalog().own[at].as_ref().unwrap_or(&estate.catalog().attributes[at]);
+            assert_eq!(
+                estate.catalog().own[at].is_some(),
+                estate.schema().resource_attributes[at].travel != Travel::Stays
+            );
+            let value = column.get(rng.usize(..estate.catalog().len())).cloned();
             Change::Resource(resource, ResourceCell::Attribute(ResourceAttributeId::new(at)), value)
         }
         10 => match rng.usize(..3) {
             0 => Change::Resource(resource, ResourceCell::Inherits, Some(Value::Flag(rng.bool()))),
-            1 => Change::Resource(resource, ResourceCell::Owner, Some(Value::Text(estate.people.id(user).into()))),
+            1 => Change::Resource(resource, ResourceCell::Owner, Some(Value::Text(estate.people().id(user).into()))),
             _ => {
-                let state = estate.catalog.states.get(rng.usize(..estate.catalog.len())).cloned();
+                let state = estate.catalog().states.get(rng.usize(..estate.catalog().len())).cloned();
                 Change::Resource(resource, ResourceCell::State, state)
             }
         },
         _ => {
-            let rules: Vec<StatementId> = StatementId::all(estate.statements.len())
+            let rules: Vec<StatementId> = StatementId::all(estate.statements().len())
                 .filter(|id| estate.statement(*id).sort == Sort::Rule)
                 .collect();
             if rules.is_empty() || rng.bool() {
-                let action = &estate.schema.actions[rng.usize(..estate.schema.actions.len())].name;
-                let (who, place) = (estate.people.id(user), estate.catalog.id(resource));
+                let action = &estate.schema().actions[rng.usize(..estate.schema().actions.len())].name;
+                let (who, place) = (estate.people().id(user), estate.catalog().id(resource));
                 let modality = ["may", "may not", "may only", "may always", "may never"][rng.usize(..5)];
                 let reach = ["under", "at", "below"][rng.usize(..3)];
                 return change::give(estate, &format!("user:{who},{modality},{action},{place},{reach}"))
@@ -208,7 +211,7 @@ fn changed(count: u64, load: fn(u64) -> Estate) {
         };
         // A change may make decisions depend on themselves; then nothing may be announced.
         let Some(expected) = expected(&before, &after) else {
-            assert!(Snapshot::new(&after, &Moment::on(day(), &after.schema)).is_err());
+            assert!(Snapshot::new(&after, &Moment::on(day(), after.schema())).is_err());
             continue;
         };
         made += 1;
@@ -230,7 +233,7 @@ fn of_resources_apart() {
     for seed in 0..600 {
         let estate = if seed % 3 == 0 { load_much(seed) } else { load(seed) };
         let mut rng = fastrand::Rng::with_seed(seed);
-        let moment = Moment::on(day(), &estate.schema);
+        let moment = Moment::on(day(), estate.schema());
         let snapshot = Snapshot::tuned(&estate, &moment, tuning(&mut rng)).expect("no circles");
         let mut lists: Vec<Vec<Change>> = Vec::new();
         while lists.len() < 12 {
@@ -271,7 +274,7 @@ fn ten_in_a_row() {
     let (mut rows, mut moved) = (0, 0);
     for seed in 0..150 {
         let estate = load(seed);
-        let moment = Moment::on(day(), &estate.schema);
+        let moment = Moment::on(day(), estate.schema());
         let mut rng = fastrand::Rng::with_seed(seed);
         let first = Snapshot::tuned(&estate, &moment, tuning(&mut rng)).expect("no circles");
         let mut last = first.clone();
@@ -303,18 +306,18 @@ fn ten_in_a_row() {
 fn of_few_users_alone() {
     for seed in 0..150 {
         let estate = load(seed);
-        let user = |at: u64| UserId::new(at as usize % estate.people.len());
-        let group = GroupId::new(seed as usize % estate.groups.len());
+        let user = |at: u64| UserId::new(at as usize % estate.people().len());
+        let group = GroupId::new(seed as usize % estate.groups().len());
         let changes = [user(seed), user(7 * seed + 1)].map(|user| Change::Join(Member::User(user), group));
-        let Some(few) = UserSubset::of(&estate, &changes, &Moment::on(day(), &estate.schema)) else { continue };
+        let Some(few) = UserSubset::of(&estate, &changes, &Moment::on(day(), estate.schema())) else { continue };
         let small = few.estate(&estate);
-        let moment = Moment::on(day(), &estate.schema);
+        let moment = Moment::on(day(), estate.schema());
         let (whole, alone) =
             (ReferenceEvaluator::new(&estate, &moment).unwrap(), ReferenceEvaluator::new(&small, &moment).unwrap());
         for &user in few.users() {
             let own = few.number(user).expect("one of them");
-            for resource in estate.catalog.all() {
-                for action in ActionId::all(estate.schema.actions.len()) {
+            for resource in estate.catalog().all() {
+                for action in ActionId::all(estate.schema().actions.len()) {
                     let (a, b) = (whole.decide(user, action, resource), alone.decide(own, action, resource));
                     assert_eq!((a.reason, a.by), (b.reason, b.by), "estate {seed}");
                 }
@@ -332,19 +335,19 @@ fn that_touch_few_users() {
         let mut rng = fastrand::Rng::with_seed(seed);
         let changes: Vec<Change> = (0..1 + rng.usize(..2)).map(|_| random_change(&estate, &mut rng)).collect();
         let Ok(after) = apply(&estate, &changes) else { continue };
-        let Some((small, small_after)) = narrowed(&estate, &changes, &Moment::on(day(), &estate.schema)) else {
+        let Some((small, small_after)) = narrowed(&estate, &changes, &Moment::on(day(), estate.schema())) else {
             continue;
         };
         let Some(whole) = expected(&estate, &after) else { continue };
         let told: Vec<String> = changes.iter().map(|c| change::describe(&estate, c).words).collect();
         assert_eq!(expected(&small, &small_after), Some(whole), "estate {seed}: {told:#?}");
-        let all = told_in_blocks(&estate, &after, &after.groups);
-        assert_eq!(told_in_blocks(&small, &small_after, &after.groups), all, "estate {seed}: {told:#?}");
+        let all = told_in_blocks(&estate, &after, after.groups());
+        assert_eq!(told_in_blocks(&small, &small_after, after.groups()), all, "estate {seed}: {told:#?}");
         // Not named, but told by conditions.
-        let few = UserSubset::of(&estate, &changes, &Moment::on(day(), &estate.schema)).expect("just so");
+        let few = UserSubset::of(&estate, &changes, &Moment::on(day(), estate.schema())).expect("just so");
         asked += usize::from(few.changes(&estate, &changes).is_none());
         alone += 1;
-        several += usize::from(small.people.len() > 1);
+        several += usize::from(small.people().len() > 1);
         named += usize::from(all.list.iter().any(|block| block.group.is_some()));
     }
     assert!(alone > 500 && several > 20 && named > 5, "{alone} alone, {several} of them several users, {named} groups");
@@ -352,7 +355,7 @@ fn that_touch_few_users() {
 }
 
 fn told_in_blocks(before: &Estate, after: &Estate, groups: &Groups) -> Blocks {
-    let (was, is) = (Moment::on(day(), &before.schema), Moment::on(day(), &after.schema));
+    let (was, is) = (Moment::on(day(), before.schema()), Moment::on(day(), after.schema()));
     let (old, new) = (Snapshot::new(before, &was).unwrap(), Snapshot::new(after, &is).unwrap());
     blocks(&difference(&old, &new, None), before, after, groups, &["read".to_string()], usize::MAX)
 }
@@ -375,12 +378,12 @@ fn laid_over(count: u64, load: fn(u64) -> Estate) {
         let modality = ["may", "may not", "may always", "may never", "may only"][seed as usize % 5];
         let text = further_rule(seed + 5000, Shape::ALL, modality, &layers);
         let mut sources = Sources::new();
-        for file in &before.files {
+        for file in before.files() {
             sources.add(file.clone(), String::new());
         }
         let file = sources.add("draft".to_string(), text.clone());
         let parsed = bastide_syntax::parse(file, &text);
-        let files: Vec<String> = before.files.iter().cloned().chain(["draft".to_string()]).collect();
+        let files: Vec<String> = before.files().iter().cloned().chain(["draft".to_string()]).collect();
         let Ok(after) = lay_over(&before, &parsed.tree, &files, &|_| 1) else { continue };
         let Some(expected) = expected(&before, &after) else { continue };
         moved += usize::from(!expected.is_empty());
@@ -408,14 +411,14 @@ fn what_goes_with_a_statement_is_counted_rightly() {
     for seed in 0..900 {
         let shape = Shape { holds: seed % 9 == 0, layers: seed % 10 == 0, combining: true };
         let estate = plan(seed, shape).case().estate();
-        let moment = Moment::on(day(), &estate.schema);
+        let moment = Moment::on(day(), estate.schema());
         let mut rng = fastrand::Rng::with_seed(seed);
         let Ok(before) = Snapshot::tuned(&estate, &moment, tuning(&mut rng)) else { continue };
-        let all = estate.catalog.len() as u32;
+        let all = estate.catalog().len() as u32;
         let cut = (seed as u32 * 7) % (all + 1);
         let Some(found) = before.alone(vec![0..cut, cut..all], None) else { continue };
         estates += 1;
-        for id in StatementId::all(estate.statements.len()) {
+        for id in StatementId::all(estate.statements().len()) {
             let statement = estate.statement(id);
             if !statement.is_on() || !statement.in_date(day()) {
                 continue;
@@ -429,7 +432,7 @@ fn what_goes_with_a_statement_is_counted_rightly() {
             assert_eq!(found, expected, "estate {seed}, statement {} {}", statement.name, id.index());
             statements += 1;
             some += usize::from(found.0 + found.1 > 0);
-            let needed = estate.schema.actions.iter().flat_map(|action| &action.needs);
+            let needed = estate.schema().actions.iter().flat_map(|action| &action.needs);
             by_needs += usize::from(found.0 + found.1 > 0 && needed.count() > 0);
         }
     }
@@ -445,7 +448,8 @@ fn what_goes_with_a_statement_is_counted_rightly() {
 fn many_places_are_told_by_few_names() {
     let mut joined = 0;
     for seed in 0..200 {
-        let catalog = load(seed).catalog;
+        let estate = load(seed);
+        let catalog = estate.catalog();
         let mut rng = fastrand::Rng::with_seed(seed);
         let (share, most) = (rng.usize(1..5), rng.usize(1..5));
         let chosen: Vec<ResourceId> = catalog.all().filter(|_| rng.usize(..5) < share).collect();
@@ -477,7 +481,7 @@ fn many_places_are_told_by_few_names() {
             }
             plain = next;
         }
-        let found = fold(&catalog, &chosen, most);
+        let found = fold(catalog, &chosen, most);
         let found: Vec<_> = found.iter().map(|fold| (fold.path.clone(), fold.resources, fold.how)).collect();
         let plain: Vec<_> = plain.iter().map(|(place, count, how)| (catalog.path(*place), *count, *how)).collect();
         assert_eq!(found, plain, "estate {seed}");

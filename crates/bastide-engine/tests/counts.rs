@@ -34,11 +34,11 @@ fn asked(rng: &mut Rng, estate: &Estate) -> Asked {
         1 => Some(allowed(false)),
         _ => some(rng, Reason::ALL.len()),
     };
-    let statements = if rng.u8(..3) == 0 { some(rng, estate.statements.len() + 1) } else { None };
+    let statements = if rng.u8(..3) == 0 { some(rng, estate.statements().len() + 1) } else { None };
     Asked {
-        users: some(rng, estate.people.len()),
-        resources: some(rng, estate.catalog.len()),
-        actions: some(rng, estate.schema.actions.len()),
+        users: some(rng, estate.people().len()),
+        resources: some(rng, estate.catalog().len()),
+        actions: some(rng, estate.schema().actions.len()),
         reasons,
         statements,
     }
@@ -61,18 +61,18 @@ fn keys(rng: &mut Rng) -> Keys {
 fn plainly(estate: &Estate, reference: &ReferenceEvaluator, asked: &Asked, keys: Keys) -> HashMap<Alike, u64> {
     let has = |set: &Option<FixedBitSet>, at: usize| set.as_ref().is_none_or(|set| set.contains(at));
     let mut found = HashMap::new();
-    for resource in estate.catalog.all().filter(|r| has(&asked.resources, r.index())) {
-        for action in ActionId::all(estate.schema.actions.len()).filter(|a| has(&asked.actions, a.index())) {
-            for user in estate.people.all().filter(|u| has(&asked.users, u.index())) {
+    for resource in estate.catalog().all().filter(|r| has(&asked.resources, r.index())) {
+        for action in ActionId::all(estate.schema().actions.len()).filter(|a| has(&asked.actions, a.index())) {
+            for user in estate.people().all().filter(|u| has(&asked.users, u.index())) {
                 let decision = reference.decide(user, action, resource);
-                let by = decision.by.map_or(estate.statements.len(), |by: StatementId| by.0 as usize);
+                let by = decision.by.map_or(estate.statements().len(), |by: StatementId| by.0 as usize);
                 if !has(&asked.reasons, decision.reason as usize) || !has(&asked.statements, by) {
                     continue;
                 }
                 let alike = Alike {
                     user: keys.user.then_some(user),
                     resource: keys.resource.then_some(resource),
-                    kind: keys.kind.then(|| estate.catalog.kind(resource)),
+                    kind: keys.kind.then(|| estate.catalog().kind(resource)),
                     action: keys.action.then_some(action),
                     decision: keys.decision.then(|| decision.is_allowed()),
                     reason: keys.reason.then_some(decision.reason),
@@ -91,7 +91,7 @@ fn counts_and_rows_agree_with_every_triple() {
     for seed in 0..300 {
         let mut rng = Rng::with_seed(seed);
         let estate = plan(seed, Shape::ALL).with_more(seed, 20).case().estate();
-        let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+        let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
         let Ok(snapshot) = Snapshot::new(&estate, &moment) else { continue };
         // Every other time, outcomes are worked out in words as soon as they differ.
         let snapshot = match seed % 2 {
@@ -106,7 +106,7 @@ fn counts_and_rows_agree_with_every_triple() {
             let (asked, keys) = (asked(&mut rng, &estate), keys(&mut rng));
             let wanted = plainly(&estate, &reference, &asked, keys);
             let mut found: HashMap<Alike, u64> = HashMap::new();
-            let all = estate.catalog.len() as u32;
+            let all = estate.catalog().len() as u32;
             let cut = rng.u32(..=all);
             for range in [0..cut, cut..all] {
                 let Ok(()) = counts(&snapshot, &asked, keys, range, |alike, count| {
@@ -136,10 +136,10 @@ fn counts_and_rows_agree_with_every_triple() {
 #[test]
 fn nobody_is_asked_for() {
     let estate = plan(1, Shape::PLAIN).case().estate();
-    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
     let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
-    let asked = Asked { users: Some(FixedBitSet::with_capacity(estate.people.len())), ..Asked::default() };
+    let asked = Asked { users: Some(FixedBitSet::with_capacity(estate.people().len())), ..Asked::default() };
     let keys = Keys { user: true, ..Keys::default() };
-    let found = counts(&snapshot, &asked, keys, 0..estate.catalog.len() as u32, |alike, _| Err(alike.user));
+    let found = counts(&snapshot, &asked, keys, 0..estate.catalog().len() as u32, |alike, _| Err(alike.user));
     assert_eq!(found, Ok::<(), Option<UserId>>(()));
 }

@@ -53,11 +53,11 @@ fn answer(estate: &Estate, question: &str) -> Result<(), String> {
         .map(|(name, value)| (name.to_string(), value.to_string()))
         .collect();
     let date = date.trim().parse().unwrap_or_else(|e| panic!("{question}: {e}"));
-    let moment = session::moment(&estate.schema, date, &given).unwrap_or_else(|e| panic!("{question}: {e}"));
+    let moment = session::moment(estate.schema(), date, &given).unwrap_or_else(|e| panic!("{question}: {e}"));
     let reference = ReferenceEvaluator::new(estate, &moment).unwrap_or_else(|cycles| panic!("{question}: {cycles:#?}"));
-    let user = estate.people.find(user).unwrap_or_else(|| panic!("no such user: {question}"));
-    let action = estate.schema.action(action).unwrap_or_else(|| panic!("no such action: {question}"));
-    let resource = estate.catalog.find(resource).unwrap_or_else(|| panic!("no such resource: {question}"));
+    let user = estate.people().find(user).unwrap_or_else(|| panic!("no such user: {question}"));
+    let action = estate.schema().action(action).unwrap_or_else(|| panic!("no such action: {question}"));
+    let resource = estate.catalog().find(resource).unwrap_or_else(|| panic!("no such resource: {question}"));
     let decision = reference.decide(user, action, resource);
     let by = decision.by.map_or("nothing", |by| estate.statement(by).name.as_str());
     let (reason, deciding) = expected.split_once(" by ").unwrap_or((expected, by));

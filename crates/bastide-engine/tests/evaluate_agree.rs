@@ -46,7 +46,7 @@ fn differences(estate: &Estate, moment: &Moment, seed: u64, ways: &mut Ways) -> 
     let mut engine = snapshot.evaluator();
     let mut wrong = Vec::new();
     // In whatever order resources are asked for, they are the same.
-    let mut resources: Vec<ResourceId> = estate.catalog.all().collect();
+    let mut resources: Vec<ResourceId> = estate.catalog().all().collect();
     match seed % 3 {
         0 => {}
         1 => resources.reverse(),
@@ -54,7 +54,7 @@ fn differences(estate: &Estate, moment: &Moment, seed: u64, ways: &mut Ways) -> 
     }
     for resource in resources {
         let mut work = engine.decide(resource);
-        for action in ActionId::all(estate.schema.actions.len()) {
+        for action in ActionId::all(estate.schema().actions.len()) {
             compare(estate, &reference, (&mut engine, &mut work), (resource, action), &mut wrong, ways);
         }
         engine.done(work);
@@ -73,7 +73,7 @@ fn compare<'s>(
     let parts = engine.parts_in(work, action);
     let allowed = engine.allowed_in(work, action);
     let total: u32 = parts.iter().map(|part| engine.sets().count(part.users)).sum();
-    assert_eq!(total as usize, estate.people.len(), "the parts are everybody, each once");
+    assert_eq!(total as usize, estate.people().len(), "the parts are everybody, each once");
     match work.decided(action) {
         Decided::Open => {}
         Decided::Base(_) if work.cells(action).is_empty() => ways.based += 1,
@@ -89,16 +89,16 @@ fn compare<'s>(
             }
         }
     }
-    for user in estate.people.all() {
+    for user in estate.people().all() {
         let plain = reference.decide(user, action, resource);
         let is_in = |set| engine.sets().contains(set, user.index());
         let part = parts.iter().find(|part| is_in(part.users)).expect("the parts are everybody");
         if (part.reason, part.by, is_in(allowed)) != (plain.reason, plain.by, plain.is_allowed()) {
             wrong.push(format!(
                 "{} {} {}: {:?} by {:?}, not {:?} by {:?}, {:?}",
-                estate.people.id(user),
-                estate.schema.actions[action.index()].name,
-                estate.catalog.id(resource),
+                estate.people().id(user),
+                estate.schema().actions[action.index()].name,
+                estate.catalog().id(resource),
                 plain.reason,
                 plain.by,
                 part.reason,
@@ -149,7 +149,7 @@ fn agree(seed: u64, plan: &Plan, ways: &mut Ways) {
         _ => &[("net", "home"), ("badge", "x")],
     };
     let given: Vec<(String, String)> = given.iter().map(|(n, v)| (n.to_string(), v.to_string())).collect();
-    let moment = session::moment(&estate.schema, "2026-11-24".parse().unwrap(), &given).unwrap();
+    let moment = session::moment(estate.schema(), "2026-11-24".parse().unwrap(), &given).unwrap();
     let wrong = differences(&estate, &moment, seed, ways);
     assert!(wrong.is_empty(), "estate {seed}: {:#?}\n{}", &wrong[..wrong.len().min(10)], plan.rules.join("\n"));
 }
@@ -161,7 +161,7 @@ fn on_every_estate_of_the_conformance_suite() {
     for (name, _, text) in bastide_testkit::texts(&folder, ".txt") {
         let Some(estate) = load(&Case::parse(&text, &folder)) else { continue };
         for (seed, date) in ["2026-11-23", "2026-11-24", "2026-12-24"].into_iter().enumerate() {
-            let moment = Moment::on(date.parse().unwrap(), &estate.schema);
+            let moment = Moment::on(date.parse().unwrap(), estate.schema());
             let wrong = differences(&estate, &moment, seed as u64, &mut Ways::default());
             assert!(wrong.is_empty(), "{name}: {:#?}", &wrong[..wrong.len().min(10)]);
         }
@@ -177,7 +177,7 @@ fn on_the_demo() {
     for (seed, (date, given)) in
         [("2026-11-24", &[][..]), ("2026-12-05", &given), ("2027-07-01", &[])].into_iter().enumerate()
     {
-        let moment = session::moment(&estate.schema, date.parse().unwrap(), given).unwrap();
+        let moment = session::moment(estate.schema(), date.parse().unwrap(), given).unwrap();
         let wrong = differences(&estate, &moment, seed as u64, &mut Ways::default());
         assert!(wrong.is_empty(), "{date}: {:#?}", &wrong[..wrong.len().min(10)]);
     }

@@ -16,7 +16,7 @@ fn load(seed: u64) -> Estate {
 
 /// The section of a resource: its root.
 fn root(estate: &Estate, resource: ResourceId) -> u32 {
-    estate.catalog.upward(resource).last().unwrap_or(resource).0
+    estate.catalog().upward(resource).last().unwrap_or(resource).0
 }
 
 /// By section, kind, user, action, reason and statement: on how many resources.
@@ -31,7 +31,7 @@ fn the_lines_say_what_the_evaluator_says() {
     let (mut estates, mut owned, mut but_owner) = (0, 0, 0);
     for seed in 0..1500 {
         let estate = load(seed);
-        let moment = Moment::on(day, &estate.schema);
+        let moment = Moment::on(day, estate.schema());
         let Ok(reference) = ReferenceEvaluator::new(&estate, &moment) else { continue };
         let ledger = if seed % 2 == 0 {
             ledger(&Snapshot::new(&estate, &moment).expect("no circles"), &|r| root(&estate, r), true)
@@ -46,13 +46,14 @@ fn the_lines_say_what_the_evaluator_says() {
             ledger_of(&snapshot, &|r| root(&estate, r), true)
         };
         estates += 1;
-        let owners: BTreeSet<UserId> = estate.catalog.all().filter_map(|r| estate.catalog.owner(r).flatten()).collect();
+        let owners: BTreeSet<UserId> =
+            estate.catalog().all().filter_map(|r| estate.catalog().owner(r).flatten()).collect();
         let told = |reason: Reason| !matches!(reason, Reason::Inactive | Reason::Silent);
         let (mut expected, mut all) = (Counts::new(), Totals::new());
-        for user in estate.people.all().filter(|u| estate.people.is_active(*u)) {
-            for resource in estate.catalog.all() {
-                let kind = estate.catalog.kind(resource);
-                for action in ActionId::all(estate.schema.actions.len()).filter(|a| estate.schema.fits(*a, kind)) {
+        for user in estate.people().all().filter(|u| estate.people().is_active(*u)) {
+            for resource in estate.catalog().all() {
+                let kind = estate.catalog().kind(resource);
+                for action in ActionId::all(estate.schema().actions.len()).filter(|a| estate.schema().fits(*a, kind)) {
                     let decision = reference.decide(user, action, resource);
                     if told(decision.reason) {
                         let key = (root(&estate, resource), kind, user, action, decision.reason, decision.by);
@@ -68,7 +69,7 @@ fn the_lines_say_what_the_evaluator_says() {
             let decision = reference.decide(line.user, line.actions[0], line.resource);
             if line.owners {
                 owned += 1;
-                let owner = estate.catalog.owner(line.resource).flatten();
+                let owner = estate.catalog().owner(line.resource).flatten();
                 assert_eq!(owner, Some(line.user), "estate {seed}");
             }
             assert_eq!((decision.reason, decision.by), (line.reason, line.by), "estate {seed}: {line:?}");
@@ -109,18 +110,18 @@ fn the_sheets_name_everybody_who_has_access() {
     let (mut rows, mut parted) = (0, 0);
     for seed in 0..600 {
         let estate = load(seed);
-        let moment = Moment::on(day, &estate.schema);
+        let moment = Moment::on(day, estate.schema());
         let Ok(reference) = ReferenceEvaluator::new(&estate, &moment) else { continue };
         let sheets = sheets(&Snapshot::new(&estate, &moment).expect("no circles"), Part::Root);
         let mut allowed: BTreeMap<(String, String), BTreeSet<String>> = BTreeMap::new();
-        for resource in estate.catalog.all() {
-            let sheet = estate.catalog.path(ResourceId(root(&estate, resource)));
-            for user in estate.people.all() {
-                for action in ActionId::all(estate.schema.actions.len()) {
+        for resource in estate.catalog().all() {
+            let sheet = estate.catalog().path(ResourceId(root(&estate, resource)));
+            for user in estate.people().all() {
+                for action in ActionId::all(estate.schema().actions.len()) {
                     if reference.decide(user, action, resource).is_allowed() {
-                        let name = estate.schema.actions[action.index()].name.clone();
+                        let name = estate.schema().actions[action.index()].name.clone();
                         let key = (sheet.clone(), name);
-                        allowed.entry(key).or_default().insert(estate.people.id(user).to_string());
+                        allowed.entry(key).or_default().insert(estate.people().id(user).to_string());
                     }
                 }
             }
@@ -131,17 +132,17 @@ fn the_sheets_name_everybody_who_has_access() {
                 rows += 1;
                 assert!(estate.statement(row.statement).modality.permits());
                 // What it says is so for each person: all of the actions, on as many resources.
-                let actions: Vec<ActionId> = row.actions.iter().map(|a| estate.schema.action(a).unwrap()).collect();
+                let actions: Vec<ActionId> = row.actions.iter().map(|a| estate.schema().action(a).unwrap()).collect();
                 let own = estate.statement(row.statement);
                 for person in &row.people {
-                    let user = estate.people.find(person).unwrap();
+                    let user = estate.people().find(person).unwrap();
                     let may = |r: &ResourceId| {
-                        let fits = |a: &&ActionId| estate.schema.fits(**a, estate.catalog.kind(*r));
-                        estate.catalog.path(ResourceId(root(&estate, *r))) == sheet.name
+                        let fits = |a: &&ActionId| estate.schema().fits(**a, estate.catalog().kind(*r));
+                        estate.catalog().path(ResourceId(root(&estate, *r))) == sheet.name
                             && actions.iter().any(|a| reference.decide(user, *a, *r).is_allowed())
                             && actions.iter().filter(fits).all(|a| reference.decide(user, *a, *r).is_allowed())
                     };
-                    let on: Vec<ResourceId> = estate.catalog.all().filter(may).collect();
+                    let on: Vec<ResourceId> = estate.catalog().all().filter(may).collect();
                     let least = row.each.map_or(row.resources, |(least, _)| least);
                     assert!(on.len() >= least, "estate {seed}: {row:?} {person} {}", on.len());
                     parted += usize::from(sheet.rows.iter().filter(|r| r.statement == row.statement).count() > 1);

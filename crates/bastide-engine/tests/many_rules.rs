@@ -111,23 +111,23 @@ fn estate(seed: u64, papers: usize, apart: bool) -> Estate {
 
 /// Every decision of some resources, compared; the engine is asked for all of them first.
 fn agree(estate: &Estate, every: usize) -> (usize, usize) {
-    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
     let reference = ReferenceEvaluator::new(estate, &moment).expect("no circles");
     let snapshot = Snapshot::new(estate, &moment).expect("no circles");
     let mut engine = snapshot.evaluator();
-    for resource in estate.catalog.all() {
+    for resource in estate.catalog().all() {
         let work = engine.decide(resource);
         engine.done(work);
     }
     let (mut allowed, mut refused) = (0, 0);
-    for resource in estate.catalog.all().step_by(every) {
+    for resource in estate.catalog().all().step_by(every) {
         let mut work = engine.decide(resource);
-        for action in ActionId::all(estate.schema.actions.len()) {
-            for user in estate.people.all() {
+        for action in ActionId::all(estate.schema().actions.len()) {
+            for user in estate.people().all() {
                 let plain = reference.decide(user, action, resource);
                 let part = engine.cause_in(&mut work, action, user);
-                let (id, name) = (estate.people.id(user), &estate.schema.actions[action.index()].name);
-                let what = format!("{id} {name} {}", estate.catalog.path(resource));
+                let (id, name) = (estate.people().id(user), &estate.schema().actions[action.index()].name);
+                let what = format!("{id} {name} {}", estate.catalog().path(resource));
                 assert_eq!(part, (plain.reason, plain.by), "{what}");
                 *(if plain.is_allowed() { &mut allowed } else { &mut refused }) += 1;
             }

@@ -98,14 +98,14 @@ fn shown(change: &Change) -> String {
 #[test]
 fn a_described_change_reads_back() {
     let estate = estate();
-    let users: Vec<UserId> = estate.people.all().collect();
-    let groups: Vec<GroupId> = estate.groups.all().collect();
-    let actions: Vec<ActionId> = ActionId::all(estate.schema.actions.len()).collect();
+    let users: Vec<UserId> = estate.people().all().collect();
+    let groups: Vec<GroupId> = estate.groups().all().collect();
+    let actions: Vec<ActionId> = ActionId::all(estate.schema().actions.len()).collect();
     let text = |text: &str| Some(Value::Text(text.into()));
     let values = [None, text("x"), text("a=b.c"), text("q\"r\"")];
     let sets = [None, Some(Value::set(["a;b", "c\\"].map(|t| Value::Text(t.into()))))];
     let mut changes: Vec<Change> = Vec::new();
-    for id in StatementId::all(estate.statements.len()) {
+    for id in StatementId::all(estate.statements().len()) {
         let day = "2027-01-31".parse().ok();
         changes.extend([Change::Off(id), Change::Window(id, None, day), Change::Window(id, day, None)]);
         changes.push(Change::Actions(id, actions[1..].to_vec()));
@@ -130,7 +130,7 @@ fn a_described_change_reads_back() {
         changes.push(Change::User(*user, UserCell::Active, Some(Value::Flag(false))));
         changes.push(Change::User(*user, UserCell::Realm, text("away")));
     }
-    for resource in estate.catalog.all() {
+    for resource in estate.catalog().all() {
         let cell = ResourceCell::Attribute(ResourceAttributeId::new(0));
         changes.extend(values.iter().map(|value| Change::Resource(resource, cell, value.clone())));
         changes.push(Change::Resource(resource, ResourceCell::Owner, text("a.b=c")));

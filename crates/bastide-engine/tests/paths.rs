@@ -35,13 +35,13 @@ fn estate() -> Estate {
 }
 
 fn ids(estate: &Estate, found: &[ResourceId]) -> String {
-    found.iter().map(|r| estate.catalog.id(*r)).collect::<Vec<_>>().join(" ")
+    found.iter().map(|r| estate.catalog().id(*r)).collect::<Vec<_>>().join(" ")
 }
 
 #[test]
 fn names_with_slashes_and_backslashes_come_back() {
     let estate = estate();
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let path = |id: &str| catalog.path(catalog.find(id).unwrap());
     assert_eq!(path("c"), r"Plans/North\/South/Floor 1");
     assert_eq!(path("g"), r"Plans/C:\\maps/Plans");
@@ -56,7 +56,7 @@ fn names_with_slashes_and_backslashes_come_back() {
 #[test]
 fn stars_stay_within_their_segment() {
     let estate = estate();
-    let matching = |text: &str| ids(&estate, &estate.catalog.matching(&PathPattern::new(text)));
+    let matching = |text: &str| ids(&estate, &estate.catalog().matching(&PathPattern::new(text)));
     assert_eq!(matching("Plans/*"), "f b");
     assert_eq!(matching("Plans/*/*"), "g e c d");
     assert_eq!(matching(r"Plans/North\/*/Floor *"), "e c d");
@@ -70,7 +70,7 @@ fn stars_stay_within_their_segment() {
 #[test]
 fn a_resource_is_found_by_id_or_path() {
     let estate = estate();
-    let found = |text: &str| find::resource(&estate, text).map(|r| estate.catalog.id(r).to_string());
+    let found = |text: &str| find::resource(&estate, text).map(|r| estate.catalog().id(r).to_string());
     assert_eq!(found("e").as_deref().ok(), Some("e"));
     assert_eq!(found(r"Plans/North\/South/Floor 2").as_deref().ok(), Some("d"));
     assert_eq!(found("Übersicht/日本").as_deref().ok(), Some("j"));
@@ -84,7 +84,7 @@ fn a_resource_is_found_by_id_or_path() {
 #[test]
 fn the_tree_is_walked_in_order() {
     let estate = estate();
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let all: Vec<ResourceId> = catalog.all().collect();
     assert_eq!(ids(&estate, &all), "a f g b e c d h i k j");
     assert_eq!(ids(&estate, &catalog.roots().collect::<Vec<_>>()), "a h");

@@ -23,7 +23,7 @@ fn moment(estate: &Estate, seed: u64) -> Moment {
         _ => &[("net", "home"), ("badge", "x")],
     };
     let given: Vec<(String, String)> = given.iter().map(|(n, v)| (n.to_string(), v.to_string())).collect();
-    session::moment(&estate.schema, "2026-11-24".parse().unwrap(), &given).unwrap()
+    session::moment(estate.schema(), "2026-11-24".parse().unwrap(), &given).unwrap()
 }
 
 fn decisions(case: &Case, seed: u64) -> Decisions {
@@ -31,13 +31,13 @@ fn decisions(case: &Case, seed: u64) -> Decisions {
     let moment = moment(&estate, seed);
     let reference = ReferenceEvaluator::new(&estate, &moment).expect("no circles are made");
     let mut decisions = Decisions::new();
-    for user in estate.people.all() {
-        for resource in estate.catalog.all() {
-            for action in ActionId::all(estate.schema.actions.len()) {
+    for user in estate.people().all() {
+        for resource in estate.catalog().all() {
+            for action in ActionId::all(estate.schema().actions.len()) {
                 let key = (
-                    estate.people.id(user).to_string(),
-                    estate.schema.actions[action.index()].name.clone(),
-                    estate.catalog.id(resource).to_string(),
+                    estate.people().id(user).to_string(),
+                    estate.schema().actions[action.index()].name.clone(),
+                    estate.catalog().id(resource).to_string(),
                 );
                 decisions.insert(key, reference.decide(user, action, resource).reason);
             }
@@ -182,7 +182,7 @@ fn typed(case: &Case) -> Vec<String> {
             s.layer
         )
     };
-    estate.statements.iter().map(|s| statement(s)).collect()
+    estate.statements().iter().map(|s| statement(s)).collect()
 }
 
 /// Estates that refuse everything, or the same to everybody, would prove nothing.
@@ -211,29 +211,29 @@ fn a_sign_in_is_what_is_given_of_one_user() {
         plan.sign_ins = Some((columns, rows.clone()));
         let with = load(&plan.case());
         let day = "2026-11-24".parse().unwrap();
-        let plain = Moment::on(day, &with.schema);
+        let plain = Moment::on(day, with.schema());
         let signed = ReferenceEvaluator::new(&with, &plain).expect("no circles are made");
-        let alike = Moment::on(day, &without.schema);
+        let alike = Moment::on(day, without.schema());
         let same = ReferenceEvaluator::new(&without, &alike).expect("no circles are made");
         let columns: Vec<&str> = columns.split(',').collect();
-        for user in with.people.all() {
-            let id = format!("{},", with.people.id(user));
+        for user in with.people().all() {
+            let id = format!("{},", with.people().id(user));
             let row = rows.iter().find(|row| row.starts_with(&id)).cloned().unwrap_or_default();
             let cells = row.split(',').skip(1).zip(&columns).filter(|(cell, _)| !cell.is_empty());
             let given: Vec<(String, String)> = cells
                 .flat_map(|(cell, column)| cell.split(';').map(|one| (column.to_string(), one.to_string())))
                 .collect();
-            let moment = session::moment(&without.schema, day, &given).unwrap();
+            let moment = session::moment(without.schema(), day, &given).unwrap();
             let given_to_all = ReferenceEvaluator::new(&without, &moment).expect("no circles are made");
             let over = moment_over(&with, day, &given, &columns);
             let above = ReferenceEvaluator::new(&with, &over).expect("no circles are made");
-            for resource in with.catalog.all() {
-                for action in ActionId::all(with.schema.actions.len()) {
+            for resource in with.catalog().all() {
+                for action in ActionId::all(with.schema().actions.len()) {
                     let expected = given_to_all.decide(user, action, resource).reason;
                     assert_eq!(signed.decide(user, action, resource).reason, expected, "estate {seed}, {id}");
                     compared += 1;
                     others += usize::from(expected != same.decide(user, action, resource).reason);
-                    for other in with.people.all() {
+                    for other in with.people().all() {
                         let expected = given_to_all.decide(other, action, resource).reason;
                         assert_eq!(above.decide(other, action, resource).reason, expected, "estate {seed}, {id}");
                     }
@@ -246,9 +246,9 @@ fn a_sign_in_is_what_is_given_of_one_user() {
 
 /// A moment in which all of these attributes are given: those without a value as missing.
 fn moment_over(estate: &Estate, day: jiff::civil::Date, given: &[(String, String)], all: &[&str]) -> Moment {
-    let mut moment = session::moment(&estate.schema, day, given).unwrap();
+    let mut moment = session::moment(estate.schema(), day, given).unwrap();
     for name in all.iter().filter(|name| !given.iter().any(|(given, _)| given == *name)) {
-        moment.give(estate.schema.session_attribute(name).unwrap(), None);
+        moment.give(estate.schema().session_attribute(name).unwrap(), None);
     }
     moment
 }

@@ -9,7 +9,7 @@ use std::fmt::Write;
 use std::path::Path;
 
 fn moment(estate: &Estate) -> Moment {
-    Moment::on("2026-11-24".parse().unwrap(), &estate.schema)
+    Moment::on("2026-11-24".parse().unwrap(), estate.schema())
 }
 
 fn load(case: &Case) -> Estate {
@@ -56,11 +56,11 @@ fn a_deep_tree_and_a_long_chain_are_decided_on_a_small_stack() {
     let estate = nested(998, 20_000);
     let moment = moment(&estate);
     let action = |name: &str| {
-        let at = estate.schema.actions.iter().position(|action| action.name == name);
+        let at = estate.schema().actions.iter().position(|action| action.name == name);
         ActionId::new(at.expect("it is declared"))
     };
-    let user = |id: &str| estate.people.find(id).expect("a user");
-    let resource = |id: &str| estate.catalog.find(id).expect("a resource");
+    let user = |id: &str| estate.people().find(id).expect("a user");
+    let resource = |id: &str| estate.catalog().find(id).expect("a resource");
     let asked = [("see", "b997"), ("touch", "b996"), ("read", "b997"), ("copy", "p19999")];
     on_a_small_stack(|| {
         for (name, at) in asked {
@@ -94,10 +94,10 @@ fn several_threads_ask_one_snapshot() {
         let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
         shared(&snapshot);
         let reference = ReferenceEvaluator::new(&estate, &moment).expect("no circles");
-        let actions = || ActionId::all(estate.schema.actions.len());
+        let actions = || ActionId::all(estate.schema().actions.len());
         let triples = || {
-            let pairs = estate.people.all().flat_map(|user| actions().map(move |action| (user, action)));
-            pairs.flat_map(|(user, action)| estate.catalog.all().map(move |at| (user, action, at)))
+            let pairs = estate.people().all().flat_map(|user| actions().map(move |action| (user, action)));
+            pairs.flat_map(|(user, action)| estate.catalog().all().map(move |at| (user, action, at)))
         };
         let expected: Vec<bool> =
             triples().map(|(user, action, at)| reference.decide(user, action, at).is_allowed()).collect();
@@ -123,8 +123,7 @@ fn several_threads_ask_one_snapshot() {
 fn a_question_is_stopped_half_way_and_the_snapshot_stays() {
     let estate = nested(40, 400);
     let moment = moment(&estate);
-    let mut other = estate.clone();
-    other.statements.truncate(1);
+    let other = estate.with_statements(estate.statements()[..1].to_vec());
     let cancel = Cancel::default();
     let snapshot = Snapshot::new(&estate, &moment).expect("no circles").cancellable(&cancel);
     let after = snapshot.beside(&other, &moment).expect("no circles");
@@ -144,7 +143,7 @@ fn a_question_is_stopped_half_way_and_the_snapshot_stays() {
     assert_eq!((stopped, seen), (Err(Cancelled), 3));
     // Whatever is asked with it from now on has no answer, by either evaluator; without it, everything is as it was.
     let (user, action, at) =
-        (estate.people.all().next().unwrap(), ActionId::new(0), estate.catalog.all().next().unwrap());
+        (estate.people().all().next().unwrap(), ActionId::new(0), estate.catalog().all().next().unwrap());
     assert_eq!(cancel.ask(|| ()), Err(Cancelled));
     let again = snapshot.clone().cancellable(&Cancel::default());
     assert!(Cancel::default().ask(|| again.decide(user, action, at)).is_ok());
@@ -157,7 +156,7 @@ fn a_question_on_several_cores_is_stopped_from_another_thread() {
     let moment = moment(&estate);
     let cancel = Cancel::default();
     let snapshot = Snapshot::new(&estate, &moment).expect("no circles").cancellable(&cancel);
-    let shares = || bastide_engine::access::shares(estate.catalog.len(), 1);
+    let shares = || bastide_engine::access::shares(estate.catalog().len(), 1);
     let once = || snapshot.alone(shares(), None).is_some();
     assert_eq!(cancel.ask(once), Ok(true));
     // It would go on for ever.

@@ -27,7 +27,7 @@ enum Sort {
 }
 
 /// A column: its name, and what it holds.
-struct Shape {
+struct ColumnShape {
     name: String,
     sort: Sort,
     /// Whether it holds lists.
@@ -45,7 +45,8 @@ pub fn table(bytes: Vec<u8>) -> Result<String, String> {
     let size = bytes.len();
     let reader = SerializedFileReader::new(Bytes::from(bytes)).map_err(told)?;
     let schema = reader.metadata().file_metadata().schema_descr_ptr();
-    let shapes: Vec<Shape> = schema.columns().iter().map(|column| shape(column)).collect::<Result<_, String>>()?;
+    let shapes: Vec<ColumnShape> =
+        schema.columns().iter().map(|column| shape(column)).collect::<Result<_, String>>()?;
     let mut out = String::new();
     line(&mut out, shapes.iter().map(|shape| Cow::from(&shape.name)));
     let most = usize::try_from(most(size as u64)).unwrap_or(usize::MAX);
@@ -76,7 +77,7 @@ pub fn table(bytes: Vec<u8>) -> Result<String, String> {
 }
 
 /// What a column is.
-fn shape(column: &ColumnDescriptor) -> Result<Shape, String> {
+fn shape(column: &ColumnDescriptor) -> Result<ColumnShape, String> {
     let path = column.path().parts();
     let name = path.first().cloned().unwrap_or_default();
     let lists = column.max_rep_level() == 1;
@@ -97,7 +98,7 @@ fn shape(column: &ColumnDescriptor) -> Result<Shape, String> {
         (None, ConvertedType::NONE, Physical::BOOLEAN) => Sort::Flag,
         _ => return wrong("times, decimals or bytes"),
     };
-    Ok(Shape { name, sort, lists, there: column.max_def_level() })
+    Ok(ColumnShape { name, sort, lists, there: column.max_def_level() })
 }
 
 /// The values of a column in some rows.
@@ -128,7 +129,7 @@ impl Column {
     }
 }
 
-fn column(reader: &mut ColumnReader, shape: &Shape, rows: usize) -> Result<Column, String> {
+fn column(reader: &mut ColumnReader, shape: &ColumnShape, rows: usize) -> Result<Column, String> {
     let (mut texts, mut bytes) = (Vec::new(), Vec::new());
     let day = shape.sort == Sort::Day;
     let levels = match reader {
@@ -231,12 +232,12 @@ fn line<'c>(out: &mut String, cells: impl Iterator<Item = Cow<'c, str>>) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::parquet::{Cell, Holds, ParquetRows};
+    use crate::parquet::{Cell, CellKind, ParquetRows};
 
     #[test]
     fn a_table_comes_back_as_it_was_written() {
         let mut file = Vec::new();
-        let columns = [("id", Holds::Text), ("tags", Holds::Texts), ("name", Holds::Text)];
+        let columns = [("id", CellKind::Text), ("tags", CellKind::Texts), ("name", CellKind::Text)];
         let mut rows = ParquetRows::new(&mut file, &columns, &[]).unwrap();
         rows.row(&[Cell::Text("a"), Cell::Texts(&["x", "y;z"]), Cell::Text("Quay, \"old\"")]).unwrap();
         rows.row(&[Cell::Text("b"), Cell::Texts(&[]), Cell::Text("")]).unwrap();
@@ -247,7 +248,7 @@ mod tests {
         assert_eq!(table(file).unwrap(), format!("id,tags,name\na,{set},\"Quay, \"\"old\"\"\"\nb,,\nc,w,Mole\n"));
         // More rows than are read at a time, in several groups.
         let mut file = Vec::new();
-        let mut rows = ParquetRows::new(&mut file, &[("id", Holds::Text), ("tags", Holds::Texts)], &[]).unwrap();
+        let mut rows = ParquetRows::new(&mut file, &[("id", CellKind::Text), ("tags", CellKind::Texts)], &[]).unwrap();
         let count = 150_000;
         for i in 0..count {
             rows.row(&[Cell::Text(&i.to_string()), Cell::Texts(&["x", "y"][..i % 3])]).unwrap();
@@ -259,7 +260,7 @@ mod tests {
         assert_eq!(text.lines().count(), count + 1);
         // A small file that comes to very much.
         let mut file = Vec::new();
-        let mut rows = ParquetRows::new(&mut file, &[("id", Holds::Text)], &[]).unwrap();
+        let mut rows = ParquetRows::new(&mut file, &[("id", CellKind::Text)], &[]).unwrap();
         let long = "x".repeat(1 << 16);
         for _ in 0..6000 {
             rows.row(&[Cell::Text(&long)]).unwrap();

@@ -12,7 +12,7 @@ use rayon::prelude::*;
 /// Combinations, numbered in the order in which they first came.
 #[derive(Default)]
 pub struct Combinations {
-    columns: Vec<Values>,
+    columns: Vec<ValuesByAttribute>,
     /// By column, the combinations of all columns up to it.
     levels: Vec<Level>,
     /// By combination of all columns, how often it occurs, and where it first did.
@@ -22,7 +22,7 @@ pub struct Combinations {
 }
 
 /// The values of a column: number 0 is none.
-struct Values {
+struct ValuesByAttribute {
     literal: Literal,
     /// The texts as they are written.
     written: Pool,
@@ -40,7 +40,7 @@ struct Level {
     parts: Vec<(u32, u32)>,
 }
 
-impl Values {
+impl ValuesByAttribute {
     fn number(&mut self, cell: Option<&str>, place: RowPlace, zero: &mut Option<RowPlace>) -> u32 {
         let Some(text) = cell else {
             self.none = true;
@@ -77,14 +77,14 @@ impl Values {
 impl Combinations {
     /// None yet, of columns whose values are such literals.
     pub fn new(columns: impl IntoIterator<Item = Literal>) -> Combinations {
-        let values = |literal| Values {
+        let values = |literal| ValuesByAttribute {
             literal,
             written: Pool::default(),
             value_of: Vec::new(),
             keys: Pool::default(),
             none: false,
         };
-        let columns: Vec<Values> = columns.into_iter().map(values).collect();
+        let columns: Vec<ValuesByAttribute> = columns.into_iter().map(values).collect();
         let levels = columns.iter().map(|_| Level::default()).collect();
         Combinations { columns, levels, ..Combinations::default() }
     }

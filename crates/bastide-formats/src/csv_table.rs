@@ -133,7 +133,7 @@ impl<'t> CsvTable<'t> {
             separator: self.separator,
             left,
             line: 0,
-            reader: Reader::default(),
+            reader: OpenCsv::default(),
         };
         Some(cuts.windows(2).map(|ends| part(ends[0]..ends[1])).collect())
     }
@@ -350,16 +350,16 @@ pub struct Plain<'t> {
     left: std::ops::Range<usize>,
     /// How many lines of the part were read.
     line: u32,
-    reader: Reader<'t>,
+    reader: OpenCsv<'t>,
 }
 
 /// What reads rows with quotes, once there was one: to make it takes as long as to read many rows. A copy makes its own.
 #[derive(Default)]
-struct Reader<'t>(Option<Box<CsvTable<'t>>>);
+struct OpenCsv<'t>(Option<Box<CsvTable<'t>>>);
 
-impl Clone for Reader<'_> {
+impl Clone for OpenCsv<'_> {
     fn clone(&self) -> Self {
-        Reader(None)
+        OpenCsv(None)
     }
 }
 
@@ -602,7 +602,7 @@ mod tests {
                 separator: b',',
                 left: from..text.len(),
                 line: 0,
-                reader: Reader::default(),
+                reader: OpenCsv::default(),
             };
             let (mut row, mut block) = (table.row(), part.block());
             while !part.is_read() {
@@ -639,7 +639,7 @@ mod tests {
                 separator: b',',
                 left: 4..text.len(),
                 line: 0,
-                reader: Reader::default(),
+                reader: OpenCsv::default(),
             };
             let mut block = part.block();
             let mut in_order = true;

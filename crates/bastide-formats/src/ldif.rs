@@ -50,14 +50,14 @@ struct Attribute {
 }
 
 /// One entry.
-struct Entry {
+struct LdifEntry {
     attributes: Vec<Attribute>,
     place: RowPlace,
     /// Its distinguished name in one form, where it has one.
     name: Option<String>,
 }
 
-impl Entry {
+impl LdifEntry {
     fn values<'e>(&'e self, name: &str) -> impl Iterator<Item = &'e str> {
         let name = name.to_lowercase();
         self.attributes.iter().filter(move |a| a.name == name).map(|a| a.value.as_str())
@@ -178,7 +178,7 @@ pub fn read(
 }
 
 fn user(
-    entry: &Entry,
+    entry: &LdifEntry,
     source: &DataSource,
     wanted: &[(String, PeopleField)],
     people: &mut PeopleSink,
@@ -225,7 +225,7 @@ fn set_or_text(people: &PeopleSink, field: PeopleField, values: &[&str]) -> Stri
     if people.is_set(field) { join_set(values.iter().copied()) } else { values[0].to_string() }
 }
 
-fn group(entry: &Entry, source: &DataSource, rows: &mut GroupRows, links: &mut LdifLinks, out: &mut Diagnostics) {
+fn group(entry: &LdifEntry, source: &DataSource, rows: &mut GroupRows, links: &mut LdifLinks, out: &mut Diagnostics) {
     let named = source.group_id.as_ref().map_or("cn", |id| &id.text);
     entry.must_be_text(named, out);
     entry.must_be_text("memberuid", out);
@@ -268,14 +268,14 @@ fn group(entry: &Entry, source: &DataSource, rows: &mut GroupRows, links: &mut L
 }
 
 /// The values of an entry by the name of an attribute in lower case. What is asked for and is no text is reported.
-pub type Values<'v, 'e> = dyn Fn(&str, &mut Diagnostics) -> Vec<&'e str> + 'v;
+pub type ReadValues<'v, 'e> = dyn Fn(&str, &mut Diagnostics) -> Vec<&'e str> + 'v;
 
 /// Reads the entries of a file, whatever they are, and gives the values of each.
 pub fn values(
     file: FileId,
     text: &str,
     out: &mut Diagnostics,
-    each: &mut dyn FnMut(&Values<'_, '_>, RowPlace, &mut Diagnostics),
+    each: &mut dyn FnMut(&ReadValues<'_, '_>, RowPlace, &mut Diagnostics),
 ) {
     entries(file, text, out, &mut |entry, out| {
         if entry.is_refused(out) {
@@ -297,7 +297,7 @@ pub(crate) fn same_group(id: &str, (first, second): (&str, &str), by: &str, span
 }
 
 /// A list of values of which the directory gave a part only (`member;range=0-999`), and where it ends.
-fn cut_short(entry: &Entry) -> Option<(&str, &str)> {
+fn cut_short(entry: &LdifEntry) -> Option<(&str, &str)> {
     let ranges: Vec<(&str, &str, &str)> = entry
         .attributes
         .iter()
@@ -356,13 +356,13 @@ fn normal(name: &str) -> String {
 }
 
 /// Cuts a file into entries, and gives them one by one.
-fn entries(file: FileId, text: &str, out: &mut Diagnostics, each: &mut dyn FnMut(Entry, &mut Diagnostics)) {
+fn entries(file: FileId, text: &str, out: &mut Diagnostics, each: &mut dyn FnMut(LdifEntry, &mut Diagnostics)) {
     let mut attributes: Vec<Attribute> = Vec::new();
     let mut close = |attributes: &mut Vec<Attribute>, out: &mut Diagnostics| {
         if let Some(first) = attributes.first() {
             let place = RowPlace { file, line: first.line, start: first.span.start, end: first.span.end };
             let name = attributes.iter().find(|a| a.name == "dn").map(|a| normal(&a.value));
-            each(Entry { attributes: std::mem::take(attributes), place, name }, out);
+            each(LdifEntry { attributes: std::mem::take(attributes), place, name }, out);
         }
     };
     for line in logical_lines(file, text) {

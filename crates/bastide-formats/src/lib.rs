@@ -28,7 +28,7 @@
 //! .collect();
 //! let loaded = load_from(&files, "2026-11-24".parse()?);
 //! let estate = loaded.estate.ok_or("a mistake is among the diagnostics")?;
-//! assert_eq!((estate.people.len(), estate.catalog.len()), (1, 1));
+//! assert_eq!((estate.people().len(), estate.catalog().len()), (1, 1));
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 #![warn(clippy::print_stdout)]

@@ -216,7 +216,7 @@ struct Reader<'o> {
     out: &'o mut Diagnostics,
 }
 
-type Entry<'a, 'i> = (&'a Spanned<std::borrow::Cow<'i, str>>, &'a Spanned<DeValue<'i>>);
+type TomlEntry<'a, 'i> = (&'a Spanned<std::borrow::Cow<'i, str>>, &'a Spanned<DeValue<'i>>);
 
 impl Reader<'_> {
     fn span<T>(&self, of: &Spanned<T>) -> Span {
@@ -228,7 +228,7 @@ impl Reader<'_> {
         self.out.push(Diagnostic::at(&codes::MANIFEST, span, message));
     }
 
-    fn entries<'a, 'i>(&mut self, table: &'a DeTable<'i>, known: &[&str]) -> Vec<Entry<'a, 'i>> {
+    fn entries<'a, 'i>(&mut self, table: &'a DeTable<'i>, known: &[&str]) -> Vec<TomlEntry<'a, 'i>> {
         let mut found = Vec::new();
         for (key, value) in table {
             let name = key.get_ref().as_ref();

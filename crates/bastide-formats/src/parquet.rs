@@ -16,7 +16,7 @@ const GROUP: usize = 1 << 17;
 
 /// What a column holds.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Holds {
+pub enum CellKind {
     /// A UTF-8 text in every row.
     Text,
     /// A list of such texts, perhaps an empty one, in every row.
@@ -62,17 +62,17 @@ impl<W: Write + Send> ParquetRows<W> {
     ///
     /// # Errors
     /// What the writer beneath says.
-    pub fn new(out: W, columns: &[(&str, Holds)], about: &[(String, String)]) -> io::Result<ParquetRows<W>> {
+    pub fn new(out: W, columns: &[(&str, CellKind)], about: &[(String, String)]) -> io::Result<ParquetRows<W>> {
         let text = |name: &str| {
             let column = Type::primitive_type_builder(name, Physical::BYTE_ARRAY)
                 .with_repetition(Repetition::REQUIRED)
                 .with_logical_type(Some(LogicalType::String));
             column.build().map(Arc::new).map_err(plain)
         };
-        let field = |(name, holds): &(&str, Holds)| match holds {
-            Holds::Text => text(name),
+        let field = |(name, holds): &(&str, CellKind)| match holds {
+            CellKind::Text => text(name),
             // The three levels that the format wants of a list.
-            Holds::Texts => {
+            CellKind::Texts => {
                 let inner = Type::group_type_builder("list").with_repetition(Repetition::REPEATED);
                 let inner = inner.with_fields(vec![text("element")?]).build().map_err(plain)?;
                 let outer = Type::group_type_builder(name).with_repetition(Repetition::REQUIRED);
@@ -152,7 +152,7 @@ mod tests {
     fn rows_come_back_in_order_across_groups() {
         let mut file = Vec::new();
         let about = [("estate".to_string(), "Four Tides".to_string())];
-        let columns = [("user", Holds::Text), ("actions", Holds::Texts), ("reason", Holds::Text)];
+        let columns = [("user", CellKind::Text), ("actions", CellKind::Texts), ("reason", CellKind::Text)];
         let mut rows = ParquetRows::new(&mut file, &columns, &about).unwrap();
         let count = GROUP + 3;
         let lists: [&[&str]; 3] = [&["read", "x;ünïcode"], &[], &["read"]];

@@ -154,7 +154,7 @@ impl Parted {
         });
         match found.filter(|_| !out.iter().any(Diagnostic::is_error)) {
             Some((file, estate, met)) => {
-                let catalog = &estate.catalog;
+                let catalog = estate.catalog();
                 let is_own = |resource: &ResourceId| catalog.origins[resource.index()].file == file;
                 let mut own = FixedBitSet::with_capacity(catalog.len());
                 catalog.all().filter(is_own).for_each(|resource| own.insert(resource.index()));
@@ -186,7 +186,7 @@ impl Parted {
                 let part =
                     self.read(at, |source, rows| *came.lock().expect(lock).entry(source).or_default() += rows)?;
                 // Rows of a part stand behind those that all parts share.
-                let own = part.estate.catalog.labels.ids_as_read(self.shared().catalog.len());
+                let own = part.estate.catalog().labels.ids_as_read(self.shared().catalog().len());
                 let prints: Vec<u128> = own.map(print).collect();
                 let mut ids = ids.lock().expect(lock);
                 ids.1 += prints.len();
@@ -217,7 +217,7 @@ impl Parted {
         let mut lost: Vec<Diagnostic> =
             out.finish().into_iter().filter(|one| *one.code == codes::LOST_RESTRICTION).collect();
         diagnostic::sort(&mut lost);
-        Ok(Surveyed { lost, resources: rows + self.shared().catalog.len(), sums, nowhere })
+        Ok(Surveyed { lost, resources: rows + self.shared().catalog().len(), sums, nowhere })
     }
 
     /// Names ids that stand in several parts.
@@ -230,7 +230,7 @@ impl Parted {
         let mut out = Diagnostics::new();
         for at in 0..self.len() {
             let part = self.part(at)?;
-            let catalog = &part.estate.catalog;
+            let catalog = part.estate.catalog();
             for own in part.own.ones().map(ResourceId::new) {
                 let id = catalog.id(own);
                 if !prints.contains(&print(id)) {

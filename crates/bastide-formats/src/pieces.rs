@@ -44,9 +44,9 @@ impl Ground {
             session: session.to_vec(),
             checksum: checksum::hex(&checksum::of(sources, &[], &[])),
             parts,
-            users: estate.people.len(),
+            users: estate.people().len(),
             resources,
-            actions: estate.schema.actions.len(),
+            actions: estate.schema().actions.len(),
         }
     }
 }

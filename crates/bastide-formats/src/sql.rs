@@ -33,11 +33,11 @@ pub fn value(literal: Literal, of: &str) -> String {
 }
 
 /// Values of a slice.
-type Values<'v> = Vec<Option<&'v str>>;
+type RowValues<'v> = Vec<Option<&'v str>>;
 
 /// The condition that is true of the rows of these slices, and of no other: the shortest that is found by taking one column
 /// after the other. Cost: slices times columns, for each order of the columns where slices are few.
-pub fn condition(inside: &Inside, slices: &[Values]) -> String {
+pub fn condition(inside: &Inside, slices: &[RowValues]) -> String {
     if slices.is_empty() {
         return "FALSE".to_string();
     }
@@ -65,22 +65,22 @@ fn orders(of: Vec<usize>) -> Vec<Vec<usize>> {
 }
 
 /// The condition, and whether it is several joined by `OR`.
-fn any(inside: &Inside, slices: &[Values], order: &[usize]) -> (String, bool) {
+fn any(inside: &Inside, slices: &[RowValues], order: &[usize]) -> (String, bool) {
     let (at, rest) = order.split_first().expect("there is a column");
     if rest.is_empty() {
-        let mut values: Values = slices.iter().map(|values| values[*at]).collect();
+        let mut values: RowValues = slices.iter().map(|values| values[*at]).collect();
         values.sort_unstable();
         values.dedup();
         return one_of(inside, *at, &values);
     }
     // Values with which the same goes on are told together.
-    let mut by_value: BTreeMap<Option<&str>, Vec<Values>> = BTreeMap::new();
+    let mut by_value: BTreeMap<Option<&str>, Vec<RowValues>> = BTreeMap::new();
     for values in slices {
         by_value.entry(values[*at]).or_default().push(values.clone());
     }
-    let mut by_rest: BTreeMap<Vec<Values>, (Values, Vec<Values>)> = BTreeMap::new();
+    let mut by_rest: BTreeMap<Vec<RowValues>, (RowValues, Vec<RowValues>)> = BTreeMap::new();
     for (value, slices) in by_value {
-        let mut key: Vec<Values> = slices.iter().map(|values| rest.iter().map(|at| values[*at]).collect()).collect();
+        let mut key: Vec<RowValues> = slices.iter().map(|values| rest.iter().map(|at| values[*at]).collect()).collect();
         key.sort_unstable();
         by_rest.entry(key).or_insert_with(|| (Vec::new(), slices)).0.push(value);
     }
@@ -127,7 +127,7 @@ pub fn table(inside: &Inside) -> String {
 }
 
 /// A query that gives these columns of the rows of these slices. Without any column nothing is given.
-pub fn query(inside: &Inside, columns: &[&str], slices: &[Values]) -> String {
+pub fn query(inside: &Inside, columns: &[&str], slices: &[RowValues]) -> String {
     let (what, condition) = match columns {
         [] => ("NULL".to_string(), "FALSE".to_string()),
         columns => {
@@ -153,9 +153,9 @@ mod tests {
     #[test]
     fn the_shorter_way_round_is_taken() {
         let two = inside(&[("house", Literal::Text), ("sort", Literal::Number)]);
-        let slices: Vec<Values> = ["a", "b", "c"].map(|house| vec![Some(house), Some("1")]).into();
+        let slices: Vec<RowValues> = ["a", "b", "c"].map(|house| vec![Some(house), Some("1")]).into();
         assert_eq!(condition(&two, &slices), "\"house\" IN ('a', 'b', 'c') AND \"sort\" = 1");
-        let slices: Vec<Values> =
+        let slices: Vec<RowValues> =
             vec![vec![Some("a"), Some("1")], vec![Some("a"), Some("2")], vec![Some("b"), Some("2")], vec![None, None]];
         assert_eq!(
             condition(&two, &slices),

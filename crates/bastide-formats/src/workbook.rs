@@ -16,7 +16,7 @@ const MOST_CELLS: usize = 20_000_000;
 const MOST_COLUMNS: usize = 16_384;
 
 /// The cells of a sheet that hold something, by row and column.
-type Cells = BTreeMap<u32, BTreeMap<u32, String>>;
+type SheetCells = BTreeMap<u32, BTreeMap<u32, String>>;
 
 /// The text of a sheet as a table parted by commas; of the first one where none is named.
 ///
@@ -31,7 +31,7 @@ pub fn table(path: &str, bytes: &[u8], sheet: Option<&str>) -> Result<String, St
         let name = named(&book.sheet_names(), sheet)?;
         let range = book.worksheet_range(&name).map_err(|e| wrong(&e))?;
         let (down, right) = range.start().unwrap_or_default();
-        let mut cells = Cells::new();
+        let mut cells = SheetCells::new();
         for (row, column, value) in range.used_cells() {
             let (row, column) = (down + row as u32, right + column as u32);
             put(&mut cells, row, column, text(value).map_err(|e| at(row, column, &e))?)?;
@@ -41,7 +41,7 @@ pub fn table(path: &str, bytes: &[u8], sheet: Option<&str>) -> Result<String, St
         let mut book: Xlsx<_> = Xlsx::new(Cursor::new(bytes)).map_err(|e| wrong(&e))?;
         let name = named(&book.sheet_names(), sheet)?;
         let mut reader = book.worksheet_cells_reader(&name).map_err(|e| wrong(&e))?;
-        let mut cells = Cells::new();
+        let mut cells = SheetCells::new();
         while let Some(cell) = reader.next_cell().map_err(|e| wrong(&e))? {
             let (row, column) = cell.get_position();
             let text = text_of(cell.get_value()).map_err(|e| at(row, column, &e))?;
@@ -125,7 +125,7 @@ fn repeats(content: impl std::io::BufRead) -> Result<(), String> {
     }
 }
 
-fn put(cells: &mut Cells, row: u32, column: u32, text: String) -> Result<(), String> {
+fn put(cells: &mut SheetCells, row: u32, column: u32, text: String) -> Result<(), String> {
     if !text.is_empty() {
         let row = cells.entry(row).or_default();
         row.insert(column, text);
@@ -198,7 +198,7 @@ fn error_text(error: &CellErrorType) -> String {
 }
 
 /// Columns in which something stands, and a line for each row: what is in row 7 stands in line 7.
-fn written(cells: &Cells) -> String {
+fn written(cells: &SheetCells) -> String {
     let columns: BTreeSet<u32> = cells.values().flat_map(|row| row.keys().copied()).collect();
     let (mut out, mut line) = (String::new(), 0);
     for (row, of) in cells {

@@ -68,8 +68,8 @@ fn estate(case: &Case) -> Estate {
 /// Everything that an estate says, in words.
 fn told(estate: &Estate) -> Vec<String> {
     let mut out = Vec::new();
-    let show = |value: Option<&Value>| value.map_or("-".to_string(), |v| estate.schema.show(v));
-    let people = &estate.people;
+    let show = |value: Option<&Value>| value.map_or("-".to_string(), |v| estate.schema().show(v));
+    let people = estate.people();
     for user in people.all() {
         let attributes: Vec<String> = people.attributes().iter().map(|column| show(column.get(user.index()))).collect();
         out.push(format!(
@@ -81,14 +81,14 @@ fn told(estate: &Estate) -> Vec<String> {
             show(people.realms().get(user.index()))
         ));
     }
-    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
     let reference = bastide_engine::ReferenceEvaluator::new(estate, &moment).unwrap();
-    for group in estate.groups.all() {
+    for group in estate.groups().all() {
         let members: Vec<&str> =
             people.all().filter(|u| reference.member(*u, group) == Truth::True).map(|u| people.id(u)).collect();
-        out.push(format!("{} {members:?}", estate.groups.id(group)));
+        out.push(format!("{} {members:?}", estate.groups().id(group)));
     }
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     for resource in catalog.all() {
         let row = resource.index();
         let attributes: Vec<String> = catalog.attributes.iter().map(|column| show(column.get(row))).collect();
@@ -313,12 +313,14 @@ fn a_genuine_export() {
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../bastide/demo");
     let loaded = load(&demo);
     let estate = loaded.estate.expect("the demo has no errors");
-    let partners =
-        estate.people.all().filter(|u| estate.people.realms().get(u.index()) == Some(&Value::Text("partners".into())));
+    let partners = estate
+        .people()
+        .all()
+        .filter(|u| estate.people().realms().get(u.index()) == Some(&Value::Text("partners".into())));
     assert_eq!(partners.count(), 50);
-    let soren = estate.people.find("sren.rasmussen").unwrap();
-    assert_eq!(estate.people.name(soren), "Søren Rasmussen");
-    let of = |group: &str| estate.groups.users(estate.groups.find(group).unwrap()).count_ones(..);
+    let soren = estate.people().find("sren.rasmussen").unwrap();
+    assert_eq!(estate.people().name(soren), "Søren Rasmussen");
+    let of = |group: &str| estate.groups().users(estate.groups().find(group).unwrap()).count_ones(..);
     assert_eq!((of("lenders"), of("partners"), of("tour-desk"), of("valuation-readers")), (32, 49, 10, 19));
     let nowhere = loaded.diagnostics.iter().filter(|d| d.message.contains("nobody.left"));
     assert_eq!(nowhere.count(), 1);
@@ -345,17 +347,17 @@ fn parts_of_a_catalog_make_the_whole() {
     let whole = case(&format!("{manifest_and_people}{rows}"));
     let one = rayon::ThreadPoolBuilder::new().num_threads(1).build().unwrap().install(|| estate(&whole));
     let three = rayon::ThreadPoolBuilder::new().num_threads(3).build().unwrap().install(|| estate(&whole));
-    assert_eq!(one.catalog.len(), 40_001);
+    assert_eq!(one.catalog().len(), 40_001);
     let same = |a: &Estate, b: &Estate| {
-        a.catalog.all().all(|r| {
+        a.catalog().all().all(|r| {
             let row = r.index();
-            a.catalog.id(r) == b.catalog.id(r)
-                && a.catalog.origins[row] == b.catalog.origins[row]
-                && a.catalog.states.get(row) == b.catalog.states.get(row)
-                && a.catalog.owners.code(row) == b.catalog.owners.code(row)
-                && a.catalog.barriers.contains(row) == b.catalog.barriers.contains(row)
-                && a.catalog.sources(r) == b.catalog.sources(r)
-                && a.catalog.attributes.iter().zip(&b.catalog.attributes).all(|(x, y)| x.code(row) == y.code(row))
+            a.catalog().id(r) == b.catalog().id(r)
+                && a.catalog().origins[row] == b.catalog().origins[row]
+                && a.catalog().states.get(row) == b.catalog().states.get(row)
+                && a.catalog().owners.code(row) == b.catalog().owners.code(row)
+                && a.catalog().barriers.contains(row) == b.catalog().barriers.contains(row)
+                && a.catalog().sources(r) == b.catalog().sources(r)
+                && a.catalog().attributes.iter().zip(&b.catalog().attributes).all(|(x, y)| x.code(row) == y.code(row))
         })
     };
     assert!(same(&one, &three));

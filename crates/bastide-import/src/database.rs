@@ -59,7 +59,7 @@ pub fn fetch(import: &Import, asking: &Asking, decisions: bool) -> Result<Fetche
         .read_only(true)
         .start()
         .map_err(|e| broken(&e))?;
-    let mut reading = Reading { most: import.at_most.unwrap_or(MOST_ROWS), rows: 0, left: LeftOut::default() };
+    let mut reading = TableReading { most: import.at_most.unwrap_or(MOST_ROWS), rows: 0, left: LeftOut::default() };
     if let Some(counting) = &import.counting {
         let text = count(&mut reading, &mut transaction, counting)?;
         return Ok(Fetched {
@@ -84,7 +84,7 @@ pub fn fetch(import: &Import, asking: &Asking, decisions: bool) -> Result<Fetche
 }
 
 /// What is in a table: its columns, then each combination of values that occurs in some of them, and in how many rows.
-fn count(reading: &mut Reading, transaction: &mut Transaction, counting: &Counting) -> Result<String, Failed> {
+fn count(reading: &mut TableReading, transaction: &mut Transaction, counting: &Counting) -> Result<String, Failed> {
     let quoted = |parts: &[String]| parts.iter().map(|part| sql::name(part)).collect::<Vec<_>>().join(".");
     let (shown, table) = (counting.table.join("."), quoted(&counting.table));
     let mut columns: Vec<(String, &'static str)> = Vec::new();
@@ -181,13 +181,13 @@ fn said(error: &postgres::Error) -> String {
     bastide_net::said(error)
 }
 
-struct Reading {
+struct TableReading {
     most: u64,
     rows: u64,
     left: LeftOut,
 }
 
-impl Reading {
+impl TableReading {
     /// Gives every row of a query to `take`.
     fn each(
         &mut self,
@@ -243,7 +243,7 @@ struct Found {
 }
 
 impl Found {
-    fn read(reading: &mut Reading, transaction: &mut Transaction, schemas: &[String]) -> Result<Found, Failed> {
+    fn read(reading: &mut TableReading, transaction: &mut Transaction, schemas: &[String]) -> Result<Found, Failed> {
         let mut found = Found::default();
         found.read_roles(reading, transaction)?;
         let database =
@@ -327,7 +327,7 @@ impl Found {
         Ok(found)
     }
 
-    fn read_roles(&mut self, reading: &mut Reading, transaction: &mut Transaction) -> Result<(), Failed> {
+    fn read_roles(&mut self, reading: &mut TableReading, transaction: &mut Transaction) -> Result<(), Failed> {
         let mut version = 0;
         reading.each(transaction, "select current_setting('server_version_num')::int4", &[], |row, _| {
             version = row.try_get(0)?;
@@ -438,7 +438,7 @@ fn actions() -> Vec<&'static str> {
 }
 
 /// What there is besides, and is not taken along.
-fn left_out(reading: &mut Reading, transaction: &mut Transaction, schemas: &[String]) -> Result<(), Failed> {
+fn left_out(reading: &mut TableReading, transaction: &mut Transaction, schemas: &[String]) -> Result<(), Failed> {
     let inside = "join pg_namespace n on n.oid";
     let queries: [(&'static str, String); 6] = [
         ("sequences", format!("select c.relname::text from pg_class c {inside} = c.relnamespace where c.relkind = 'S' and {SCHEMAS}")),
@@ -476,7 +476,7 @@ fn left_out(reading: &mut Reading, transaction: &mut Transaction, schemas: &[Str
 /// What the server itself says of every role, object and right. In a schema, a right that cannot be used without `usage` of the
 /// schema counts with it alone.
 fn privileges(
-    reading: &mut Reading,
+    reading: &mut TableReading,
     transaction: &mut Transaction,
     import: &Import,
     schemas: &[String],

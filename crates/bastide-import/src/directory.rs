@@ -43,7 +43,8 @@ type Attributes = BTreeMap<String, BTreeSet<Vec<u8>>>;
 pub fn fetch(import: &Import, asking: &Asking) -> Result<Fetched, Failed> {
     let wanted = wanted(import, asking)?;
     let mut connection = connect(import, asking)?;
-    let mut reading = Reading { entries: BTreeMap::new(), open: BTreeMap::new(), bytes: 0, left: LeftOut::default() };
+    let mut reading =
+        DirectoryReading { entries: BTreeMap::new(), open: BTreeMap::new(), bytes: 0, left: LeftOut::default() };
     let base = import.base.as_ref().map_or("", |base| &base.text);
     let filter = import.filter.as_ref().map_or("(objectClass=*)", |filter| &filter.text);
     let found = search(&mut connection, import, (base, Scope::Subtree, filter), &wanted, &mut |entry| {
@@ -200,7 +201,7 @@ fn told(result: &LdapResult) -> String {
     format!("result {}{text}", result.rc)
 }
 
-struct Reading {
+struct DirectoryReading {
     /// By distinguished name, the lines of an entry.
     entries: BTreeMap<String, Box<str>>,
     /// Entries of which a list came in part.
@@ -209,7 +210,7 @@ struct Reading {
     left: LeftOut,
 }
 
-impl Reading {
+impl DirectoryReading {
     /// Takes an entry in: what was asked for of it. A server is not believed to keep to that.
     fn take(&mut self, entry: ResultEntry, wanted: &[String]) -> Result<(), Failed> {
         let (name, attributes) = parts(entry).ok_or_else(|| Failed::new("the directory gave an entry that is none"))?;
@@ -265,7 +266,7 @@ fn parts(entry: ResultEntry) -> Option<(String, Vec<Given>)> {
 }
 
 /// Some directories give a long list in parts (`member;range=0-1499`): the rest is asked for.
-fn rest_of_ranges(connection: &mut LdapConn, import: &Import, reading: &mut Reading) -> Result<(), Failed> {
+fn rest_of_ranges(connection: &mut LdapConn, import: &Import, reading: &mut DirectoryReading) -> Result<(), Failed> {
     for (name, mut entry) in std::mem::take(&mut reading.open) {
         let first: Vec<String> = entry.keys().filter(|attribute| range(attribute).is_some()).cloned().collect();
         for first in first {

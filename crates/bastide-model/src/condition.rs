@@ -167,6 +167,17 @@ pub struct Who {
     pub condition: Option<Condition>,
 }
 
+impl Who {
+    /// Gives users other numbers. A user who has none is nobody from here on, under the id that is given.
+    pub fn renumber(&mut self, number: impl Fn(UserId) -> Option<UserId>, id: impl Fn(UserId) -> String) {
+        for term in &mut self.terms {
+            if let Term::User(user) = *term {
+                *term = number(user).map_or_else(|| Term::Nobody(id(user)), Term::User);
+            }
+        }
+    }
+}
+
 /// A term of a who-clause.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Term {

@@ -2,14 +2,16 @@
 //! whoever holds one may evaluate it.
 
 use crate::catalog::Catalog;
+use crate::condition::Term;
 use crate::groups::Groups;
+use crate::groups::{Computed, Member};
 use crate::ids::*;
 use crate::inside::Inside;
 use crate::people::People;
 use crate::proof::Proofs;
 use crate::schema::Schema;
-use crate::statement::Statement;
-use bastide_syntax::Severity;
+use crate::statement::{Sort, Statement};
+use bastide_syntax::{FileId, Severity};
 use std::sync::Arc;
 
 /// How the `may` and `may not` that remain are weighed.
@@ -40,12 +42,11 @@ impl Combining {
     }
 }
 
-/// An estate without errors. Its parts are shared: a copy that differs in a few places costs little.
-#[derive(Clone)]
-pub struct Estate {
+/// What an estate is put together from.
+pub struct EstateParts {
     /// Its name.
     pub name: String,
-    /// Names of its files, by [`bastide_syntax::FileId`].
+    /// Names of its files, by [`FileId`].
     pub files: Vec<String>,
     /// The combining algorithm.
     pub combining: Combining,
@@ -59,7 +60,7 @@ pub struct Estate {
     pub groups: Arc<Groups>,
     /// Resources.
     pub catalog: Arc<Catalog>,
-    /// Rules and entries, in policy order.
+    /// Rules, then entries, in policy order.
     pub statements: Vec<Arc<Statement>>,
     /// What must always hold.
     pub proofs: Arc<Proofs>,
@@ -69,7 +70,235 @@ pub struct Estate {
     pub lost: Option<Severity>,
 }
 
+/// An estate without errors. Its parts are shared: a copy that differs in a few places costs little.
+///
+/// Whatever it is made from and however it is changed: each attribute that is declared has its column, and every user,
+/// group, resource, action, kind and layer that something names is there.
+#[derive(Clone)]
+pub struct Estate {
+    name: String,
+    files: Vec<String>,
+    combining: Combining,
+    layers: Vec<String>,
+    schema: Arc<Schema>,
+    people: Arc<People>,
+    groups: Arc<Groups>,
+    catalog: Arc<Catalog>,
+    statements: Vec<Arc<Statement>>,
+    proofs: Arc<Proofs>,
+    insides: Arc<Vec<Inside>>,
+    lost: Option<Severity>,
+}
+
 impl Estate {
+    /// Puts an estate together. Cost: statements, members of groups, attributes and owners, each looked at once.
+    ///
+    /// # Panics
+    /// A part names what another one does not have, an attribute has no column, or a rule stands behind an entry.
+    pub fn new(parts: EstateParts) -> Estate {
+        let EstateParts {
+            name,
+            files,
+            combining,
+            layers,
+            schema,
+            people,
+            groups,
+            catalog,
+            statements,
+            proofs,
+            insides,
+            lost,
+        } = parts;
+        let estate = Estate {
+            name,
+            files,
+            combining,
+            layers,
+            schema,
+            people,
+            groups,
+            catalog,
+            statements,
+            proofs,
+            insides,
+            lost,
+        };
+        assert_eq!(estate.people.attributes().len(), estate.schema.user_attributes.len(), "a column an attribute");
+        assert_eq!(estate.catalog.attributes.len(), estate.schema.resource_attributes.len(), "a column an attribute");
+        assert!(estate.catalog.owner_users.iter().flatten().all(|user| estate.has_user(*user)), "owners are users");
+        estate.sees_groups();
+        assert!(estate.statements.is_sorted_by_key(|s| s.sort == Sort::Entry), "rules stand before entries");
+        estate.statements.iter().for_each(|statement| estate.sees(statement));
+        estate
+    }
+
+    /// The same estate with other statements.
+    ///
+    /// # Panics
+    /// As [`Estate::new`].
+    pub fn with_statements(&self, statements: Vec<Arc<Statement>>) -> Estate {
+        assert!(statements.is_sorted_by_key(|s| s.sort == Sort::Entry), "rules stand before entries");
+        statements.iter().for_each(|statement| self.sees(statement));
+        Estate { statements, ..self.clone() }
+    }
+
+    /// The same estate with other people, and groups of them.
+    ///
+    /// # Panics
+    /// As [`Estate::new`]; or groups are not closed for these people ([`Groups::close`]).
+    pub fn with_people(&self, people: People, groups: Groups) -> Estate {
+        assert_eq!(people.attributes().len(), self.schema.user_attributes.len(), "a column an attribute");
+        assert!(people.len() >= self.people.len(), "nobody goes whom something may name");
+        let whole = Estate { people: Arc::new(people), groups: Arc::new(groups), ..self.clone() };
+        whole.sees_groups();
+        whole
+    }
+
+    /// The same estate with these users alone, in order, each with the place in the list as number. Statements and groups
+    /// that name somebody else name nobody, and a resource that somebody else owns is owned by no user. What these users
+    /// may do is the same in both: no decision looks at another user.
+    pub fn restricted_to(&self, users: &[UserId]) -> Estate {
+        let number = |user: UserId| users.binary_search(&user).ok().map(UserId::new);
+        let id = |user: UserId| self.people.id(user).to_string();
+        let mut few = self.clone();
+        few.people = Arc::new(self.people.restricted_to(users));
+        few.groups = Arc::new(self.groups.restricted_to(users, id));
+        for owner in &mut Arc::make_mut(&mut few.catalog).owner_users {
+            *owner = owner.and_then(number);
+        }
+        for statement in &mut few.statements {
+            if statement.who.terms.iter().any(|term| matches!(term, Term::User(_))) {
+                Arc::make_mut(statement).who.renumber(number, id);
+            }
+        }
+        few
+    }
+
+    /// The same estate, weighed by an algorithm alone, without layers.
+    pub fn weighed_by(&self, combining: Combining) -> Estate {
+        let mut flat = Estate { combining, layers: Vec::new(), ..self.clone() };
+        for statement in flat.statements.iter_mut().filter(|statement| statement.layer.is_some()) {
+            Arc::make_mut(statement).layer = None;
+        }
+        flat
+    }
+
+    fn has_user(&self, user: UserId) -> bool {
+        user.index() < self.people.len()
+    }
+
+    fn sees_groups(&self) {
+        let groups = &self.groups;
+        assert_eq!(groups.closed_for(), self.people.len(), "groups are closed for these people");
+        let known = |member: Member| match member {
+            Member::User(user) => self.has_user(user),
+            Member::Group(group) => group.index() < groups.len(),
+        };
+        assert!(groups.all().all(|group| groups.members(group).iter().all(|m| known(m.member))), "members are there");
+        let computed = |body: &Computed| match body {
+            Computed::Who(who) => self.has_all(&who.terms),
+            Computed::Holders(action, places) => {
+                action.index() < self.schema.actions.len() && places.iter().all(|r| r.index() < self.catalog.len())
+            }
+        };
+        assert!(groups.bodies().all(computed), "what makes a group is there");
+    }
+
+    fn has_all(&self, terms: &[Term]) -> bool {
+        terms.iter().all(|term| match term {
+            Term::User(user) => self.has_user(*user),
+            Term::Members(group) => group.index() < self.groups.len(),
+            Term::Anyone | Term::Owner | Term::Nobody(_) => true,
+        })
+    }
+
+    /// Whether all that a statement names beside its conditions is there; these were typed with what there is.
+    fn sees(&self, statement: &Statement) {
+        let name = &statement.name;
+        let actions = statement.actions.maximum().is_none_or(|last| last < self.schema.actions.len());
+        assert!(actions, "`{name}` speaks of declared actions");
+        assert!(
+            // One past the last is that of all who name none.
+            statement.layer.is_none_or(|layer| layer.index() <= self.layers.len()),
+            "the layer of `{name}` is there"
+        );
+        assert!(self.has_all(&statement.who.terms), "`{name}` names users and groups that are there");
+        let kinds = statement.what.kinds.iter().flatten().all(|kind| kind.index() < self.schema.kinds.len());
+        let places = statement.what.places.iter().flatten().all(|p| p.resource.index() < self.catalog.len());
+        assert!(kinds && places, "`{name}` names kinds and places that are there");
+    }
+
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Names of its files, by [`FileId`].
+    pub fn files(&self) -> &[String] {
+        &self.files
+    }
+
+    /// The combining algorithm.
+    pub fn combining(&self) -> Combining {
+        self.combining
+    }
+
+    /// Layers in order; empty where the estate has none.
+    pub fn layers(&self) -> &[String] {
+        &self.layers
+    }
+
+    /// Declarations.
+    pub fn schema(&self) -> &Arc<Schema> {
+        &self.schema
+    }
+
+    /// Users.
+    pub fn people(&self) -> &Arc<People> {
+        &self.people
+    }
+
+    /// Groups.
+    pub fn groups(&self) -> &Arc<Groups> {
+        &self.groups
+    }
+
+    /// Resources.
+    pub fn catalog(&self) -> &Arc<Catalog> {
+        &self.catalog
+    }
+
+    /// Rules, then entries, in policy order.
+    pub fn statements(&self) -> &[Arc<Statement>] {
+        &self.statements
+    }
+
+    /// What must always hold.
+    pub fn proofs(&self) -> &Arc<Proofs> {
+        &self.proofs
+    }
+
+    /// What lies inside datasets.
+    pub fn insides(&self) -> &Arc<Vec<Inside>> {
+        &self.insides
+    }
+
+    /// The level of what a restriction has lost, where the manifest sets one.
+    pub fn lost(&self) -> Option<Severity> {
+        self.lost
+    }
+
+    /// The statement of an id.
+    pub fn statement(&self, id: StatementId) -> &Statement {
+        &self.statements[id.index()]
+    }
+
+    /// `file:line` of a place.
+    pub fn place(&self, origin: Origin) -> String {
+        format!("{}:{}", self.files[origin.file.0 as usize], origin.line)
+    }
+
     /// The dataset inside which a resource lies as a slice or a column of it.
     pub fn dataset_around(&self, resource: ResourceId) -> Option<ResourceId> {
         if self.insides.is_empty() {
@@ -80,13 +309,56 @@ impl Estate {
         (inside.slice_values(id).is_some() || inside.column_name(id).is_some()).then_some(dataset)
     }
 
-    /// `file:line` of a place.
-    pub fn place(&self, origin: Origin) -> String {
-        format!("{}:{}", self.files[origin.file.0 as usize], origin.line)
+    /// The number of a file, which is added where it is not there.
+    pub fn file(&mut self, name: &str) -> FileId {
+        let at = self.files.iter().position(|file| file == name).unwrap_or_else(|| {
+            self.files.push(name.to_string());
+            self.files.len() - 1
+        });
+        FileId(at as u32)
     }
 
-    /// The statement of an id.
-    pub fn statement(&self, id: StatementId) -> &Statement {
-        &self.statements[id.index()]
+    /// Names its files, of which those that there were come first.
+    ///
+    /// # Panics
+    /// There are fewer than before.
+    pub fn set_files(&mut self, files: Vec<String>) {
+        assert!(files.len() >= self.files.len(), "no file goes that something may stand in");
+        self.files = files;
+    }
+
+    /// Adds an entry behind all others.
+    ///
+    /// # Panics
+    /// It is a rule, or names what is not there.
+    pub fn add_entry(&mut self, entry: Statement) {
+        assert_eq!(entry.sort, Sort::Entry, "`{}` is an entry", entry.name);
+        self.sees(&entry);
+        self.statements.push(Arc::new(entry));
+    }
+
+    /// A statement, to be changed: what it names then must be there.
+    pub fn statement_mut(&mut self, id: StatementId) -> &mut Statement {
+        Arc::make_mut(&mut self.statements[id.index()])
+    }
+
+    /// People, whose values change; nobody comes or goes.
+    pub fn people_mut(&mut self) -> &mut People {
+        Arc::make_mut(&mut self.people)
+    }
+
+    /// Groups, whose members change. [`Groups::close`] is to follow, for as many users as there are.
+    pub fn groups_mut(&mut self) -> &mut Groups {
+        Arc::make_mut(&mut self.groups)
+    }
+
+    /// The catalog, whose values change; no resource comes or goes, and owners are users.
+    pub fn catalog_mut(&mut self) -> &mut Catalog {
+        Arc::make_mut(&mut self.catalog)
+    }
+
+    /// What must always hold, to be changed.
+    pub fn proofs_mut(&mut self) -> &mut Proofs {
+        Arc::make_mut(&mut self.proofs)
     }
 }

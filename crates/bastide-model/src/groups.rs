@@ -118,18 +118,34 @@ impl Groups {
         Groups { index: Index::of(&ids).0, ids, names, members, computed, declared, ..Groups::default() }
     }
 
-    /// The same groups with other members and other computed bodies, for so many users.
-    pub fn with(&self, members: Vec<Vec<Membership>>, computed: Vec<Option<Computed>>, users: usize) -> Groups {
+    /// The same groups with these users alone, in order, each with the place in the list as number.
+    pub fn restricted_to(&self, users: &[UserId], id: impl Fn(UserId) -> String) -> Groups {
+        let number = |user: UserId| users.binary_search(&user).ok().map(UserId::new);
+        let few = |list: &Vec<Membership>| {
+            let kept = list.iter().filter_map(|membership| match membership.member {
+                Member::User(user) => number(user).map(|user| Membership { member: Member::User(user), ..*membership }),
+                Member::Group(_) => Some(*membership),
+            });
+            let mut list: Vec<Membership> = kept.collect();
+            list.sort();
+            list
+        };
+        let mut computed = self.computed.clone();
+        for body in computed.iter_mut().flatten() {
+            if let Computed::Who(who) = body {
+                who.renumber(number, &id);
+            }
+        }
         let mut groups = Groups {
             ids: self.ids.clone(),
             index: self.index.clone(),
             names: self.names.clone(),
-            members,
+            members: self.members.iter().map(few).collect(),
             computed,
             declared: self.declared.clone(),
             ..Groups::default()
         };
-        groups.close(users);
+        groups.close(users.len());
         groups
     }
 
@@ -290,6 +306,11 @@ impl Groups {
         let direct = Naming::of(users, all().filter_map(user));
         let above = Naming::of(count, all().filter_map(inner));
         (self.direct, self.above) = (direct, above);
+    }
+
+    /// For how many users [`Groups::close`] was done last.
+    pub fn closed_for(&self) -> usize {
+        self.direct.starts.len().saturating_sub(1)
     }
 
     /// The group and every group nested in it.

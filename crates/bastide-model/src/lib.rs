@@ -19,6 +19,7 @@
 pub mod catalog;
 pub mod column;
 pub mod condition;
+pub mod distinct;
 pub mod elements;
 pub mod estate;
 pub mod graph;
@@ -40,7 +41,7 @@ pub mod truth;
 pub mod value;
 
 pub use catalog::Catalog;
-pub use estate::{Combining, Estate};
+pub use estate::{Combining, Estate, EstateParts};
 pub use groups::{Groups, Member};
 pub use ids::*;
 pub use moment::Moment;

@@ -29,10 +29,10 @@ fn test(estate: &Estate, test: &Test) -> String {
     match test {
         Test::Or(_) | Test::And(_) | Test::Not(_) => String::new(),
         Test::Holds(action, target) => {
-            let action = quote::name(&estate.schema.actions[action.index()].name);
+            let action = quote::name(&estate.schema().actions[action.index()].name);
             format!("holds {action} on {}", holds_target(estate, *target))
         }
-        Test::MemberOf(Some(group)) => format!("user member of {}", quote::name(estate.groups.id(*group))),
+        Test::MemberOf(Some(group)) => format!("user member of {}", quote::name(estate.groups().id(*group))),
         Test::MemberOf(None) => "user member of a group that does not exist".to_string(),
         Test::IsOwner => "user is owner".to_string(),
         Test::Flag(of) => operand(estate, of, false),
@@ -62,20 +62,21 @@ fn is_word(of: &Operand) -> bool {
 pub fn operand(estate: &Estate, of: &Operand, bare: bool) -> String {
     match of {
         Operand::Session(id) | Operand::User(UserField::SignIn(id)) => {
-            format!("session.{}", part(&estate.schema.session_attributes[id.index()].name))
+            format!("session.{}", part(&estate.schema().session_attributes[id.index()].name))
         }
         Operand::User(field) => format!("user.{}", user_field(estate, *field)),
         Operand::Resource(step, field) => {
             let step = match step {
                 Step::Own => String::new(),
                 Step::Parent => "parent.".to_string(),
-                Step::Kind(kind) => format!("{}.", part(&estate.schema.kinds[kind.index()].name)),
+                Step::Kind(kind) => format!("{}.", part(&estate.schema().kinds[kind.index()].name)),
             };
             format!("resource.{step}{}", resource_field(estate, *field))
         }
         Operand::Literal(value) => literal(estate, value, bare),
         Operand::Kinds(kinds) => {
-            let names: Vec<String> = kinds.iter().map(|k| quote::name(&estate.schema.kinds[k.index()].name)).collect();
+            let names: Vec<String> =
+                kinds.iter().map(|k| quote::name(&estate.schema().kinds[k.index()].name)).collect();
             if names.len() == 1 { names[0].clone() } else { format!("({})", names.join(", ")) }
         }
         Operand::Today(0) => "today".to_string(),
@@ -95,8 +96,8 @@ fn user_field(estate: &Estate, field: UserField) -> String {
         UserField::Kind => "kind".into(),
         UserField::Active => "active".into(),
         UserField::Realm => "realm".into(),
-        UserField::Attribute(id) => part(&estate.schema.user_attributes[id.index()].name),
-        UserField::SignIn(id) => part(&estate.schema.session_attributes[id.index()].name),
+        UserField::Attribute(id) => part(&estate.schema().user_attributes[id.index()].name),
+        UserField::SignIn(id) => part(&estate.schema().session_attributes[id.index()].name),
     }
 }
 
@@ -108,7 +109,7 @@ fn resource_field(estate: &Estate, field: ResourceField) -> String {
         ResourceField::Kind => "kind".into(),
         ResourceField::Owner => "owner".into(),
         ResourceField::State => "state".into(),
-        ResourceField::Attribute(id) => part(&estate.schema.resource_attributes[id.index()].name),
+        ResourceField::Attribute(id) => part(&estate.schema().resource_attributes[id.index()].name),
     }
 }
 
@@ -122,12 +123,12 @@ pub fn literal(estate: &Estate, value: &Value, bare: bool) -> String {
     match value {
         Value::Text(text) if !bare => quote::text(text),
         Value::Text(text) => quote::name(text),
-        Value::Step(..) => quote::name(&estate.schema.show(value)),
+        Value::Step(..) => quote::name(&estate.schema().show(value)),
         Value::Set(elements) => {
             let elements: Vec<String> = elements.iter().map(|e| literal(estate, e, bare)).collect();
             format!("({})", elements.join(", "))
         }
-        Value::Number(_) | Value::Date(_) | Value::Flag(_) => estate.schema.show(value),
+        Value::Number(_) | Value::Date(_) | Value::Flag(_) => estate.schema().show(value),
     }
 }
 
@@ -138,10 +139,10 @@ pub fn datum(estate: &Estate, of: &Datum) -> String {
         Datum::Number(number) => number.normalize().to_string(),
         Datum::Date(date) => date.to_string(),
         Datum::Flag(flag) => if *flag { "yes" } else { "no" }.to_string(),
-        Datum::Step(id, step) => estate.schema.types[id.index()].values[*step as usize].clone(),
-        Datum::Kind(kind) => estate.schema.kinds[kind.index()].name.clone(),
+        Datum::Step(id, step) => estate.schema().types[id.index()].values[*step as usize].clone(),
+        Datum::Kind(kind) => estate.schema().kinds[kind.index()].name.clone(),
         Datum::Set([]) => "empty".to_string(),
-        Datum::Set(elements) => elements.iter().map(|e| estate.schema.show(e)).collect::<Vec<_>>().join(", "),
+        Datum::Set(elements) => elements.iter().map(|e| estate.schema().show(e)).collect::<Vec<_>>().join(", "),
     }
 }
 
@@ -151,14 +152,14 @@ pub fn target(estate: &Estate, of: Target) -> String {
         Target::Own => "self".into(),
         Target::Parent => "parent".into(),
         Target::Source => "source".into(),
-        Target::Kind(kind) => quote::name(&estate.schema.kinds[kind.index()].name),
+        Target::Kind(kind) => quote::name(&estate.schema().kinds[kind.index()].name),
     }
 }
 
 fn holds_target(estate: &Estate, of: HoldsTarget) -> String {
     match of {
         HoldsTarget::Relative(of) => target(estate, of),
-        HoldsTarget::Place(place) => quote::text(&estate.catalog.path(place)),
+        HoldsTarget::Place(place) => quote::text(&estate.catalog().path(place)),
         HoldsTarget::Nowhere => "a place that does not exist".into(),
     }
 }
@@ -168,8 +169,8 @@ pub fn term(estate: &Estate, of: &Term) -> String {
     match of {
         Term::Anyone => "anyone".into(),
         Term::Owner => "owner".into(),
-        Term::User(user) => format!("user {}", quote::name(estate.people.id(*user))),
-        Term::Members(group) => format!("members of {}", quote::name(estate.groups.id(*group))),
+        Term::User(user) => format!("user {}", quote::name(estate.people().id(*user))),
+        Term::Members(group) => format!("members of {}", quote::name(estate.groups().id(*group))),
         Term::Nobody(name) => format!("{name} (does not exist)"),
     }
 }

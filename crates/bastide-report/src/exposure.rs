@@ -45,8 +45,8 @@ pub(crate) fn exposure(case: &Case, survey: &Survey) -> Option<Exposure> {
     let mut engine = survey.evaluator();
     let mut allowed = engine.nobody();
     let mut by: Vec<Vec<(u32, u32, ResourceId)>> = vec![Vec::new(); names.len()];
-    for resource in estate.catalog.all() {
-        let Some(Value::Step(_, step)) = estate.catalog.attributes[label].get(resource.index()) else { continue };
+    for resource in estate.catalog().all() {
+        let Some(Value::Step(_, step)) = estate.catalog().attributes[label].get(resource.index()) else { continue };
         let step = *step as usize;
         engine.allowed(resource, read, &mut allowed);
         let guests = count::both(&allowed, &survey.guests);
@@ -60,7 +60,7 @@ pub(crate) fn exposure(case: &Case, survey: &Survey) -> Option<Exposure> {
         readers.sort_unstable();
         if steps.len() < 2 {
             let shown = list.iter().take(MOST);
-            most.extend(shown.map(|(n, g, r)| (estate.catalog.path(*r), name.clone(), *n, *g)));
+            most.extend(shown.map(|(n, g, r)| (estate.catalog().path(*r), name.clone(), *n, *g)));
         }
         steps.push(Exposed {
             step: name.clone(),
@@ -71,15 +71,15 @@ pub(crate) fn exposure(case: &Case, survey: &Survey) -> Option<Exposure> {
             open_to_guests: list.iter().filter(|(_, guests, _)| *guests > 0).count(),
         });
     }
-    Some(Exposure { action: estate.schema.actions[read.index()].name.clone(), steps, most })
+    Some(Exposure { action: estate.schema().actions[read.index()].name.clone(), steps, most })
 }
 
 /// The first attribute of resources whose values are steps of a scale and travel to the highest, and the
 /// names of the steps.
 fn labels(estate: &Estate) -> Option<(usize, Vec<String>)> {
-    estate.schema.resource_attributes.iter().enumerate().find_map(|(at, attribute)| match attribute.scalar {
+    estate.schema().resource_attributes.iter().enumerate().find_map(|(at, attribute)| match attribute.scalar {
         Scalar::Named(of) if attribute.travel == Travel::Highest => {
-            Some((at, estate.schema.types[of.index()].values.clone()))
+            Some((at, estate.schema().types[of.index()].values.clone()))
         }
         _ => None,
     })

@@ -1,6 +1,7 @@
 //! Findings as the page groups them.
 
-use bastide_audit::{ALL, Finding, Level};
+use bastide_answers::audit::Finding;
+use bastide_audit::ALL;
 use serde::Serialize;
 
 /// So many findings of one name are shown; of the rest only the number.
@@ -12,7 +13,7 @@ pub struct FindingGroup {
     /// The name.
     pub name: String,
     /// The level.
-    pub level: Level,
+    pub level: &'static str,
     /// Whether there is a group of the same name and another level before it.
     pub again: bool,
     /// When it is reported.
@@ -30,10 +31,10 @@ pub struct FindingGroup {
 }
 
 /// Findings in groups, in the order they come in.
-pub(crate) fn grouped(findings: Vec<Finding>) -> Vec<FindingGroup> {
+pub(crate) fn grouped(findings: &[bastide_audit::Finding]) -> Vec<FindingGroup> {
     let mut groups: Vec<FindingGroup> = Vec::new();
     for finding in findings {
-        let same = groups.last_mut().filter(|g| g.name == finding.name && g.level == finding.level);
+        let same = groups.last_mut().filter(|g| g.name == finding.name && g.level == finding.level.word());
         let group = match same {
             Some(group) => group,
             None => {
@@ -42,7 +43,7 @@ pub(crate) fn grouped(findings: Vec<Finding>) -> Vec<FindingGroup> {
                 groups.push(FindingGroup {
                     again,
                     name: finding.name.clone(),
-                    level: finding.level,
+                    level: finding.level.word(),
                     what: about.map_or("", |d| d.what),
                     why: about.map_or("", |d| d.why),
                     mind: about.map_or("", |d| d.mind),
@@ -55,7 +56,7 @@ pub(crate) fn grouped(findings: Vec<Finding>) -> Vec<FindingGroup> {
         };
         group.count += 1;
         if group.list.len() < MOST_FINDINGS {
-            group.list.push(finding);
+            group.list.push(Finding::from(finding));
         } else {
             group.more += 1;
         }

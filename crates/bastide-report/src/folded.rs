@@ -2,10 +2,10 @@
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
+use bastide_answers::explain::StatementRef;
 use bastide_audit::Case;
 use bastide_engine::Snapshot;
 use bastide_engine::access::{LedgerLine, ledger};
-use bastide_engine::explain::StatementRef;
 use bastide_model::*;
 use hashbrown::HashMap;
 use serde::Serialize;
@@ -27,7 +27,7 @@ impl Cut {
     /// Containers down to a depth. Without one, the deepest cut, of three levels at most, that gives no
     /// more than so many places.
     pub fn new(estate: &Estate, depth: Option<u16>, most: usize) -> Cut {
-        let catalog = &estate.catalog;
+        let catalog = estate.catalog();
         // Only what can hold something is a place; an item counts to its container.
         let holds = |r: ResourceId| !catalog.is_leaf(r) || catalog.depth(r) == 1;
         let upto = |depth: u16| catalog.all().filter(|r| catalog.depth(*r) <= depth && holds(*r)).count();
@@ -121,7 +121,7 @@ pub struct Line {
 /// Everybody's access, folded.
 pub(crate) fn fold(case: &Case, snapshot: &Snapshot, cut: &Cut) -> Folded {
     let estate = snapshot.estate();
-    let (people, catalog, schema) = (&estate.people, &estate.catalog, &estate.schema);
+    let (people, catalog, schema) = (estate.people(), estate.catalog(), estate.schema());
     let found = ledger(snapshot, &|r| cut.of[r.index()], true);
     let active: Vec<UserId> = people.all().filter(|u| people.is_active(*u)).collect();
     let mut position = vec![usize::MAX; people.len()];
@@ -131,7 +131,7 @@ pub(crate) fn fold(case: &Case, snapshot: &Snapshot, cut: &Cut) -> Folded {
     let mut known: HashMap<StatementId, usize> = HashMap::new();
     let mut statement = |id: StatementId| {
         *known.entry(id).or_insert_with(|| {
-            statements.push(StatementRef::new(estate, id));
+            statements.push(StatementRef::from(&bastide_engine::explain::StatementRef::new(estate, id)));
             statements.len() - 1
         })
     };
@@ -189,11 +189,11 @@ struct Names {
 impl Names {
     fn new(estate: &Estate, active: &[UserId]) -> Names {
         let mut groups: HashMap<Vec<UserId>, String> = HashMap::new();
-        for group in estate.groups.all() {
-            let members = estate.groups.users(group);
+        for group in estate.groups().all() {
+            let members = estate.groups().users(group);
             let users: Vec<UserId> = active.iter().copied().filter(|u| members.contains(u.index())).collect();
             if users.len() > 1 {
-                let name = format!("members of {}", estate.groups.id(group));
+                let name = format!("members of {}", estate.groups().id(group));
                 groups.entry(users).and_modify(|known| *known = known.clone().min(name.clone())).or_insert(name);
             }
         }
@@ -202,8 +202,8 @@ impl Names {
 
     fn of(&self, estate: &Estate, users: &[UserId]) -> String {
         let name = |u: &UserId| {
-            let name = estate.people.name(*u);
-            if name.is_empty() { estate.people.id(*u).to_string() } else { name.to_string() }
+            let name = estate.people().name(*u);
+            if name.is_empty() { estate.people().id(*u).to_string() } else { name.to_string() }
         };
         if users.len() == self.everybody {
             return "everybody".to_string();

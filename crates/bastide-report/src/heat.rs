@@ -58,17 +58,17 @@ pub struct HeatRow {
 /// Works it out from the rows of every resource.
 pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
     let estate = case.estate;
-    let schema = &estate.schema;
+    let schema = estate.schema();
     let (mut engine, reference) = (survey.evaluator(), survey.reference());
     let mut sizes = vec![0usize; cut.places.len()];
     cut.of.iter().for_each(|place| sizes[*place as usize] += 1);
     let mut groups: Vec<(GroupId, FixedBitSet, u32)> = Vec::new();
-    for group in estate.groups.all() {
-        let mut members = estate.groups.users(group).clone();
-        members.grow(estate.people.len());
-        if !estate.groups.through(group).is_empty() {
+    for group in estate.groups().all() {
+        let mut members = estate.groups().users(group).clone();
+        members.grow(estate.people().len());
+        if !estate.groups().through(group).is_empty() {
             let is = |user: &UserId| reference.member(*user, group).is_true();
-            members.extend(estate.people.all().filter(is).map(UserId::index));
+            members.extend(estate.people().all().filter(is).map(UserId::index));
         }
         members.intersect_with(&survey.active);
         let count = members.count_ones(..) as u32;
@@ -102,9 +102,9 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
     let mut resources: HashMap<(usize, KindId), u64> = HashMap::new();
     let (mut allowed, mut any) = (engine.nobody(), engine.nobody());
     let mut key: Vec<u32> = Vec::new();
-    for resource in estate.catalog.all() {
+    for resource in estate.catalog().all() {
         let Some(&at) = column.get(&cut.of[resource.index()]) else { continue };
-        let kind = estate.catalog.kind(resource);
+        let kind = estate.catalog().kind(resource);
         *resources.entry((at, kind)).or_default() += 1;
         let work = engine.decide(resource);
         key.clear();
@@ -127,7 +127,7 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
                     engine.allowed_users(&work, *action, &mut allowed);
                     any.union_with(&allowed);
                 }
-                let counts = own.entry((q, at)).or_insert_with(|| vec![0; estate.people.len()]);
+                let counts = own.entry((q, at)).or_insert_with(|| vec![0; estate.people().len()]);
                 any.ones().for_each(|user| counts[user] += 1);
             }
             engine.done(work);
@@ -144,7 +144,7 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
                 let is = actions.iter().any(|action| engine.allows_in(&work, *action, UserId(user)));
                 let change = i64::from(is) - i64::from(actions.iter().any(usual));
                 if change != 0 {
-                    own.entry((q, at)).or_insert_with(|| vec![0; estate.people.len()])[user as usize] += change;
+                    own.entry((q, at)).or_insert_with(|| vec![0; estate.people().len()])[user as usize] += change;
                 }
             }
         }
@@ -193,7 +193,7 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
         .iter()
         .zip(&counts)
         .map(|((group, _, size), counts)| HeatRow {
-            group: estate.groups.id(*group).to_string(),
+            group: estate.groups().id(*group).to_string(),
             members: *size as usize,
             shares: counts.iter().map(|places| places.iter().map(share).collect()).collect(),
         })
@@ -211,7 +211,7 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
 
 /// The places with their names, as far as those above them do not say them already.
 fn named(estate: &Estate, cut: &Cut, places: &[u32], sizes: &[usize]) -> Vec<HeatPlace> {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let mut above: Vec<ResourceId> = Vec::new();
     let one = |place: &u32| {
         let resource = cut.places[*place as usize];

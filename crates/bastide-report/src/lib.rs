@@ -9,7 +9,7 @@
 //! use bastide_model::Moment;
 //! use bastide_report::{Report, Sources, page};
 //!
-//! let moment = Moment::on("2026-11-24".parse()?, &estate.schema);
+//! let moment = Moment::on("2026-11-24".parse()?, estate.schema());
 //! let case = Case {
 //!     estate: &estate,
 //!     moment: &moment,

@@ -22,7 +22,7 @@ pub struct Overview {
 #[derive(Serialize)]
 pub struct First {
     /// Its level.
-    pub level: Level,
+    pub level: &'static str,
     /// Its name.
     pub name: String,
     /// One line.
@@ -56,15 +56,15 @@ pub(crate) fn overview(
     weights: &[Weight],
 ) -> Overview {
     let estate = case.estate;
-    let active = estate.people.active().count_ones(..);
-    let guest = |u: &UserId| estate.people.is_active(*u) && estate.people.kind(*u) == "guest";
-    let guests = estate.people.all().filter(guest).count();
+    let active = estate.people().active().count_ones(..);
+    let guest = |u: &UserId| estate.people().is_active(*u) && estate.people().kind(*u) == "guest";
+    let guests = estate.people().all().filter(guest).count();
     let mut words = vec![format!(
         "{}, {} among them, in {}; {}; {} in force on this day.",
         many(active, "active user"),
         many(guests, "guest"),
-        many(estate.groups.len(), "group"),
-        many(estate.catalog.len(), "resource"),
+        many(estate.groups().len(), "group"),
+        many(estate.catalog().len(), "resource"),
         many(case.live().count(), "rule or entry")
     )];
     let mut power = match full_power {
@@ -154,7 +154,7 @@ fn first(findings: &[Finding]) -> Vec<First> {
         match list.iter_mut().find(|first| first.name == finding.name) {
             Some(known) => known.count += 1,
             None => list.push(First {
-                level: finding.level,
+                level: finding.level.word(),
                 name: finding.name.clone(),
                 message: finding.message.clone(),
                 count: 1,

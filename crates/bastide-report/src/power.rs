@@ -30,9 +30,9 @@ pub struct FullPower {
 pub(crate) fn full(case: &Case, survey: &Survey) -> Vec<FullPower> {
     let estate = case.estate;
     let found = powerful(case, survey).into_iter().map(|p| FullPower {
-        id: estate.people.id(p.user).to_string(),
-        name: estate.people.name(p.user).to_string(),
-        kind: estate.people.kind(p.user),
+        id: estate.people().id(p.user).to_string(),
+        name: estate.people().name(p.user).to_string(),
+        kind: estate.people().kind(p.user),
         by: p.by.map(|id| (estate.statement(id).name.clone(), estate.place(estate.statement(id).origin))),
         chains: p.ways.iter().map(|w| if w.chain.is_empty() { vec![w.by.clone()] } else { w.chain.clone() }).collect(),
         lines: p.ways.iter().flat_map(|w| w.places.clone()).collect(),
@@ -61,13 +61,14 @@ pub struct Weight {
 pub(crate) fn weights(case: &Case, survey: &Survey, full: &[FullPower]) -> Vec<Weight> {
     let estate = case.estate;
     let mut engine = survey.evaluator();
-    let harmful: Vec<ActionId> = ActionId::all(estate.schema.actions.len()).filter(|a| !case.is_harmless(*a)).collect();
+    let harmful: Vec<ActionId> =
+        ActionId::all(estate.schema().actions.len()).filter(|a| !case.is_harmless(*a)).collect();
     let (mut allowed, mut any) = (engine.nobody(), engine.nobody());
-    let mut on = vec![0u64; estate.people.len()];
+    let mut on = vec![0u64; estate.people().len()];
     // What is decided for everybody alike, and on how many resources.
     let mut rows: HashMap<Box<[u32]>, (FixedBitSet, u64)> = HashMap::new();
     let mut key: Vec<u32> = Vec::new();
-    for resource in estate.catalog.all() {
+    for resource in estate.catalog().all() {
         let work = engine.decide(resource);
         key.clear();
         let mut plain = true;
@@ -99,13 +100,13 @@ pub(crate) fn weights(case: &Case, survey: &Survey, full: &[FullPower]) -> Vec<W
     for (users, times) in rows.into_values() {
         users.ones().for_each(|user| on[user] += times);
     }
-    let others = |u: &UserId| full.iter().all(|p| p.id != estate.people.id(*u));
-    let mut users: Vec<UserId> = estate.people.all().filter(|u| on[u.index()] > 0).filter(others).collect();
+    let others = |u: &UserId| full.iter().all(|p| p.id != estate.people().id(*u));
+    let mut users: Vec<UserId> = estate.people().all().filter(|u| on[u.index()] > 0).filter(others).collect();
     users.sort_by_key(|u| (std::cmp::Reverse(on[u.index()]), *u));
     users.truncate(MOST);
     let mut by: HashMap<(UserId, StatementId), u64> = HashMap::new();
     // By which statements each of them may do more than is harmless.
-    for resource in estate.catalog.all() {
+    for resource in estate.catalog().all() {
         let mut work = engine.decide(resource);
         for user in &users {
             let mut seen: Vec<StatementId> = Vec::new();
@@ -117,16 +118,16 @@ pub(crate) fn weights(case: &Case, survey: &Survey, full: &[FullPower]) -> Vec<W
         }
         engine.done(work);
     }
-    let all = estate.catalog.len().max(1) as f64;
+    let all = estate.catalog().len().max(1) as f64;
     let weigh = |user: UserId| {
         let mostly = by
             .iter()
             .filter(|((u, _), n)| *u == user && **n > 0)
             .max_by_key(|((_, id), n)| (**n, std::cmp::Reverse(*id)));
         Weight {
-            id: estate.people.id(user).to_string(),
-            name: estate.people.name(user).to_string(),
-            kind: estate.people.kind(user),
+            id: estate.people().id(user).to_string(),
+            name: estate.people().name(user).to_string(),
+            kind: estate.people().kind(user),
             resources: on[user.index()],
             share: on[user.index()] as f64 * 100.0 / all,
             mostly: mostly.map(|((_, id), _)| case.named(*id)),

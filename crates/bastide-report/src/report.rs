@@ -8,9 +8,10 @@ use crate::overview::Overview;
 use crate::power::{FullPower, Weight};
 use crate::rows::DatasetRows;
 use crate::{exposure, folded, heat, overview, power, rows};
-use bastide_audit::{Case, Finding, Survey};
-use bastide_engine::difference::{Blocks, Effect, Radius};
-use bastide_engine::prove::Proof;
+use bastide_answers::audit::Finding;
+use bastide_answers::difference::{Blocks, Effect, Radius};
+use bastide_answers::prove::Proof;
+use bastide_audit::{Case, Survey};
 use serde::Serialize;
 
 /// What a report is made from, besides the estate.
@@ -20,9 +21,9 @@ pub struct Sources<'s, 'e> {
     /// Everybody's access, gone through once.
     pub survey: &'s Survey,
     /// Findings of the audit, waived ones among them, the worst first.
-    pub findings: Vec<Finding>,
+    pub findings: Vec<bastide_audit::Finding>,
     /// Expectations and guarantees.
-    pub proofs: Vec<Proof>,
+    pub proofs: Vec<bastide_engine::prove::Proof>,
     /// What changed since an earlier state.
     pub changes: Option<Changes>,
     /// How deep the catalog is cut into places; none to let its size decide.
@@ -100,13 +101,12 @@ impl Report {
                 )
             },
         );
-        let (waived, findings): (Vec<Finding>, Vec<Finding>) =
-            sources.findings.into_iter().partition(|f| f.waived.is_some());
+        let (waived, findings): (Vec<_>, Vec<_>) = sources.findings.into_iter().partition(|f| f.waived.is_some());
         let mut proofs = sources.proofs;
         proofs.sort_by_key(|p| p.holds);
         let overview = overview::overview(case, &findings, &proofs, &full_power, exposure.as_ref(), &weights);
         Report {
-            name: case.estate.name.clone(),
+            name: case.estate.name().to_string(),
             date: case.moment.date.to_string(),
             version: sources.version,
             about: sources.about,
@@ -116,9 +116,9 @@ impl Report {
             heat,
             exposure,
             rows: rows::rows(case, survey),
-            findings: grouped(findings),
-            waived,
-            proofs,
+            findings: grouped(&findings),
+            waived: waived.iter().map(Finding::from).collect(),
+            proofs: proofs.iter().map(Proof::from).collect(),
             changes: sources.changes,
             folded,
         }

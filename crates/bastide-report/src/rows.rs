@@ -1,7 +1,8 @@
 //! Which rows and columns of datasets users get: who gets the same, those first who get most.
 
+use bastide_answers::difference::RowsSeen;
 use bastide_audit::{Case, Survey};
-use bastide_engine::inside::{RowsSeen, contents};
+use bastide_engine::inside;
 use serde::Serialize;
 use std::collections::BTreeMap;
 
@@ -48,10 +49,10 @@ pub(crate) fn rows(case: &Case, survey: &Survey) -> Vec<DatasetRows> {
     let Some(read) = case.reading() else {
         return Vec::new();
     };
-    let of = |contents: bastide_engine::inside::Contents| {
+    let of = |contents: inside::Contents| {
         let shares = contents.shares(&survey.snapshot, read);
         let (mut none, mut alike) = (0, BTreeMap::new());
-        for (user, share) in estate.people.all().zip(&shares).filter(|(user, _)| estate.people.is_active(*user)) {
+        for (user, share) in estate.people().all().zip(&shares).filter(|(user, _)| estate.people().is_active(*user)) {
             if share.columns.is_empty() {
                 none += 1;
                 continue;
@@ -59,11 +60,11 @@ pub(crate) fn rows(case: &Case, survey: &Survey) -> Vec<DatasetRows> {
             let same = alike.entry((&share.slices, &share.columns)).or_insert_with(|| SameRows {
                 users: 0,
                 some: Vec::new(),
-                seen: RowsSeen::of(estate, &contents, read, share),
+                seen: RowsSeen::from(&inside::RowsSeen::of(estate, &contents, read, share)),
             });
             same.users += 1;
             if same.some.len() < MOST_NAMED {
-                same.some.push(estate.people.id(user).to_string());
+                same.some.push(estate.people().id(user).to_string());
             }
         }
         let mut list: Vec<SameRows> = alike.into_values().collect();
@@ -71,8 +72,8 @@ pub(crate) fn rows(case: &Case, survey: &Survey) -> Vec<DatasetRows> {
         let others = list.len().saturating_sub(MOST);
         list.truncate(MOST);
         DatasetRows {
-            path: estate.catalog.path(contents.dataset),
-            action: estate.schema.actions[read.index()].name.clone(),
+            path: estate.catalog().path(contents.dataset),
+            action: estate.schema().actions[read.index()].name.clone(),
             rows: contents.inside.rows,
             slices: contents.slice_count(),
             columns: contents.inside.columns.len(),
@@ -81,5 +82,5 @@ pub(crate) fn rows(case: &Case, survey: &Survey) -> Vec<DatasetRows> {
             none,
         }
     };
-    contents(estate).into_iter().map(of).collect()
+    inside::contents(estate).into_iter().map(of).collect()
 }

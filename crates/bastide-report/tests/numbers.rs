@@ -12,7 +12,7 @@ struct Demo {
 
 fn demo() -> Demo {
     let estate = bastide_testkit::demo().estate.expect("the demo has no errors");
-    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
     Demo { estate, moment }
 }
 
@@ -44,11 +44,11 @@ impl Demo {
     }
 
     fn action(&self, name: &str) -> ActionId {
-        self.estate.schema.action(name).expect("it is declared")
+        self.estate.schema().action(name).expect("it is declared")
     }
 
     fn active(&self) -> impl Iterator<Item = UserId> + '_ {
-        self.estate.people.all().filter(|u| self.estate.people.is_active(*u))
+        self.estate.people().all().filter(|u| self.estate.people().is_active(*u))
     }
 }
 
@@ -61,16 +61,16 @@ fn exposure_counts_who_can_read() {
     assert_eq!(exposure.action, "read");
     let names: Vec<&str> = exposure.steps.iter().map(|s| s.step.as_str()).collect();
     assert_eq!(names, ["sealed", "restricted", "internal", "open"]);
-    let label = estate.schema.resource_attribute("label").unwrap();
+    let label = estate.schema().resource_attribute("label").unwrap();
     for step in &exposure.steps {
-        let has = |r: &ResourceId| match estate.catalog.attributes[label.index()].get(r.index()) {
-            Some(Value::Step(of, at)) => estate.schema.types[of.index()].values[*at as usize] == step.step,
+        let has = |r: &ResourceId| match estate.catalog().attributes[label.index()].get(r.index()) {
+            Some(Value::Step(of, at)) => estate.schema().types[of.index()].values[*at as usize] == step.step,
             _ => false,
         };
         let (mut readers, mut to_guests) = (Vec::new(), 0);
-        for resource in estate.catalog.all().filter(has) {
+        for resource in estate.catalog().all().filter(has) {
             let can: Vec<UserId> = demo.active().filter(|u| reference.allows(*u, read, resource)).collect();
-            to_guests += usize::from(can.iter().any(|u| estate.people.kind(*u) == "guest"));
+            to_guests += usize::from(can.iter().any(|u| estate.people().kind(*u) == "guest"));
             readers.push(can.len() as u32);
         }
         readers.sort_unstable();
@@ -91,22 +91,22 @@ fn shares_are_of_members_and_places() {
     let estate = &demo.estate;
     let reference = ReferenceEvaluator::new(estate, &demo.moment).expect("no circles");
     let heat = demo.report(Some(1)).heat;
-    assert_eq!(heat.places.iter().map(|p| p.resources).sum::<usize>(), estate.catalog.len());
+    assert_eq!(heat.places.iter().map(|p| p.resources).sum::<usize>(), estate.catalog().len());
     let question = heat.questions.iter().position(|q| q == "read").expect("every action is a question");
     let read = demo.action("read");
     // Owners are looked at as everybody else: without owners it is exact.
     let mut ownerless = estate.clone();
-    std::sync::Arc::make_mut(&mut ownerless.catalog).owner_users.iter_mut().for_each(|owner| *owner = None);
+    ownerless.catalog_mut().owner_users.iter_mut().for_each(|owner| *owner = None);
     let plain = ReferenceEvaluator::new(&ownerless, &demo.moment).expect("no circles");
     let mut compared = 0;
     for row in heat.rows.iter().take(6) {
-        let group = estate.groups.find(&row.group).expect("a group");
+        let group = estate.groups().find(&row.group).expect("a group");
         let members: Vec<UserId> = demo.active().filter(|u| reference.member(*u, group).is_true()).collect();
         assert_eq!(row.members, members.len(), "{}", row.group);
         for (place, share) in heat.places.iter().zip(&row.shares[question]) {
-            let root = estate.catalog.roots().find(|r| estate.catalog.path(*r) == place.path).expect("a root");
-            let inside: Vec<ResourceId> = estate.catalog.subtree(root).map(ResourceId).collect();
-            let fits = |r: &&ResourceId| estate.schema.fits(read, estate.catalog.kind(**r));
+            let root = estate.catalog().roots().find(|r| estate.catalog().path(*r) == place.path).expect("a root");
+            let inside: Vec<ResourceId> = estate.catalog().subtree(root).map(ResourceId).collect();
+            let fits = |r: &&ResourceId| estate.schema().fits(read, estate.catalog().kind(**r));
             let resources: Vec<&ResourceId> = inside.iter().filter(fits).collect();
             let can = |r: &&ResourceId| members.iter().filter(|u| plain.allows(**u, read, **r)).count();
             let yes: usize = resources.iter().map(can).sum();
@@ -124,22 +124,26 @@ fn the_first_lines_count_what_there_is() {
     let demo = demo();
     let report = demo.report(None);
     let active = demo.active().count();
-    let guests = demo.active().filter(|u| demo.estate.people.kind(*u) == "guest").count();
+    let guests = demo.active().filter(|u| demo.estate.people().kind(*u) == "guest").count();
     let first = &report.overview.words[0];
     assert!(first.starts_with(&format!("{active} active users, {guests} guests among them")), "{first}");
     let tile = |label: &str| report.overview.tiles.iter().find(|t| t.label == label).map(|t| t.number);
-    let level = |word: &str| report.findings.iter().filter(|g| g.level.word() == word).map(|g| g.count).sum::<usize>();
+    let level = |word: &str| report.findings.iter().filter(|g| g.level == word).map(|g| g.count).sum::<usize>();
     assert_eq!(tile("findings that are errors"), Some(level("error")));
     assert_eq!(tile("warnings"), Some(level("warning")));
     assert_eq!(tile("with full power"), Some(report.full_power.len()));
     // Whoever has full power may do every action on every root.
     let reference = ReferenceEvaluator::new(&demo.estate, &demo.moment).expect("no circles");
     for full in &report.full_power {
-        let user = demo.estate.people.find(&full.id).expect("a user");
-        for root in demo.estate.catalog.roots() {
-            for action in ActionId::all(demo.estate.schema.actions.len()) {
-                let kind = demo.estate.catalog.kind(root);
-                assert!(!demo.estate.schema.fits(action, kind) || reference.allows(user, action, root), "{}", full.id);
+        let user = demo.estate.people().find(&full.id).expect("a user");
+        for root in demo.estate.catalog().roots() {
+            for action in ActionId::all(demo.estate.schema().actions.len()) {
+                let kind = demo.estate.catalog().kind(root);
+                assert!(
+                    !demo.estate.schema().fits(action, kind) || reference.allows(user, action, root),
+                    "{}",
+                    full.id
+                );
             }
         }
     }

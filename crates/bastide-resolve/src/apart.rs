@@ -46,7 +46,7 @@ pub(crate) fn rules(estate: &Estate, trees: &[tree::File], parts: &[FileId], out
     if parts.is_empty() {
         return;
     }
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let mut told = |whose: &str, resource: ResourceId, span: Span| {
         if part(catalog, parts, resource).is_some() {
             let message = format!("{whose} names `{}`, which lies in a part of the catalog", catalog.id(resource));
@@ -61,7 +61,7 @@ pub(crate) fn rules(estate: &Estate, trees: &[tree::File], parts: &[FileId], out
             }
         });
     };
-    for statement in estate.statements.iter().filter(|statement| statement.sort == Sort::Rule) {
+    for statement in estate.statements().iter().filter(|statement| statement.sort == Sort::Rule) {
         let whose = format!("rule `{}`", statement.name);
         for place in statement.what.places.iter().flatten() {
             told(&whose, place.resource, place.span);
@@ -71,9 +71,9 @@ pub(crate) fn rules(estate: &Estate, trees: &[tree::File], parts: &[FileId], out
         }
     }
     for group in crate::groups::declared(trees) {
-        let Some(id) = estate.groups.find(&group.name.text) else { continue };
+        let Some(id) = estate.groups().find(&group.name.text) else { continue };
         let whose = format!("group `{}`", group.name.text);
-        match estate.groups.computed(id) {
+        match estate.groups().computed(id) {
             Some(Computed::Who(who)) => {
                 who.condition.iter().for_each(|condition| held(&whose, condition, &mut told));
             }

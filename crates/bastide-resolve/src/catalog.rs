@@ -32,7 +32,9 @@ pub(crate) fn build(
     let Some(tree) = tree(&rows, &links, out) else {
         let labels = Labels::of(&rows, (0..rows.len() as u32).collect());
         doubles(&rows, labels.order(), &labels.index().1, out);
-        return Catalog::default();
+        // No tree, and so no resources; each attribute has its column all the same.
+        let count = schema.resource_attributes.len();
+        return Catalog { attributes: vec![Column::default(); count], own: vec![None; count], ..Catalog::default() };
     };
     let Tree { order, columns, parents, ends, depths } = tree;
     let labels = Arc::new(Labels::of(&rows, order));

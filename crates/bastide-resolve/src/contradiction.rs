@@ -19,7 +19,7 @@ const MOST_ALTERNATIVES: usize = 64;
 type Literal<'c> = (&'c Condition, bool);
 
 pub(crate) fn report(estate: &Estate, out: &mut Diagnostics) {
-    for statement in &estate.statements {
+    for statement in estate.statements() {
         let parts: Vec<&Condition> = statement.conditions().collect();
         let mut whole = vec![Vec::new()];
         for part in &parts {
@@ -182,7 +182,7 @@ fn ordered(estate: &Estate, (x, v): (Comparison, &Value), (y, w): (Comparison, &
     let fits = |value: &Datum| compares(value, x, &v.datum(), fold) && compares(value, y, &w.datum(), fold);
     match v {
         Value::Step(of, _) => {
-            let steps = estate.schema.types[of.index()].values.len() as u16;
+            let steps = estate.schema().types[of.index()].values.len() as u16;
             (0..steps).any(|step| fits(&Datum::Step(*of, step)))
         }
         Value::Flag(_) => fits(&Datum::Flag(true)) || fits(&Datum::Flag(false)),

@@ -166,19 +166,19 @@ impl Kept {
         let errors: Vec<&Diagnostic> = out.iter().filter(|d| d.is_error()).collect();
         let whole = errors.is_empty();
         let sound = errors.iter().all(|error| is_light(error, trees));
-        let estate = if whole { estate } else { without_mistakes(estate, trees, &errors) };
+        let estate = if whole { estate } else { without_mistakes(&estate, trees, &errors) };
         Draft { estate, whole, sound }
     }
 }
 
 /// Leaves out every rule in which something is wrong.
-fn without_mistakes(mut estate: Estate, trees: &[tree::File], errors: &[&Diagnostic]) -> Estate {
+fn without_mistakes(estate: &Estate, trees: &[tree::File], errors: &[&Diagnostic]) -> Estate {
     let rules = errors.iter().filter_map(|error| match around(error, trees)? {
         Ok(Declaration::Rule(rule)) => Some(rule.name.text.as_str()),
         _ => None,
     });
     let hurt: hashbrown::HashSet<&str> = rules.collect();
     let is_entry = |s: &bastide_model::Statement| s.sort == bastide_model::statement::Sort::Entry;
-    estate.statements.retain(|s| is_entry(s) || !hurt.contains(&*s.name));
-    estate
+    let sound = estate.statements().iter().filter(|s| is_entry(s) || !hurt.contains(&*s.name));
+    estate.with_statements(sound.cloned().collect())
 }

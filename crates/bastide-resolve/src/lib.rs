@@ -64,7 +64,7 @@ pub use schema::{Declarations, declarations};
 
 use bastide_model::inside::Inside;
 use bastide_model::rows::{CatalogRows, EntryRow, GroupRows, PeopleRows, SignInRows};
-use bastide_model::{Catalog, Combining, Estate, GroupId, Groups, People, Schema, Statement};
+use bastide_model::{Catalog, Combining, Estate, EstateParts, GroupId, Groups, People, Schema, Statement};
 use bastide_syntax::codes::Code;
 use bastide_syntax::{Diagnostic, Diagnostics, FileId, Severity, Span, tree};
 use jiff::civil::Date;
@@ -262,7 +262,7 @@ impl Data {
             Typing::Part => Default::default(),
         };
         cycles::groups(&groups, trees, diagnostics);
-        let estate = Estate {
+        let estate = Estate::new(EstateParts {
             name: self.name.clone(),
             files: self.files.clone(),
             combining: self.combining,
@@ -275,7 +275,7 @@ impl Data {
             proofs: Arc::new(proofs),
             insides: Arc::clone(&self.insides),
             lost: self.lost,
-        };
+        });
         let scope = scope::Scope::of(&estate, Some(self.today), hurt);
         if typing == Typing::Whole {
             lost::values(&estate, &scope, diagnostics);

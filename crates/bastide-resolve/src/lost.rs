@@ -113,7 +113,7 @@ pub(crate) fn names(items: &Items) -> Vec<(&str, Span)> {
 /// Reports words that a restriction compares with and that nothing carries, where no type says which words there are. What
 /// is free text may have been renamed, and may yet come: that is a warning in any case.
 pub(crate) fn values(estate: &Estate, scope: &Scope, out: &mut Diagnostics) {
-    for statement in estate.statements.iter().filter(|s| scope.matters(s)) {
+    for statement in estate.statements().iter().filter(|s| scope.matters(s)) {
         for condition in statement.conditions() {
             condition.visit(&mut |inner| {
                 for (operand, value) in compared(inner) {
@@ -151,13 +151,13 @@ fn carried(estate: &Estate, operand: &Operand, value: &Value) -> Option<(bool, b
     let in_column = |column: &column::Column, rows: usize| {
         column.values.iter().any(|known| known == value) && (0..rows).any(|row| column.get(row) == Some(value))
     };
-    let (people, catalog) = (&estate.people, &estate.catalog);
+    let (people, catalog) = (estate.people(), estate.catalog());
     Some(match operand {
-        Operand::Resource(_, ResourceField::State) if estate.schema.state_type() == Scalar::State => {
+        Operand::Resource(_, ResourceField::State) if estate.schema().state_type() == Scalar::State => {
             (true, in_column(&catalog.states, catalog.len()))
         }
         Operand::Resource(_, ResourceField::Attribute(at)) => {
-            let attribute = &estate.schema.resource_attributes[at.index()];
+            let attribute = &estate.schema().resource_attributes[at.index()];
             if attribute.scalar != Scalar::Text || attribute.set {
                 return None;
             }
@@ -165,7 +165,7 @@ fn carried(estate: &Estate, operand: &Operand, value: &Value) -> Option<(bool, b
         }
         Operand::User(UserField::Realm) => (false, in_column(people.realms(), people.len())),
         Operand::User(UserField::Attribute(at)) => {
-            let attribute = &estate.schema.user_attributes[at.index()];
+            let attribute = &estate.schema().user_attributes[at.index()];
             if attribute.scalar != Scalar::Text || attribute.set {
                 return None;
             }

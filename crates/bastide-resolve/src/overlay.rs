@@ -30,19 +30,20 @@ pub fn lay_over(
 ) -> Result<Estate, Vec<Diagnostic>> {
     let mut out = Diagnostics::new();
     let scope = Scope::of(estate, None, &[]);
-    let mut after = estate.clone();
-    after.files = files.to_vec();
+    let mut statements = estate.statements().to_vec();
     for declaration in &text.declarations {
         let Declaration::Rule(rule) = declaration else { continue };
         let Some(statement) = scope.rule(rule, lines, &mut out).map(Arc::new) else { continue };
-        let rules = after.statements.iter().take_while(|s| s.sort == Sort::Rule).count();
-        match after.statements[..rules].iter_mut().find(|s| s.name == statement.name) {
+        let rules = statements.iter().take_while(|s| s.sort == Sort::Rule).count();
+        match statements[..rules].iter_mut().find(|s| s.name == statement.name) {
             Some(there) => *there = statement,
-            None => after.statements.insert(rules, statement),
+            None => statements.insert(rules, statement),
         }
     }
-    let new = proofs(&scope, std::slice::from_ref(text), &estate.proofs.personas, lines, &mut out);
-    let all = Arc::make_mut(&mut after.proofs);
+    let new = proofs(&scope, std::slice::from_ref(text), &estate.proofs().personas, lines, &mut out);
+    let mut after = estate.with_statements(statements);
+    after.set_files(files.to_vec());
+    let all = after.proofs_mut();
     for expectation in new.expectations {
         match all.expectations.iter_mut().find(|e| e.name == expectation.name) {
             Some(there) => *there = expectation,

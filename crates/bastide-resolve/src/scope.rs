@@ -29,12 +29,12 @@ impl<'a> Scope<'a> {
     /// Of an estate that is linked already.
     pub fn of(estate: &'a Estate, today: Option<jiff::civil::Date>, hurt: &'a [GroupId]) -> Scope<'a> {
         Scope {
-            schema: &estate.schema,
-            people: &estate.people,
-            groups: &estate.groups,
-            catalog: &estate.catalog,
-            layers: &estate.layers,
-            lost: estate.lost,
+            schema: estate.schema(),
+            people: estate.people(),
+            groups: estate.groups(),
+            catalog: estate.catalog(),
+            layers: estate.layers(),
+            lost: estate.lost(),
             today,
             hurt,
         }

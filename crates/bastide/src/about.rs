@@ -58,16 +58,16 @@ impl About {
     pub fn of(opened: &Opened, moment: &Moment) -> About {
         let estate = opened.estate();
         let about = About::loaded(&opened.loaded, &opened.root);
-        let session = sessions::told(&estate.schema, moment);
-        let signed_in = sessions::signed_in(&estate.schema, moment);
-        About { estate: estate.name.clone(), day: moment.date.to_string(), session, signed_in, ..about }
+        let session = sessions::told(estate.schema(), moment);
+        let signed_in = sessions::signed_in(estate.schema(), moment);
+        About { estate: estate.name().to_string(), day: moment.date.to_string(), session, signed_in, ..about }
     }
 
     /// Of an answer about what was read, whatever came of it.
     pub fn loaded(loaded: &Loaded, root: &Path) -> About {
         let (revision, modified) = revision(root);
         About {
-            estate: loaded.estate.as_ref().map_or(String::new(), |estate| estate.name.clone()),
+            estate: loaded.estate.as_ref().map_or(String::new(), |estate| estate.name().to_string()),
             checksum: checksum(loaded),
             revision,
             modified,

@@ -123,7 +123,7 @@ impl ChangeArgs {
         let resources = self.add_resource.iter().map(|text| {
             let mut cells = cells(text, "--add-resource")?;
             for (_, place) in cells.iter_mut().filter(|(name, place)| name == "parent" && !place.is_empty()) {
-                *place = estate.catalog.id(find::resource(estate, place)?).to_string();
+                *place = estate.catalog().id(find::resource(estate, place)?).to_string();
             }
             Ok(Newcomer::Resource(cells))
         });
@@ -274,7 +274,7 @@ fn overlays<'t>(texts: &'t [(String, String)], trees: &'t [(FileId, tree::File)]
 fn refuse_locked<'t>(estate: &Estate, trees: impl Iterator<Item = &'t tree::File>) -> Result<(), Failure> {
     for declaration in trees.flat_map(|tree| &tree.declarations) {
         let tree::Declaration::Role(role) = declaration else { continue };
-        let known = estate.schema.role(&role.name.text).map(|id| &estate.schema.roles[id.index()]);
+        let known = estate.schema().role(&role.name.text).map(|id| &estate.schema().roles[id.index()]);
         if known.is_some_and(|known| known.locked) {
             let hint = "to change it all the same, take `locked` out of its declaration by hand".to_string();
             return Err(Failure::Usage(

@@ -24,7 +24,7 @@ pub fn typed(words: &[String]) {
 /// Users, by id, their names beside.
 pub fn users() -> ArgValueCandidates {
     ArgValueCandidates::new(|| {
-        with(|estate| estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u))).collect())
+        with(|estate| estate.people().all().map(|u| told(estate.people().id(u), estate.people().name(u))).collect())
     })
 }
 
@@ -32,9 +32,9 @@ pub fn users() -> ArgValueCandidates {
 pub fn users_and_groups() -> ArgValueCandidates {
     ArgValueCandidates::new(|| {
         with(|estate| {
-            let users = estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u)));
+            let users = estate.people().all().map(|u| told(estate.people().id(u), estate.people().name(u)));
             let groups =
-                estate.groups.all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups.id(g))));
+                estate.groups().all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups().id(g))));
             users.chain(groups).collect()
         })
     })
@@ -44,11 +44,11 @@ pub fn users_and_groups() -> ArgValueCandidates {
 pub fn stand_ins() -> ArgValueCandidates {
     ArgValueCandidates::new(|| {
         with(|estate| {
-            let users = estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u)));
+            let users = estate.people().all().map(|u| told(estate.people().id(u), estate.people().name(u)));
             let groups =
-                estate.groups.all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups.id(g))));
+                estate.groups().all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups().id(g))));
             let personas =
-                estate.proofs.personas.iter().map(|p| CompletionCandidate::new(format!("persona:{}", p.name)));
+                estate.proofs().personas.iter().map(|p| CompletionCandidate::new(format!("persona:{}", p.name)));
             users.chain(groups).chain(personas).collect()
         })
     })
@@ -59,12 +59,12 @@ pub fn anything() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| {
         let Some(begun) = current.to_str().map(str::to_string) else { return Vec::new() };
         with(|estate| {
-            let users = estate.people.all().map(|u| told(estate.people.id(u), estate.people.name(u)));
+            let users = estate.people().all().map(|u| told(estate.people().id(u), estate.people().name(u)));
             let groups =
-                estate.groups.all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups.id(g))));
+                estate.groups().all().map(|g| CompletionCandidate::new(format!("group:{}", estate.groups().id(g))));
             let begins = |c: &CompletionCandidate| c.get_value().to_string_lossy().starts_with(&begun);
             let mut all: Vec<CompletionCandidate> = users.chain(groups).filter(begins).collect();
-            all.extend(paths(&estate.catalog, &begun));
+            all.extend(paths(estate.catalog(), &begun));
             all
         })
     })
@@ -75,13 +75,13 @@ pub fn memberships() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| {
         let Some(begun) = current.to_str().map(str::to_string) else { return Vec::new() };
         with(|estate| {
-            let members = estate.people.all().map(|u| estate.people.id(u).to_string());
-            let members = members.chain(estate.groups.all().map(|g| format!("group:{}", estate.groups.id(g))));
+            let members = estate.people().all().map(|u| estate.people().id(u).to_string());
+            let members = members.chain(estate.groups().all().map(|g| format!("group:{}", estate.groups().id(g))));
             let mut found = Vec::new();
             for member in members {
                 let head = format!("{member}:");
                 if begun.starts_with(&head) {
-                    let groups = estate.groups.all().map(|g| format!("{head}{}", estate.groups.id(g)));
+                    let groups = estate.groups().all().map(|g| format!("{head}{}", estate.groups().id(g)));
                     found.extend(groups.filter(|text| text.starts_with(&begun)).map(CompletionCandidate::new));
                 } else if head.starts_with(&begun) {
                     found.push(CompletionCandidate::new(head));
@@ -100,14 +100,14 @@ pub fn findings() -> ArgValueCandidates {
 /// Actions.
 pub fn actions() -> ArgValueCandidates {
     ArgValueCandidates::new(|| {
-        with(|estate| estate.schema.actions.iter().map(|a| CompletionCandidate::new(a.name.clone())).collect())
+        with(|estate| estate.schema().actions.iter().map(|a| CompletionCandidate::new(a.name.clone())).collect())
     })
 }
 
 /// Kinds of resources.
 pub fn kinds() -> ArgValueCandidates {
     ArgValueCandidates::new(|| {
-        with(|estate| estate.schema.kinds.iter().map(|k| CompletionCandidate::new(k.name.clone())).collect())
+        with(|estate| estate.schema().kinds.iter().map(|k| CompletionCandidate::new(k.name.clone())).collect())
     })
 }
 
@@ -115,7 +115,7 @@ pub fn kinds() -> ArgValueCandidates {
 pub fn statements() -> ArgValueCandidates {
     ArgValueCandidates::new(|| {
         with(|estate| {
-            estate.statements.iter().map(|s| told(&s.name, s.because.as_deref().unwrap_or_default())).collect()
+            estate.statements().iter().map(|s| told(&s.name, s.because.as_deref().unwrap_or_default())).collect()
         })
     })
 }
@@ -124,7 +124,7 @@ pub fn statements() -> ArgValueCandidates {
 pub fn resources() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| {
         let Some(begun) = current.to_str().map(str::to_string) else { return Vec::new() };
-        with(|estate| paths(&estate.catalog, &begun))
+        with(|estate| paths(estate.catalog(), &begun))
     })
 }
 

@@ -32,72 +32,72 @@ const PAGE: &str = "report.html";
 const PAGE_TITLE: &str = "Four Tides Museums";
 
 /// One stop of the tour: what the story says, and the command that is run.
-struct Stop {
+struct TourStop {
     story: &'static str,
     command: &'static [&'static str],
 }
 
-const TOUR: &[Stop] = &[
-    Stop {
+const TOUR: &[TourStop] = &[
+    TourStop {
         story: "It is Tuesday morning at the Four Tides Museums. You look after the platform on which four houses prepare \
                 the exhibition Tidal Light. (So that the tour always tells the same story, it is asked for 24 November 2026: \
                 the commands below run with `--on 2026-11-24`.) First: does everything in policy and data fit together?",
         command: &["check"],
     },
-    Stop {
+    TourStop {
         story: "Now the overview: who can do what at the top of the tree? Users with the same access share a column; the \
                 largest come first.",
         command: &["matrix"],
     },
-    Stop { story: "And the totals over everybody and everything.", command: &["matrix", "--summary"] },
-    Stop {
+    TourStop { story: "And the totals over everybody and everything.", command: &["matrix", "--summary"] },
+    TourStop {
         story: "The phone rings. It is a conservator, Bruno Tavares: \"I cannot open the condition reports, and everybody \
                 else can.\" What does he see at all?",
         command: &["what", "bruno.tavares", "--under", "Exhibitions/Tidal Light", "--depth", "3"],
     },
-    Stop {
+    TourStop {
         story: "Nothing under Condition. Who can read one of these reports?",
         command: &["who", "read", "Exhibitions/Tidal Light/Condition/Incoming/TL-007 incoming"],
     },
-    Stop {
+    TourStop {
         story: "His colleagues are there, he is not. Why?",
         command: &["why", "bruno.tavares", "read", "Exhibitions/Tidal Light/Condition/Incoming/TL-007 incoming"],
     },
-    Stop {
+    TourStop {
         story: "A `may not` that was meant for somebody else. The first remedy is to take it out. What else would that do? \
                 Trying costs nothing: nothing is saved.",
         command: &["try", "--drop", "data/entries.csv:43"],
     },
-    Stop {
+    TourStop {
         story: "The same on a full screen: the entry is taken out, his column lights up, and nothing else. (The keys that were pressed \
                 stand in call.keys; `bastide explore` lets you press your own.)",
         command: &["explore", "--replay", "call.keys", "--size", "100x30"],
     },
-    Stop {
+    TourStop {
         story: "One conservator gets his work back, and nobody else is touched. That was two minutes on the phone. Bruno and \
                 a colleague, side by side:",
         command: &["compare", "bruno.tavares", "carys.penhale"],
     },
-    Stop {
+    TourStop {
         story: "The second caller is a lender who asks what the rule for lenders lets them see. Word by word:",
         command: &["reach", "lenders-follow-their-loans"],
     },
-    Stop {
+    TourStop {
         story: "A curator opens this year's climate measurements and finds fewer rows than a colleague of the lab. Which rows, and \
                 which columns, does he get?",
         command: &["filter", "idris.merrick", "read", "d-climate"],
     },
-    Stop {
+    TourStop {
         story: "What must always hold is written down in policy/proofs.bastide. Two of the tests fail, and should: they tell \
                 what the calls were about.",
         command: &["test"],
     },
-    Stop {
+    TourStop {
         story: "The guarantee that fails says so before anybody calls: couriers see insured values. The third caller is a \
                 courier who should never see insured values. Can he?",
         command: &["why", "bjrn.thackeray", "read", "Exhibitions/Tidal Light/Valuations/TL-020"],
     },
-    Stop {
+    TourStop {
         story: "He can, through three nested groups that nobody remembers joining; the first remedy names the link to cut. \
                 Such things are the business of an audit. What else is wrong? The errors alone:",
         command: &[
@@ -112,12 +112,12 @@ const TOUR: &[Stop] = &[
             "full-power",
         ],
     },
-    Stop {
+    TourStop {
         story: "The mistakes that were put into this estate on purpose are listed in NOTES.md beside it; `bastide audit` finds \
                 them. A last one: a sealed agreement and somebody from finance.",
         command: &["why", "vesna.babic", "pay", "loan-004"],
     },
-    Stop {
+    TourStop {
         story: "The director wants to see all this, and opens no terminal. A page to hand over goes into the demo's folder:",
         command: &["report", "-o", PAGE],
     },

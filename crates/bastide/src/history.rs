@@ -1,13 +1,11 @@
 //! Who changed a line last, from a git checkout around the estate. Outside a checkout, and for lines
 //! that were never committed, there is nothing to say.
 
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// The last change of a line.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Touched {
     /// File and line, as the estate names them.
     pub place: String,

@@ -10,6 +10,7 @@ mod demo;
 mod examples;
 mod explore;
 mod failure;
+mod found;
 mod history;
 mod open;
 mod print;

@@ -1,6 +1,5 @@
 //! Finding and loading the estate a command speaks of, and the moment it asks about.
 
-use crate::commands::parts::Parts;
 use crate::failure::Failure;
 use crate::print::diagnostics;
 use crate::print::text::{count, visible};
@@ -22,7 +21,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, OnceLock};
+use std::sync::OnceLock;
 use std::time::Instant;
 
 /// So many restrictions that have lost something are named; of more, the rest is counted.
@@ -109,7 +108,7 @@ impl MomentArgs {
             given.push((name.to_string(), value.to_string()));
         }
         let date = self.on.unwrap_or_else(day);
-        Ok(session::moment(&estate.schema, date, &given)?)
+        Ok(session::moment(estate.schema(), date, &given)?)
     }
 }
 
@@ -149,7 +148,7 @@ impl Opened {
         }
         if !groups.is_empty() || names.iter().any(|name| is_persona(&name)) {
             let mut estate = self.estate().clone();
-            let personas = &mut Arc::make_mut(&mut estate.proofs).personas;
+            let personas = &mut estate.proofs_mut().personas;
             for (name, group) in groups {
                 let origin = Origin { file: bastide_syntax::FileId(0), line: 0 };
                 let (groups, values, lost) = (vec![group], Vec::new(), Vec::new());
@@ -158,15 +157,15 @@ impl Opened {
             self.loaded.estate = Some(with_personas(&estate).into_owned());
         }
         let estate = self.estate();
-        let stands_in = |u: &UserId| u.index() + estate.proofs.personas.len() >= estate.people.len();
+        let stands_in = |u: &UserId| u.index() + estate.proofs().personas.len() >= estate.people().len();
         let one = |name: &&str| match name.strip_prefix("persona:") {
-            Some(persona) => estate.people.find(persona).filter(stands_in).ok_or_else(|| {
-                let known: Vec<&str> = estate.proofs.personas.iter().map(|p| p.name.as_str()).collect();
+            Some(persona) => estate.people().find(persona).filter(stands_in).ok_or_else(|| {
+                let known: Vec<&str> = estate.proofs().personas.iter().map(|p| p.name.as_str()).collect();
                 let near =
                     bastide_syntax::nearest::nearest(persona, known).map(|n| format!("did you mean `persona:{n}`?"));
                 Failure::Usage(format!("there is no persona `{persona}`"), near.into_iter().collect())
             }),
-            None if name.starts_with("group:") => estate.people.find(name).filter(stands_in).ok_or_else(|| {
+            None if name.starts_with("group:") => estate.people().find(name).filter(stands_in).ok_or_else(|| {
                 // Somebody is called so; who is meant cannot be told.
                 Failure::Usage(format!("`{name}` is the id of a user, too"), Vec::new())
             }),
@@ -228,30 +227,6 @@ impl EstateArgs {
         self.opened(loaded, root, started, terminal)
     }
 
-    /// Loads an estate whose catalog comes in parts, and looks at every part; none where it does not.
-    pub fn open_parts(&self, terminal: &mut Terminal) -> Result<Option<Parts>, Failure> {
-        let started = Instant::now();
-        let root = self.root()?;
-        let refused = |refused: bastide_formats::write::Refused| Failure::Outside(refused.to_string());
-        let described = bastide_formats::described(&root).map_err(refused)?;
-        if !described.manifest.is_some_and(|manifest| manifest.catalog.iter().any(|source| source.parts)) {
-            return Ok(None);
-        }
-        let reading = Telling::reading();
-        let (loaded, parted) = bastide_formats::parted(&root, day()).map_err(refused)?;
-        say_settled(&loaded, terminal);
-        let mut opened = self.opened(loaded, root, started, terminal)?;
-        let Some(parted) = parted else { return Ok(None) };
-        let surveyed = parted.survey().map_err(|found| unfit(found, terminal))?;
-        drop(reading);
-        if !self.quiet {
-            tell_lost(&opened.loaded.sources, &surveyed.lost.iter().collect::<Vec<_>>(), terminal);
-        }
-        opened.loaded.part_sums = surveyed.sums;
-        opened.seconds = started.elapsed().as_secs_f64();
-        Ok(Some(Parts { opened, parted, resources: surveyed.resources, nowhere: surveyed.nowhere }))
-    }
-
     /// The estate of a name, as [`EstateArgs::open`] gives the one at hand.
     pub fn open_named(&self, named: &Named, terminal: &mut Terminal) -> Result<Opened, Failure> {
         match &named.place {
@@ -269,7 +244,8 @@ impl EstateArgs {
         }
     }
 
-    fn opened(
+    /// What was loaded, where it is an estate; what its mistakes are otherwise. That there are warnings is said once.
+    pub fn opened(
         &self,
         loaded: Loaded,
         root: PathBuf,
@@ -297,7 +273,7 @@ pub fn user(estate: &Estate, name: &str, terminal: &Terminal) -> Result<UserId, 
     let found = find::user(estate, name);
     match find::user_begun(estate, name).filter(|_| found.is_err() && terminal.by_hand()) {
         Some(user) => {
-            taken(name, estate.people.id(user), terminal);
+            taken(name, estate.people().id(user), terminal);
             Ok(user)
         }
         None => Ok(found?),
@@ -309,7 +285,7 @@ pub fn resource(estate: &Estate, name: &str, terminal: &Terminal) -> Result<Reso
     let found = find::resource(estate, name);
     match find::resource_begun(estate, name).filter(|_| found.is_err() && terminal.by_hand()) {
         Some(resource) => {
-            taken(name, &estate.catalog.path(resource), terminal);
+            taken(name, &estate.catalog().path(resource), terminal);
             Ok(resource)
         }
         None => Ok(found?),
@@ -342,7 +318,7 @@ pub fn say_settled(loaded: &Loaded, terminal: &Terminal) {
 }
 
 /// Repeats what restrictions have lost.
-fn tell_lost(sources: &Sources, lost: &[&Diagnostic], terminal: &Terminal) {
+pub fn tell_lost(sources: &Sources, lost: &[&Diagnostic], terminal: &Terminal) {
     for one in lost.iter().take(MOST_LOST) {
         let place = one.place.map_or(String::new(), |place| format!("{}: ", sources.place(place)));
         terminal.complain(&format!("warning: {}{}\n", visible(&place), visible(&one.message)));

@@ -157,13 +157,16 @@ fn memberships(server: &Directory) -> BTreeMap<String, BTreeSet<String>> {
 fn agrees(dir: &Path, server: &Directory) {
     let estate = load(dir);
     let wanted = memberships(server);
-    assert_eq!(estate.groups.len(), wanted.len());
+    assert_eq!(estate.groups().len(), wanted.len());
     let mut deepest = 0;
-    for group in estate.groups.all() {
-        let users =
-            estate.groups.users(group).ones().map(|u| estate.people.id(bastide_model::UserId(u as u32)).to_string());
+    for group in estate.groups().all() {
+        let users = estate
+            .groups()
+            .users(group)
+            .ones()
+            .map(|u| estate.people().id(bastide_model::UserId(u as u32)).to_string());
         let users: BTreeSet<String> = users.collect();
-        assert_eq!(users, wanted[estate.groups.id(group)], "{}", estate.groups.id(group));
+        assert_eq!(users, wanted[estate.groups().id(group)], "{}", estate.groups().id(group));
         deepest = deepest.max(users.len());
     }
     // Five groups of some fifteen are nested in each other.
@@ -211,13 +214,13 @@ fn people_come_from_a_directory() {
     let first = fs::read_to_string(&file).unwrap();
     assert!(!first.to_lowercase().contains("password") && !first.contains("secret-of"), "no secret is asked for");
     let people = load(dir.path());
-    assert_eq!(people.people.len(), PEOPLE);
+    assert_eq!(people.people().len(), PEOPLE);
     let gone = |i: usize| (!i.is_multiple_of(10) && i.is_multiple_of(23)) || i.is_multiple_of(41);
     for i in 0..PEOPLE {
-        let user = people.people.find(&format!("p{i}")).unwrap();
-        assert_eq!(people.people.is_active(user), !gone(i), "p{i}");
+        let user = people.people().find(&format!("p{i}")).unwrap();
+        assert_eq!(people.people().is_active(user), !gone(i), "p{i}");
     }
-    assert_eq!(people.people.name(people.people.find("p10").unwrap()), "Søren 10");
+    assert_eq!(people.people().name(people.people().find("p10").unwrap()), "Søren 10");
     agrees(dir.path(), &server);
     // The same again is the same.
     let run = import(dir.path(), &["--check", "--write"]);
@@ -244,12 +247,12 @@ fn people_come_from_a_directory() {
     assert_eq!(moved["users"], [vec!["new".to_string()], vec!["p12".to_string()], vec!["p7".to_string()]]);
     assert_eq!(moved["groups"], [vec![], vec![], vec![]] as [Vec<String>; 3]);
     assert_eq!(moved["memberships"][0], ["p1999 in g0", "p3 in g299"]);
-    let users_of_299 = before.groups.users(before.groups.find("g299").unwrap()).count_ones(..);
+    let users_of_299 = before.groups().users(before.groups().find("g299").unwrap()).count_ones(..);
     let of_12: Vec<String> = before
-        .groups
-        .direct(before.people.find("p12").unwrap())
+        .groups()
+        .direct(before.people().find("p12").unwrap())
         .iter()
-        .map(|group| format!("p12 in {}", before.groups.id(*group)))
+        .map(|group| format!("p12 in {}", before.groups().id(*group)))
         .collect();
     let gone = &moved["memberships"][1];
     assert!(of_12.iter().all(|one| gone.contains(one)), "{of_12:?} {gone:?}");

@@ -40,9 +40,9 @@ impl<'e> Truth<'e> {
     fn of(estate: &'e Estate, moment: &'e Moment) -> Option<Truth<'e>> {
         let reference = ReferenceEvaluator::new(estate, moment).ok()?;
         let mut decisions = BTreeMap::new();
-        for user in estate.people.all() {
-            for resource in estate.catalog.all() {
-                for action in ActionId::all(estate.schema.actions.len()) {
+        for user in estate.people().all() {
+            for resource in estate.catalog().all() {
+                for action in ActionId::all(estate.schema().actions.len()) {
                     decisions.insert((user, resource, action), reference.decide(user, action, resource));
                 }
             }
@@ -56,14 +56,14 @@ impl<'e> Truth<'e> {
 
     fn named(&self, user: UserId, resource: ResourceId, action: ActionId) -> Triple {
         (
-            self.estate.people.id(user).to_string(),
-            self.estate.catalog.id(resource).to_string(),
+            self.estate.people().id(user).to_string(),
+            self.estate.catalog().id(resource).to_string(),
             self.action(action).to_string(),
         )
     }
 
     fn action(&self, action: ActionId) -> &str {
-        &self.estate.schema.actions[action.index()].name
+        &self.estate.schema().actions[action.index()].name
     }
 
     fn allowed(&self) -> BTreeSet<Triple> {
@@ -117,9 +117,9 @@ fn matrix(asked: &Asked) {
     assert_eq!(triples.len(), truth.decisions.len(), "{about}");
     for row in &triples {
         let key = (
-            estate.people.find(&row[0]).unwrap(),
-            estate.catalog.find(&row[1]).unwrap(),
-            estate.schema.action(&row[2]).unwrap(),
+            estate.people().find(&row[0]).unwrap(),
+            estate.catalog().find(&row[1]).unwrap(),
+            estate.schema().action(&row[2]).unwrap(),
         );
         let decision = truth.decisions[&key];
         let by = decision.by.map_or("", |by| estate.statement(by).name.as_str());
@@ -156,7 +156,7 @@ fn matrix(asked: &Asked) {
     }
     assert_eq!(of_table, expected, "{about}: table");
     let summary = asked.json(&["matrix", "--summary"]);
-    for (at, action) in estate.schema.actions.iter().enumerate() {
+    for (at, action) in estate.schema().actions.iter().enumerate() {
         let number = truth.decisions.iter().filter(|((.., a), d)| a.index() == at && d.is_allowed()).count();
         assert_eq!(summary["allowed"][&action.name], number, "{about}: {}", action.name);
     }
@@ -166,14 +166,14 @@ fn matrix(asked: &Asked) {
         assert_eq!(told, number as u64, "{about}: {reason:?}");
     }
     let mut profiles: BTreeSet<Vec<bool>> = BTreeSet::new();
-    for user in estate.people.all() {
+    for user in estate.people().all() {
         let own = truth.decisions.iter().filter(|((u, ..), _)| *u == user);
         profiles.insert(own.map(|(_, d)| d.is_allowed()).collect());
     }
     assert_eq!(summary["profiles"], profiles.len(), "{about}");
     for (by, at) in [("users", 0), ("resources", 1)] {
         for row in asked.rows(&["matrix", "--totals", by]) {
-            for (action, told) in estate.schema.actions.iter().zip(&row[1..]) {
+            for (action, told) in estate.schema().actions.iter().zip(&row[1..]) {
                 let own = |t: &&Triple| [&t.0, &t.1][at] == &row[0] && t.2 == action.name;
                 assert_eq!(told.parse(), Ok(expected.iter().filter(own).count()), "{about}: {row:?}");
             }
@@ -184,14 +184,14 @@ fn matrix(asked: &Asked) {
 /// One user: counts by kind, what is touched, groups, and by which statements.
 fn what(asked: &Asked, user: UserId) {
     let (truth, estate, about) = (asked.truth, asked.estate(), &asked.about);
-    let answer = asked.json(&["what", estate.people.id(user)]);
+    let answer = asked.json(&["what", estate.people().id(user)]);
     let own: Vec<(&(UserId, ResourceId, ActionId), &bastide_engine::Decision)> =
         truth.decisions.iter().filter(|((u, ..), d)| *u == user && d.is_allowed()).collect();
     for count in list(&answer["counts"]) {
-        let kind = estate.schema.kind(count["kind"].as_str().unwrap()).unwrap();
+        let kind = estate.schema().kind(count["kind"].as_str().unwrap()).unwrap();
         for pair in list(&count["allowed"]) {
-            let action = estate.schema.action(pair[0].as_str().unwrap()).unwrap();
-            let number = own.iter().filter(|((_, r, a), _)| *a == action && estate.catalog.kind(*r) == kind).count();
+            let action = estate.schema().action(pair[0].as_str().unwrap()).unwrap();
+            let number = own.iter().filter(|((_, r, a), _)| *a == action && estate.catalog().kind(*r) == kind).count();
             assert_eq!(pair[1], number, "{about}: {count}");
         }
     }
@@ -202,33 +202,34 @@ fn what(asked: &Asked, user: UserId) {
     let told: BTreeMap<&str, usize> = list(&answer["through"])
         .map(|t| (t["statement"]["name"].as_str().unwrap(), t["pairs"].as_u64().unwrap() as usize))
         .collect();
-    assert_eq!(told, by, "{about}: {}", estate.people.id(user));
+    assert_eq!(told, by, "{about}: {}", estate.people().id(user));
     let groups: BTreeSet<(String, bool)> =
         list(&answer["groups"]).map(|g| (text(&g["group"]), g["certain"].as_bool().unwrap())).collect();
-    let expected = estate.groups.all().map(|g| (g, truth.reference.member(user, g)));
-    let expected = expected.filter(|(_, t)| t.not_false()).map(|(g, t)| (estate.groups.id(g).to_string(), t.is_true()));
+    let expected = estate.groups().all().map(|g| (g, truth.reference.member(user, g)));
+    let expected =
+        expected.filter(|(_, t)| t.not_false()).map(|(g, t)| (estate.groups().id(g).to_string(), t.is_true()));
     assert_eq!(groups, expected.collect(), "{about}");
 }
 
 fn who(asked: &Asked, action: ActionId, resource: ResourceId) {
     let (truth, estate, about) = (asked.truth, asked.estate(), &asked.about);
-    let answer = asked.json(&["who", truth.action(action), estate.catalog.id(resource), "--inactive"]);
+    let answer = asked.json(&["who", truth.action(action), estate.catalog().id(resource), "--inactive"]);
     let mut told = BTreeSet::new();
     for group in list(&answer["by"]).chain(list(&answer["not"])) {
         for user in list(&group["users"]) {
             told.insert((text(&user["user"]), text(&group["reason"]), text(&group["statement"]["name"])));
         }
     }
-    let expected = estate.people.all().map(|user| {
+    let expected = estate.people().all().map(|user| {
         let decision = truth.decisions[&(user, resource, action)];
         let by = decision.by.map_or(String::new(), |id| estate.statement(id).name.clone());
-        (estate.people.id(user).to_string(), decision.reason.word().to_string(), by)
+        (estate.people().id(user).to_string(), decision.reason.word().to_string(), by)
     });
-    assert_eq!(told, expected.collect(), "{about}: {} {}", truth.action(action), estate.catalog.id(resource));
+    assert_eq!(told, expected.collect(), "{about}: {} {}", truth.action(action), estate.catalog().id(resource));
     let csv = asked.rows(&[
         "who",
         truth.action(action),
-        estate.catalog.id(resource),
+        estate.catalog().id(resource),
         "--inactive",
         "--not",
         "--format",
@@ -243,12 +244,12 @@ fn who(asked: &Asked, action: ActionId, resource: ResourceId) {
 fn who_can_both(asked: &Asked, actions: [ActionId; 2], resource: ResourceId) {
     let (truth, estate, about) = (asked.truth, asked.estate(), &asked.about);
     let words = actions.map(|a| truth.action(a)).join(",");
-    let answer = asked.json(&["who", &words, estate.catalog.id(resource), "--inactive"]);
+    let answer = asked.json(&["who", &words, estate.catalog().id(resource), "--inactive"]);
     let told: BTreeSet<String> =
         list(&answer["by"]).flat_map(|by| list(&by["users"]).map(|u| text(&u["user"])).collect::<Vec<_>>()).collect();
     let both = |u: &UserId| actions.iter().all(|a| truth.allows(*u, *a, resource));
-    let expected = estate.people.all().filter(both).map(|u| estate.people.id(u).to_string());
-    assert_eq!(told, expected.collect(), "{about}: {words} {}", estate.catalog.id(resource));
+    let expected = estate.people().all().filter(both).map(|u| estate.people().id(u).to_string());
+    assert_eq!(told, expected.collect(), "{about}: {words} {}", estate.catalog().id(resource));
 }
 
 /// The triples that differ by changes, asked one by one.
@@ -294,7 +295,7 @@ fn why(
     remedies: &AtomicUsize,
 ) {
     let (truth, estate, about) = (asked.truth, asked.estate(), &asked.about);
-    let names = [estate.people.id(user), truth.action(action), estate.catalog.id(resource)];
+    let names = [estate.people().id(user), truth.action(action), estate.catalog().id(resource)];
     let answer = asked.json(&["why", names[0], names[1], names[2]]);
     let decision = truth.decisions[&(user, resource, action)];
     assert_eq!(
@@ -328,16 +329,16 @@ fn why(
 /// A change that is tried, written into a copy, and compared with what was there.
 fn try_and_diff(asked: &Asked, moment: &Moment, rng: &mut Rng) {
     let (truth, estate, about) = (asked.truth, asked.estate(), &asked.about);
-    let id = StatementId::new(rng.usize(..estate.statements.len()));
+    let id = StatementId::new(rng.usize(..estate.statements().len()));
     let changes = [
         Change::Off(id),
         Change::User(
-            UserId::new(rng.usize(..estate.people.len())),
+            UserId::new(rng.usize(..estate.people().len())),
             change::UserCell::Active,
             Some(Value_::Flag(rng.bool())),
         ),
         Change::Resource(
-            ResourceId::new(rng.usize(..estate.catalog.len())),
+            ResourceId::new(rng.usize(..estate.catalog().len())),
             change::ResourceCell::Inherits,
             Some(Value_::Flag(rng.bool())),
         ),
@@ -389,7 +390,7 @@ fn reach(asked: &Asked, moment: &Moment, id: StatementId) {
         found
     };
     let grouped =
-        s.who.terms.iter().any(|t| matches!(t, condition::Term::Members(g) if !estate.groups.through(*g).is_empty()));
+        s.who.terms.iter().any(|t| matches!(t, condition::Term::Members(g) if !estate.groups().through(*g).is_empty()));
     let answer = asked.json(&["reach", &s.name]);
     // What changes by it is the same question as a change that is tried.
     if s.is_on() && s.in_date(moment.date) {
@@ -401,22 +402,19 @@ fn reach(asked: &Asked, moment: &Moment, id: StatementId) {
     if s.conditions().any(looks) || grouped || s.actions.is_clear() {
         return;
     }
-    let mut alone = estate.clone();
-    alone.combining = Combining::DenyOverrides;
-    alone.layers.clear();
-    let people = std::sync::Arc::make_mut(&mut alone.people);
+    let mut alone = estate.weighed_by(Combining::DenyOverrides);
+    let people = alone.people_mut();
     UserId::all(people.len()).for_each(|user| people.set_active(user, true));
-    for (at, statement) in alone.statements.iter_mut().enumerate() {
-        let statement = std::sync::Arc::make_mut(statement);
-        statement.off = at != id.index();
-        statement.layer = None;
-        if at == id.index() {
+    for other in StatementId::all(alone.statements().len()) {
+        let statement = alone.statement_mut(other);
+        statement.off = other != id;
+        if other == id {
             (statement.from, statement.until) = (None, None);
         }
     }
     let restricts = !s.modality.permits();
     if restricts {
-        let mut all = fixedbitset::FixedBitSet::with_capacity(alone.schema.actions.len());
+        let mut all = fixedbitset::FixedBitSet::with_capacity(alone.schema().actions.len());
         all.insert_range(..);
         let entry = change::entry(condition::Term::Anyone, Modality::May, all, None, Reach::Under);
         alone = apply(&alone, &[Change::Give(std::sync::Arc::new(entry))]).unwrap();
@@ -431,15 +429,15 @@ fn reach(asked: &Asked, moment: &Moment, id: StatementId) {
         }
     };
     let (mut triples, mut open, mut users, mut resources) = (0, 0, BTreeSet::new(), BTreeSet::new());
-    for user in alone.people.all() {
-        for resource in alone.catalog.all() {
-            for action in ActionId::all(alone.schema.actions.len()) {
+    for user in alone.people().all() {
+        for resource in alone.catalog().all() {
+            for action in ActionId::all(alone.schema().actions.len()) {
                 let (now, other) =
                     (applies(&reference, user, action, resource), applies(&favourable, user, action, resource));
                 triples += usize::from(now);
                 open += usize::from(now != other);
                 if now {
-                    users.insert(alone.people.id(user).to_string());
+                    users.insert(alone.people().id(user).to_string());
                     resources.insert(resource);
                 }
             }
@@ -469,30 +467,34 @@ fn proofs(asked: &Asked, rng: &mut Rng) {
         let (user, resource, action) = *keys[rng.usize(..keys.len())];
         let (holds, allowed) = (rng.bool(), truth.allows(user, action, resource));
         let word = if allowed == holds { "can" } else { "cannot" };
-        let (user, place) = (estate.people.id(user), estate.catalog.id(resource));
+        let (user, place) = (estate.people().id(user), estate.catalog().id(resource));
         policy
             .push_str(&format!("expect claim-{at} {{ user {user} {word} {} id \"{place}\" }}\n", truth.action(action)));
         expected.insert(format!("claim-{at}"), holds);
     }
     for at in 0..3 {
         let (user, _, action) = *keys[rng.usize(..keys.len())];
-        let number = estate.catalog.all().filter(|r| truth.allows(user, action, *r)).count();
-        let (holds, user) = (rng.bool(), estate.people.id(user));
+        let number = estate.catalog().all().filter(|r| truth.allows(user, action, *r)).count();
+        let (holds, user) = (rng.bool(), estate.people().id(user));
         let told = if holds { number } else { number + 1 };
         policy.push_str(&format!(
             "expect count-{at} {{ user {user} reaches exactly {told} anything by {} }}\n",
             truth.action(action)
         ));
         expected.insert(format!("count-{at}"), holds);
-        let nobody =
-            truth.decisions.iter().any(|((u, _, a), d)| *a == action && estate.people.id(*u) == user && d.is_allowed());
+        let nobody = truth
+            .decisions
+            .iter()
+            .any(|((u, _, a), d)| *a == action && estate.people().id(*u) == user && d.is_allowed());
         policy.push_str(&format!(
             "guarantee none-{at} {{ none of user {user} can {} what anything }}\n",
             truth.action(action)
         ));
         expected.insert(format!("none-{at}"), !nobody);
-        let others =
-            truth.decisions.iter().any(|((u, _, a), d)| *a == action && estate.people.id(*u) != user && d.is_allowed());
+        let others = truth
+            .decisions
+            .iter()
+            .any(|((u, _, a), d)| *a == action && estate.people().id(*u) != user && d.is_allowed());
         policy.push_str(&format!(
             "guarantee only-{at} {{ only user {user} can {} what anything }}\n",
             truth.action(action)
@@ -517,7 +519,7 @@ fn audit(asked: &Asked, moment: &Moment) {
     let guests = truth
         .decisions
         .iter()
-        .filter(|((u, _, a), d)| estate.people.kind(*u) == "guest" && truth.action(*a) != "read" && d.is_allowed());
+        .filter(|((u, _, a), d)| estate.people().kind(*u) == "guest" && truth.action(*a) != "read" && d.is_allowed());
     let mut by: BTreeMap<String, (BTreeSet<UserId>, u64)> = BTreeMap::new();
     for ((user, ..), decision) in guests {
         let entry = by.entry(estate.statement(decision.by.unwrap()).name.clone()).or_default();
@@ -532,28 +534,28 @@ fn audit(asked: &Asked, moment: &Moment) {
     let told: BTreeSet<String> = findings("guest-power").iter().map(|f| text(&f["evidence"][0])).collect();
     assert_eq!(told, expected, "{about}: guest-power");
     let all = |user: &UserId| {
-        let fits = |r: ResourceId, a: ActionId| estate.schema.fits(a, estate.catalog.kind(r));
-        estate.people.is_active(*user)
-            && estate.catalog.roots().all(|r| {
-                ActionId::all(estate.schema.actions.len()).filter(|a| fits(r, *a)).all(|a| truth.allows(*user, a, r))
+        let fits = |r: ResourceId, a: ActionId| estate.schema().fits(a, estate.catalog().kind(r));
+        estate.people().is_active(*user)
+            && estate.catalog().roots().all(|r| {
+                ActionId::all(estate.schema().actions.len()).filter(|a| fits(r, *a)).all(|a| truth.allows(*user, a, r))
             })
     };
-    let powerful = estate.people.all().filter(all).count();
-    let any = estate.catalog.roots().next().is_some_and(|r| {
-        ActionId::all(estate.schema.actions.len()).any(|a| estate.schema.fits(a, estate.catalog.kind(r)))
+    let powerful = estate.people().all().filter(all).count();
+    let any = estate.catalog().roots().next().is_some_and(|r| {
+        ActionId::all(estate.schema().actions.len()).any(|a| estate.schema().fits(a, estate.catalog().kind(r)))
     });
     let told = findings("full-power").first().map_or(0, |f| f["evidence"].as_array().unwrap().len());
     assert_eq!(told, if any { powerful } else { 0 }, "{about}: full-power");
-    let Some(read) = estate.schema.action("read") else { return };
+    let Some(read) = estate.schema().action("read") else { return };
     let mut leaks = BTreeSet::new();
-    for resource in estate.catalog.all() {
-        for source in estate.catalog.sources(resource) {
+    for resource in estate.catalog().all() {
+        for source in estate.catalog().sources(resource) {
             let Source::Resource(source) = source else { continue };
             let leak = |u: &UserId| truth.allows(*u, read, resource) && !truth.allows(*u, read, *source);
-            let number = estate.people.all().filter(|u| estate.people.is_active(*u)).filter(leak).count();
+            let number = estate.people().all().filter(|u| estate.people().is_active(*u)).filter(leak).count();
             if number > 0 {
                 leaks.insert((
-                    format!("{} from {}", estate.catalog.id(resource), estate.catalog.id(*source)),
+                    format!("{} from {}", estate.catalog().id(resource), estate.catalog().id(*source)),
                     many(number as u64, "user"),
                 ));
             }
@@ -569,9 +571,9 @@ fn audit(asked: &Asked, moment: &Moment) {
         let example = &finding["example"];
         if !example.is_null() {
             let key = (
-                estate.people.find(example["user"].as_str().unwrap()).unwrap(),
-                estate.catalog.find(example["resource"].as_str().unwrap()).unwrap(),
-                estate.schema.action(example["action"].as_str().unwrap()).unwrap(),
+                estate.people().find(example["user"].as_str().unwrap()).unwrap(),
+                estate.catalog().find(example["resource"].as_str().unwrap()).unwrap(),
+                estate.schema().action(example["action"].as_str().unwrap()).unwrap(),
             );
             let word = if truth.decisions[&key].is_allowed() { " can " } else { " cannot " };
             assert!(text(&example["sentence"]).contains(word), "{about}: {finding}");
@@ -605,27 +607,27 @@ fn review(asked: &Asked) {
         for row in reader.records() {
             let row = row.unwrap();
             let cell = |name: &str| row[headers.iter().position(|h| h == name).unwrap()].to_string();
-            let actions: Vec<ActionId> = cell("may").split("; ").map(|a| estate.schema.action(a).unwrap()).collect();
+            let actions: Vec<ActionId> = cell("may").split("; ").map(|a| estate.schema().action(a).unwrap()).collect();
             let number: usize = cell("resources").parse().unwrap();
             for person in cell("people").split("; ") {
-                let user = estate.people.find(person).unwrap();
-                let fits = |r: ResourceId, a: &ActionId| estate.schema.fits(*a, estate.catalog.kind(r));
+                let user = estate.people().find(person).unwrap();
+                let fits = |r: ResourceId, a: &ActionId| estate.schema().fits(*a, estate.catalog().kind(r));
                 let inside = |r: &ResourceId| {
-                    estate.catalog.upward(*r).last().map(|root| estate.catalog.path(root)) == Some(cell("sheet"))
+                    estate.catalog().upward(*r).last().map(|root| estate.catalog().path(root)) == Some(cell("sheet"))
                 };
                 let may = |r: &ResourceId| {
                     let mut own = actions.iter().filter(|a| fits(*r, a)).peekable();
                     own.peek().is_some() && own.all(|a| truth.allows(user, *a, *r))
                 };
-                let on = estate.catalog.all().filter(inside).filter(may).count();
+                let on = estate.catalog().all().filter(inside).filter(may).count();
                 assert!(on >= number || cell("on").contains("each of them"), "{about}: {row:?} {person}: {on}");
                 listed.extend(actions.iter().map(|a| (person.to_string(), cell("sheet"), *a)));
             }
         }
     }
     for ((user, resource, action), _) in truth.decisions.iter().filter(|(_, d)| d.is_allowed()) {
-        let root = estate.catalog.path(estate.catalog.upward(*resource).last().unwrap());
-        let key = (estate.people.id(*user).to_string(), root, *action);
+        let root = estate.catalog().path(estate.catalog().upward(*resource).last().unwrap());
+        let key = (estate.people().id(*user).to_string(), root, *action);
         assert!(listed.contains(&key), "{about}: {key:?} is on no sheet");
     }
     std::fs::remove_dir_all(&folder).unwrap();
@@ -652,7 +654,7 @@ fn report(asked: &Asked) {
     }
     let mut expected: BTreeMap<(String, String), i64> = BTreeMap::new();
     for ((user, _, action), decision) in &truth.decisions {
-        if estate.people.is_active(*user) && decision.reason != Reason::Silent {
+        if estate.people().is_active(*user) && decision.reason != Reason::Silent {
             let key = (truth.action(*action).to_string(), decision.reason.word().to_string());
             *expected.entry(key).or_default() += 1;
         }
@@ -662,10 +664,10 @@ fn report(asked: &Asked) {
 
 fn compare(asked: &Asked, left: UserId, right: UserId) {
     let (truth, estate, about) = (asked.truth, asked.estate(), &asked.about);
-    let answer = asked.json(&["compare", estate.people.id(left), estate.people.id(right)]);
+    let answer = asked.json(&["compare", estate.people().id(left), estate.people().id(right)]);
     let (mut same, mut only) = (0, [0u64, 0]);
-    for resource in estate.catalog.all() {
-        for action in ActionId::all(estate.schema.actions.len()) {
+    for resource in estate.catalog().all() {
+        for action in ActionId::all(estate.schema().actions.len()) {
             match (truth.allows(left, action, resource), truth.allows(right, action, resource)) {
                 (true, true) => same += 1,
                 (true, false) => only[0] += 1,
@@ -679,11 +681,11 @@ fn compare(asked: &Asked, left: UserId, right: UserId) {
     assert_eq!([sum("only_left"), sum("only_right")], only, "{about}");
     for (side, user) in [("left", left), ("right", right)] {
         for count in list(&answer[side]["counts"]) {
-            let kind = estate.schema.kind(count["kind"].as_str().unwrap()).unwrap();
-            let of_kind = || estate.catalog.all().filter(|r| estate.catalog.kind(*r) == kind);
+            let kind = estate.schema().kind(count["kind"].as_str().unwrap()).unwrap();
+            let of_kind = || estate.catalog().all().filter(|r| estate.catalog().kind(*r) == kind);
             assert_eq!(count["resources"], of_kind().count(), "{about}: {count}");
             for pair in list(&count["allowed"]) {
-                let action = estate.schema.action(pair[0].as_str().unwrap()).unwrap();
+                let action = estate.schema().action(pair[0].as_str().unwrap()).unwrap();
                 let number = of_kind().filter(|r| truth.allows(user, action, *r)).count();
                 assert_eq!(pair[1], number, "{about}: {count}");
             }
@@ -694,7 +696,7 @@ fn compare(asked: &Asked, left: UserId, right: UserId) {
 /// Which rows and columns everybody gets of a dataset: those of the slices and columns that are allowed, no more and no less.
 fn filter(asked: &Asked, rng: &mut Rng) {
     let (truth, estate, about) = (asked.truth, asked.estate(), &asked.about);
-    let Some(inside) = estate.insides.first() else { return };
+    let Some(inside) = estate.insides().first() else { return };
     let text = std::fs::read_to_string(asked.dir.join(&inside.file)).unwrap();
     let mut reader = csv::Reader::from_reader(text.as_bytes());
     let rows: Vec<csv::StringRecord> = reader.records().map(Result::unwrap).collect();
@@ -702,15 +704,15 @@ fn filter(asked: &Asked, rng: &mut Rng) {
     let slice = |row: &csv::StringRecord| {
         let values = [value(&row[0]), value(&row[1])];
         let values: Vec<Option<&str>> = values.iter().map(Option::as_deref).collect();
-        estate.catalog.find(&inside.slice_id(&values)).expect("each combination is a slice")
+        estate.catalog().find(&inside.slice_id(&values)).expect("each combination is a slice")
     };
-    let action = ActionId::new(rng.usize(..estate.schema.actions.len()));
+    let action = ActionId::new(rng.usize(..estate.schema().actions.len()));
     let name = truth.action(action).to_string();
     let everybody = asked.run(&["filter", "--everybody", &name, &inside.dataset, "--format", "csv"]).ok();
-    for user in estate.people.all() {
+    for user in estate.people().all() {
         let open: Vec<usize> = (0..3)
             .filter(|at| {
-                let column = estate.catalog.find(&inside.column_id(&inside.columns[*at])).expect("a column");
+                let column = estate.catalog().find(&inside.column_id(&inside.columns[*at])).expect("a column");
                 truth.allows(user, action, column)
             })
             .collect();
@@ -718,7 +720,7 @@ fn filter(asked: &Asked, rng: &mut Rng) {
             rows.iter().filter(|row| truth.allows(user, action, slice(row))).collect();
         let open = if given.is_empty() { Vec::new() } else { open };
         given.retain(|_| !open.is_empty());
-        let id = estate.people.id(user);
+        let id = estate.people().id(user);
         let answer = asked.json(&["filter", id, &name, &inside.dataset]);
         assert_eq!(answer["seen"]["rows"], given.len(), "{about}: {id} {name}");
         let columns: Vec<&str> = open.iter().map(|at| inside.columns[*at].as_str()).collect();
@@ -729,7 +731,7 @@ fn filter(asked: &Asked, rng: &mut Rng) {
         let wanted: Vec<csv::StringRecord> =
             given.iter().map(|row| open.iter().map(|at| &row[*at]).collect::<csv::StringRecord>()).collect();
         assert_eq!(told, wanted, "{about}: {id} {name}");
-        if estate.people.is_active(user) {
+        if estate.people().is_active(user) {
             let line = everybody.lines().find(|line| line.starts_with(&format!("{id},"))).expect("everybody is there");
             assert!(line.starts_with(&format!("{id},{},", given.len())), "{about}: {line}");
         }
@@ -739,10 +741,10 @@ fn filter(asked: &Asked, rng: &mut Rng) {
 /// What is known of a place: who can do what there.
 fn about(asked: &Asked, resource: ResourceId) {
     let (truth, estate, told_of) = (asked.truth, asked.estate(), &asked.about);
-    let answer = asked.json(&["about", &format!("resource:{}", estate.catalog.id(resource))]);
+    let answer = asked.json(&["about", &format!("resource:{}", estate.catalog().id(resource))]);
     for row in list(&answer["allowed"]) {
-        let action = estate.schema.action(row[0].as_str().unwrap()).unwrap();
-        let number = estate.people.all().filter(|u| truth.allows(*u, action, resource)).count();
+        let action = estate.schema().action(row[0].as_str().unwrap()).unwrap();
+        let number = estate.people().all().filter(|u| truth.allows(*u, action, resource)).count();
         assert_eq!(row[1], number, "{told_of}: {row}");
     }
 }
@@ -791,7 +793,7 @@ fn every_answer_is_the_specifications() {
         let plan = if seed.is_multiple_of(2) { plan.with_inside(seed) } else { plan };
         let dir = plan.case().lay_out();
         let estate = bastide_formats::load(dir.path()).estate.unwrap_or_else(|| panic!("estate {seed} has errors"));
-        let moment = Moment::on(DAY.parse().unwrap(), &estate.schema);
+        let moment = Moment::on(DAY.parse().unwrap(), estate.schema());
         let Some(truth) = Truth::of(&estate, &moment) else { return };
         let asked = Asked { dir: dir.path(), truth: &truth, about: format!("estate {seed}") };
         let mut rng = Rng::with_seed(seed);
@@ -811,8 +813,8 @@ fn every_answer_is_the_specifications() {
             who_can_both(&asked, [action, keys[rng.usize(..keys.len())].2], resource);
             about(&asked, resource);
             compare(&asked, user, keys[rng.usize(..keys.len())].0);
-            reach(&asked, &moment, StatementId::new(rng.usize(..estate.statements.len())));
-            if estate.schema.fits(action, estate.catalog.kind(resource)) {
+            reach(&asked, &moment, StatementId::new(rng.usize(..estate.statements().len())));
+            if estate.schema().fits(action, estate.catalog().kind(resource)) {
                 why(&asked, &moment, (user, action, resource), &remedies);
             }
         }

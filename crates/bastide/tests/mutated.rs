@@ -299,18 +299,18 @@ fn answer(csv: &str) -> Answer {
 /// Every triple, its reason and its statement, as the specification has it.
 fn specified(dir: &Path) -> Option<Answer> {
     let estate = bastide_formats::load(dir).estate?;
-    let moment = Moment::on(DAY.parse().unwrap(), &estate.schema);
+    let moment = Moment::on(DAY.parse().unwrap(), estate.schema());
     let reference = ReferenceEvaluator::new(&estate, &moment).ok()?;
     let mut out = csv::Writer::from_writer(Vec::new());
-    for resource in estate.catalog.all() {
-        for user in estate.people.all() {
-            for action in ActionId::all(estate.schema.actions.len()) {
+    for resource in estate.catalog().all() {
+        for user in estate.people().all() {
+            for action in ActionId::all(estate.schema().actions.len()) {
                 let decision = reference.decide(user, action, resource);
                 let by = decision.by.map_or("", |by| estate.statement(by).name.as_str());
                 let word = if decision.is_allowed() { "allowed" } else { "refused" };
-                let action = &estate.schema.actions[action.index()].name;
+                let action = &estate.schema().actions[action.index()].name;
                 let cells =
-                    [estate.people.id(user), estate.catalog.id(resource), action, word, decision.reason.word(), by];
+                    [estate.people().id(user), estate.catalog().id(resource), action, word, decision.reason.word(), by];
                 out.write_record(cells).unwrap();
             }
         }
@@ -352,9 +352,9 @@ fn all_came(dir: &Path, files: &Files) -> Result<(), String> {
         let mut reader = csv::ReaderBuilder::new().flexible(true).from_reader(text.as_slice());
         Some(reader.byte_records().filter(Result::is_ok).count())
     };
-    let entries = estate.statements.iter().filter(|s| s.sort == bastide_model::statement::Sort::Entry).count();
+    let entries = estate.statements().iter().filter(|s| s.sort == bastide_model::statement::Sort::Entry).count();
     for (name, came) in
-        [("people.csv", estate.people.len()), ("catalog.csv", estate.catalog.len()), ("entries.csv", entries)]
+        [("people.csv", estate.people().len()), ("catalog.csv", estate.catalog().len()), ("entries.csv", entries)]
     {
         if let Some(rows) = rows(name).filter(|rows| *rows != came) {
             return Err(format!("`{name}` has {rows} rows, and {came} came"));
@@ -362,7 +362,7 @@ fn all_came(dir: &Path, files: &Files) -> Result<(), String> {
     }
     let policy = files.iter().filter(|(name, _)| name.starts_with("policy/") && name.ends_with(".bastide"));
     let written: usize = policy.map(|(_, text)| rules_in(&String::from_utf8_lossy(text))).sum();
-    let came = estate.statements.len() - entries;
+    let came = estate.statements().len() - entries;
     if written != came {
         return Err(format!("{written} rules are written, and {came} came"));
     }

@@ -101,15 +101,15 @@ fn the_examples_of_the_standard_are_read() {
         let run = common::run_in(dir.path(), &["import", "--write"]);
         assert_eq!(run.status, 0, "{example_of}: {}", run.whole());
         let found = load(dir.path());
-        let (ids, people) = (found.people.len(), &found.people);
+        let (ids, people) = (found.people().len(), found.people());
         assert_eq!((ids, people.id(UserId(0))), (1, "bjensen@example.com"), "{example_of}");
         if !name.is_empty() {
             assert_eq!(people.name(UserId(0)), name);
         }
-        let value = people.attributes()[0].get(0).map(|value| found.schema.show(value));
+        let value = people.attributes()[0].get(0).map(|value| found.schema().show(value));
         assert_eq!(value.as_deref(), team);
-        let group = found.groups.find("Tour Guides").unwrap();
-        assert_eq!(found.groups.users(group).count_ones(..), 1);
+        let group = found.groups().find("Tour Guides").unwrap();
+        assert_eq!(found.groups().users(group).count_ones(..), 1);
         let text = fs::read_to_string(dir.path().join("data/staff.scim.jsonl")).unwrap();
         assert!(!text.contains("t1meMa$heen") && !text.contains("phoneNumbers") && !text.contains("meta"), "{text}");
     }
@@ -124,7 +124,7 @@ fn the_examples_of_the_standard_are_read() {
     let run = common::run_in(dir.path(), &["import", "--write"]);
     assert_eq!(run.status, 0, "{}", run.whole());
     assert!(run.out.contains("not taken along: lists that the service does not have: 1 (Groups)"), "{}", run.out);
-    assert_eq!(load(dir.path()).people.len(), 2);
+    assert_eq!(load(dir.path()).people().len(), 2);
     // What is neither a user nor a group is said to be neither.
     for other in
         ["rfc7643-8.5-service_provider_configuration", "rfc7643-8.6-resource_type-user", "rfc7643-8.7.1-schema-group"]
@@ -162,7 +162,7 @@ fn a_service_is_read_page_by_page_and_waited_for() {
     let run = common::run_in(dir.path(), &["import", "--write"]);
     assert_eq!(run.status, 0, "{}", run.whole());
     let found = load(dir.path());
-    assert_eq!((found.people.len(), found.people.active().count_ones(..)), (365, 365 - 365 / 7));
+    assert_eq!((found.people().len(), found.people().active().count_ones(..)), (365, 365 - 365 / 7));
     // Thirteen pages of thirty, three times busy, and one of groups.
     assert_eq!(service.asked.lock().unwrap().len(), 13 + 3 + 1);
     // Times of change are not kept, so that the same again is the same.
@@ -187,7 +187,7 @@ fn a_secret_that_ends_half_way_is_read_anew() {
     estate(dir.path(), &service.address, &authority, "");
     let run = common::run_in(dir.path(), &["import", "--write"]);
     assert_eq!(run.status, 0, "{}", run.whole());
-    assert_eq!(load(dir.path()).people.len(), 100);
+    assert_eq!(load(dir.path()).people().len(), 100);
 }
 
 /// Whatever a service does that it should not, nothing comes of it, and what is saved stays.

@@ -37,7 +37,7 @@ fn attempt(estate: &Estate, moment: &Moment, changes: &[Change]) {
     let was = Snapshot::new(old, moment).expect("no circles");
     let is = was.beside(new, moment).expect("no circles");
     let difference = difference(&was, &is, None);
-    std::hint::black_box((radius(&difference), blocks(&difference, old, new, &made.groups, &["read".to_string()], 8)));
+    std::hint::black_box((radius(&difference), blocks(&difference, old, new, made.groups(), &["read".to_string()], 8)));
 }
 
 fn main() {
@@ -48,13 +48,13 @@ fn main() {
     };
     let every: usize = args.get(1).and_then(|every| every.parse().ok()).unwrap_or(100);
     let estate = bastide_formats::load(Path::new(root)).estate.expect("an estate");
-    let moment = Moment::on("2026-11-24".parse().expect("a date"), &estate.schema);
-    let mut changes: Vec<Change> = StatementId::all(estate.statements.len()).map(Change::Off).collect();
-    let memberships = estate.groups.all().flat_map(|group| {
-        let members = estate.groups.members(group).iter();
+    let moment = Moment::on("2026-11-24".parse().expect("a date"), estate.schema());
+    let mut changes: Vec<Change> = StatementId::all(estate.statements().len()).map(Change::Off).collect();
+    let memberships = estate.groups().all().flat_map(|group| {
+        let members = estate.groups().members(group).iter();
         members.filter(|m| matches!(m.member, Member::User(_))).map(move |m| Change::Leave(m.member, group))
     });
-    let first = |change: &Change| matches!(change, Change::Leave(_, group) if estate.groups.id(*group) == "g0");
+    let first = |change: &Change| matches!(change, Change::Leave(_, group) if estate.groups().id(*group) == "g0");
     let some = memberships.enumerate().filter(|(at, change)| at % every == 0 || first(change));
     changes.extend(some.map(|(_, change)| change));
     let everything =

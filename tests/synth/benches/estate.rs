@@ -32,7 +32,7 @@ fn evaluate(bencher: Bencher, size: (usize, usize)) {
     bencher.bench_local(|| {
         let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
         let mut engine = snapshot.evaluator();
-        for resource in estate.catalog.all() {
+        for resource in estate.catalog().all() {
             let work = engine.decide(resource);
             engine.done(work);
         }
@@ -51,8 +51,8 @@ fn summarise(bencher: Bencher, size: (usize, usize)) {
 fn stream(bencher: Bencher, size: (usize, usize)) {
     let estate = estate(size);
     let moment = moment(&estate);
-    let users: Vec<UserId> = estate.people.all().take(200).collect();
-    let resources: Vec<ResourceId> = estate.catalog.all().collect();
+    let users: Vec<UserId> = estate.people().all().take(200).collect();
+    let resources: Vec<ResourceId> = estate.catalog().all().collect();
     let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
     bencher.bench_local(|| {
         let mut allowed = 0u64;
@@ -69,7 +69,7 @@ fn stream(bencher: Bencher, size: (usize, usize)) {
 fn fold(bencher: Bencher, size: (usize, usize)) {
     let estate = estate(size);
     let moment = moment(&estate);
-    let root = |r: ResourceId| estate.catalog.upward(r).last().map_or(0, |r| r.0);
+    let root = |r: ResourceId| estate.catalog().upward(r).last().map_or(0, |r| r.0);
     let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
     bencher.bench_local(|| ledger(&snapshot, &root, false).lines.len());
 }
@@ -79,7 +79,7 @@ fn fold(bencher: Bencher, size: (usize, usize)) {
 fn change(bencher: Bencher, size: (usize, usize)) {
     let estate = estate(size);
     let moment = moment(&estate);
-    let entry = estate.statements.iter().position(|s| s.sort == statement::Sort::Entry).expect("there are entries");
+    let entry = estate.statements().iter().position(|s| s.sort == statement::Sort::Entry).expect("there are entries");
     bencher.bench_local(|| {
         let after = apply(&estate, &[Change::Off(StatementId::new(entry))]).expect("it is on");
         let was = Snapshot::new(&estate, &moment).expect("no circles");

@@ -30,7 +30,7 @@ fn sets(size: (usize, usize)) -> (Vec<Vec<u64>>, Vec<RoaringBitmap>) {
     let moment = moment(&estate);
     let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
     let mut engine = snapshot.evaluator();
-    for resource in estate.catalog.all() {
+    for resource in estate.catalog().all() {
         let work = engine.decide(resource);
         engine.done(work);
     }

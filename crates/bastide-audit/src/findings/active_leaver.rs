@@ -32,7 +32,7 @@ struct Left {
 struct Leavers(BTreeMap<UserId, Left>);
 
 fn check(case: &Case, _: &Survey) -> Option<Box<dyn AnyGather>> {
-    let people = &case.estate.people;
+    let people = case.estate.people();
     let gone = people.farewells().iter().filter(|f| people.is_active(f.user));
     let left: BTreeMap<UserId, Left> = gone.map(|farewell| (farewell.user, Left::default())).collect();
     (!left.is_empty()).then(|| Box::new(Leavers(left)) as _)
@@ -40,7 +40,7 @@ fn check(case: &Case, _: &Survey) -> Option<Box<dyn AnyGather>> {
 
 impl Gather for Leavers {
     fn look(&mut self, case: &Case, _: &Survey, here: &mut Here) {
-        for action in ActionId::all(case.estate.schema.actions.len()) {
+        for action in ActionId::all(case.estate.schema().actions.len()) {
             for (user, left) in &mut self.0 {
                 if !here.engine.allows_in(&here.work, action, *user) {
                     continue;
@@ -70,14 +70,14 @@ impl Gather for Leavers {
     fn found(self, case: &Case, _: &Survey) -> Vec<Found> {
         let estate = case.estate;
         let mut said: BTreeMap<UserId, Vec<String>> = BTreeMap::new();
-        for farewell in estate.people.farewells() {
+        for farewell in estate.people().farewells() {
             said.entry(farewell.user).or_default().push(format!("{} says \"{}\"", farewell.field, farewell.text));
         }
         let left = self.0.into_iter();
         left.filter_map(|(user, left)| {
             let (action, resource) = left.example?;
-            let id = estate.people.id(user);
-            let origin = Some(estate.people.origin(user));
+            let id = estate.people().id(user);
+            let origin = Some(estate.people().origin(user));
             let message = format!("`{id}` is active, and {}", said[&user].join(", "));
             let allowed = many(left.triples, "decision");
             let found = Found::new(id, origin, message)

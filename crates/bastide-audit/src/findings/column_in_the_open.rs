@@ -35,14 +35,14 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             }
             engine.allowed(*column, read, &mut of_column);
             let Some(user) = of_dataset.minimum().filter(|_| of_dataset.is_subset(&of_column)) else { continue };
-            let path = estate.catalog.path(contents.dataset);
+            let path = estate.catalog().path(contents.dataset);
             let message = format!(
                 "column `{name}` of `{path}` has a high label, and all of the {} who read the dataset read it",
                 many(of_dataset.count_ones(..) as u64, "user")
             );
-            let about = estate.catalog.id(*column).to_string();
+            let about = estate.catalog().id(*column).to_string();
             found.push(
-                Found::new(about, Some(estate.catalog.origins[column.index()]), message)
+                Found::new(about, Some(estate.catalog().origins[column.index()]), message)
                     .evidence(format!(
                         "of them, {}",
                         many(of_dataset.intersection_count(&survey.guests) as u64, "guest")

@@ -23,7 +23,7 @@ const MOST: usize = 6;
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let mut by: BTreeMap<(KindId, String), Vec<ResourceId>> = BTreeMap::new();
     for resource in catalog.all().filter(|r| from_top(estate, *r).is_some()) {
         let name = plain(catalog.name(resource));

@@ -50,7 +50,7 @@ struct Cut {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let placed = |s: &Statement| s.modality == Modality::May && s.what.places.is_some();
     let live: Vec<(StatementId, &Statement)> = case.live().filter(|(_, s)| placed(s)).collect();
     if live.is_empty() || catalog.barriers.is_clear() {
@@ -102,7 +102,7 @@ fn closed_states(catalog: &Catalog) -> Vec<bool> {
 /// Whether a label or a state of a barrier says that it is meant to keep out what a statement gives: a label of its own
 /// above the lowest step, or a state that nothing has which inherits; and the statement does not ask for that.
 fn is_meant(estate: &Estate, s: &Statement, barrier: ResourceId, closed_states: &[bool]) -> bool {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let asks = |field: ResourceField| {
         let mut found = false;
         s.conditions().for_each(|condition| {
@@ -112,7 +112,7 @@ fn is_meant(estate: &Estate, s: &Statement, barrier: ResourceId, closed_states: 
         });
         found
     };
-    let labels = estate.schema.resource_attributes.iter().enumerate().filter(|(_, a)| a.travel == Travel::Highest);
+    let labels = estate.schema().resource_attributes.iter().enumerate().filter(|(_, a)| a.travel == Travel::Highest);
     let labelled = labels.into_iter().any(|(at, _)| {
         let own = catalog.own[at].as_ref().unwrap_or(&catalog.attributes[at]).get(barrier.index());
         matches!(own, Some(Value::Step(_, step)) if *step > 0)
@@ -127,7 +127,7 @@ type Above = (u32, ResourceId);
 
 /// What barriers keep from the users of each of some statements. Each resource is decided on once.
 fn cuts(case: &Case, survey: &Survey, live: &[(StatementId, &Statement)]) -> Vec<Cut> {
-    let catalog = &case.estate.catalog;
+    let catalog = case.estate.catalog();
     let probes: Vec<Probe> = live.iter().map(|(_, s)| Probe::Statement(s, false)).collect();
     let snapshot = survey.snapshot.asking(&probes);
     let mut at_place: HashMap<ResourceId, Vec<u32>> = HashMap::new();
@@ -180,7 +180,7 @@ fn cuts(case: &Case, survey: &Survey, live: &[(StatementId, &Statement)]) -> Vec
             for &(at, place) in above {
                 let (_, s) = live[at as usize];
                 let several = s.what.places.as_ref().is_some_and(|places| places.len() > 1);
-                if !case.estate.schema.is_any(kind, s.what.kinds.as_deref())
+                if !case.estate.schema().is_any(kind, s.what.kinds.as_deref())
                     || several && anchor(case.estate, s, resource).is_some()
                 {
                     continue;
@@ -193,7 +193,7 @@ fn cuts(case: &Case, survey: &Survey, live: &[(StatementId, &Statement)]) -> Vec
                 }
                 let cut = &mut cuts[at as usize];
                 let (mut kept, mut spoken) = (0, 0);
-                for action in s.actions.ones().map(ActionId::new).filter(|a| case.estate.schema.fits(*a, kind)) {
+                for action in s.actions.ones().map(ActionId::new).filter(|a| case.estate.schema().fits(*a, kind)) {
                     spoken += number;
                     let list = decided.iter().position(|known| *known == action).unwrap_or_else(|| {
                         engine.decide_on(&mut work, action);

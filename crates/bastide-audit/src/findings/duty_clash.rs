@@ -31,21 +31,21 @@ struct Clashes {
 }
 
 fn check(case: &Case, _: &Survey) -> Option<Box<dyn AnyGather>> {
-    let nobody = || FixedBitSet::with_capacity(case.estate.people.len());
+    let nobody = || FixedBitSet::with_capacity(case.estate.people().len());
     let clashes = || Clashes { by: HashMap::new(), both: nobody(), other: nobody() };
-    (!case.estate.proofs.apart.is_empty()).then(|| Box::new(clashes()) as _)
+    (!case.estate.proofs().apart.is_empty()).then(|| Box::new(clashes()) as _)
 }
 
 impl Gather for Clashes {
     fn look(&mut self, case: &Case, _: &Survey, here: &mut Here) {
         let estate = case.estate;
-        let kind = estate.catalog.kind(here.resource);
-        for (at, apart) in estate.proofs.apart.iter().enumerate() {
-            if !estate.schema.is_any(kind, apart.kinds.as_deref()) {
+        let kind = estate.catalog().kind(here.resource);
+        for (at, apart) in estate.proofs().apart.iter().enumerate() {
+            if !estate.schema().is_any(kind, apart.kinds.as_deref()) {
                 continue;
             }
             let duties: Vec<ActionId> =
-                apart.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, kind)).collect();
+                apart.actions.ones().map(ActionId::new).filter(|a| estate.schema().fits(*a, kind)).collect();
             for (i, a) in duties.iter().enumerate() {
                 for b in &duties[i + 1..] {
                     here.allowed(*a, &mut self.both);
@@ -71,12 +71,12 @@ impl Gather for Clashes {
         // Each comes with another example: where two come in the same place, the first that was met comes first.
         by.sort_unstable_by_key(|((at, duties, _), (_, (_, _, resource)))| (*at, *duties, *resource));
         let told = by.into_iter().map(|((at, duties, users), (resources, example))| {
-            let names: Vec<&str> = users.ones().map(|u| estate.people.id(UserId::new(u))).collect();
-            let duties: Vec<&str> = duties.iter().map(|a| estate.schema.actions[a.index()].name.as_str()).collect();
+            let names: Vec<&str> = users.ones().map(|u| estate.people().id(UserId::new(u))).collect();
+            let duties: Vec<&str> = duties.iter().map(|a| estate.schema().actions[a.index()].name.as_str()).collect();
             let shown = names.iter().take(6).copied().collect::<Vec<_>>().join(", ");
             let more = if names.len() > 6 { format!(" and {} more", names.len() - 6) } else { String::new() };
             let message = format!("{shown}{more} may {} on the same resource", duties.join(" and "));
-            Found::new(format!("{} {shown}", duties.join(" and ")), Some(estate.proofs.apart[at].origin), message)
+            Found::new(format!("{} {shown}", duties.join(" and ")), Some(estate.proofs().apart[at].origin), message)
                 .evidence(many(resources as u64, "resource"))
                 .naming_users(estate, users.ones())
                 .example(Some(example))

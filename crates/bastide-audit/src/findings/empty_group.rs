@@ -22,11 +22,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let mut found = Vec::new();
     let by_group = case.by_group();
-    for group in estate.groups.all() {
-        if estate.groups.computed(group).is_some() || has_members(&reference, group) {
+    for group in estate.groups().all() {
+        if estate.groups().computed(group).is_some() || has_members(&reference, group) {
             continue;
         }
-        let id = estate.groups.id(group);
+        let id = estate.groups().id(group);
         let named = by_group.get(&group).map_or(0, Vec::len);
         found.push(
             Found::new(id, None, format!("group `{id}` has no members"))
@@ -39,7 +39,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
 /// Whether anybody is in a group, by data or through computed groups.
 fn has_members(reference: &ReferenceEvaluator, group: GroupId) -> bool {
     let estate = reference.estate();
-    let through = !estate.groups.through(group).is_empty();
-    !estate.groups.users(group).is_clear()
-        || through && estate.people.all().any(|user| reference.member(user, group).is_true())
+    let through = !estate.groups().through(group).is_empty();
+    !estate.groups().users(group).is_clear()
+        || through && estate.people().all().any(|user| reference.member(user, group).is_true())
 }

@@ -18,7 +18,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let _ = survey;
-    let all = StatementId::all(case.estate.statements.len()).map(|id| (id, case.estate.statement(id)));
+    let all = StatementId::all(case.estate.statements().len()).map(|id| (id, case.estate.statement(id)));
     let past =
         all.filter_map(|(id, s)| s.until.filter(|until| *until < case.moment.date && !s.off).map(|until| (id, until)));
     past.map(|(id, until)| {

@@ -30,7 +30,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         let columns: Vec<ResourceId> = contents.columns.iter().map(|(column, _)| *column).collect();
         for (what, parts) in [("rows", slices), ("columns", columns)] {
             let Some(first) = parts.first() else { continue };
-            let mut gets = FixedBitSet::with_capacity(estate.people.len());
+            let mut gets = FixedBitSet::with_capacity(estate.people().len());
             for part in &parts {
                 engine.allowed(*part, read, &mut inside);
                 gets.union_with(&inside);
@@ -38,13 +38,13 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             let mut nothing = allowed.clone();
             nothing.difference_with(&gets);
             let Some(user) = nothing.minimum() else { continue };
-            let path = estate.catalog.path(contents.dataset);
+            let path = estate.catalog().path(contents.dataset);
             let message =
                 format!("{} can read `{path}`, and none of its {what}", many(nothing.count_ones(..) as u64, "user"));
             found.push(
                 Found::new(
                     format!("{} {what}", contents.inside.dataset),
-                    Some(estate.catalog.origins[contents.dataset.index()]),
+                    Some(estate.catalog().origins[contents.dataset.index()]),
                     message,
                 )
                 .evidence(format!("{} get some", many(gets.intersection_count(&allowed) as u64, "user")))

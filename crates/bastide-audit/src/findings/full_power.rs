@@ -34,10 +34,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             });
             format!(", by {} as {}", case.named(id), told.collect::<Vec<_>>().join("; "))
         });
-        let kind = estate.people.kind(powerful.user);
+        let kind = estate.people().kind(powerful.user);
         let kind = if kind == "person" { String::new() } else { format!(" ({kind})") };
         let places = powerful.ways.iter().flat_map(|way| way.places.iter().cloned()).collect();
-        found = found.evidence_at(format!("{}{kind}{chain}", estate.people.id(powerful.user)), places);
+        found = found.evidence_at(format!("{}{kind}{chain}", estate.people().id(powerful.user)), places);
     }
     if users.len() as f64 > case.limits.full_power {
         found.level = Some(Level::Error);

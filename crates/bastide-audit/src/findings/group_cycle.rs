@@ -21,7 +21,7 @@ const MOST_TOLD: usize = 20;
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let _ = survey;
-    let groups = &case.estate.groups;
+    let groups = case.estate.groups();
     let mut found = Vec::new();
     for all in groups.circles() {
         let (group, circle) = (all[0], &all[1..]);

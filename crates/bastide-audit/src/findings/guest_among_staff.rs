@@ -31,11 +31,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let by_group = case.by_group();
     let mut engine = survey.evaluator();
     let mut allowed = engine.nobody();
-    for group in estate.groups.all().filter(|g| estate.groups.computed(*g).is_none()) {
-        let members = estate.groups.users(group).ones().map(UserId::new);
-        let members: Vec<UserId> = members.filter(|u| estate.people.is_active(*u)).collect();
+    for group in estate.groups().all().filter(|g| estate.groups().computed(*g).is_none()) {
+        let members = estate.groups().users(group).ones().map(UserId::new);
+        let members: Vec<UserId> = members.filter(|u| estate.people().is_active(*u)).collect();
         let (persons, strangers): (Vec<UserId>, Vec<UserId>) =
-            members.into_iter().partition(|u| estate.people.kind(*u) == "person");
+            members.into_iter().partition(|u| estate.people().kind(*u) == "person");
         if strangers.is_empty() || persons.len() < FEWEST || persons.len() < OTHERS * strangers.len() {
             continue;
         }
@@ -58,14 +58,14 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         }
         for stranger in strangers {
             // The membership that is meant is the one in this group itself; what is nested is told at its own group.
-            if !estate.groups.direct(stranger).contains(&group) {
+            if !estate.groups().direct(stranger).contains(&group) {
                 continue;
             }
-            let (id, kind) = (estate.people.id(stranger), estate.people.kind(stranger));
-            let name = estate.groups.id(group);
-            let names: Vec<&str> = actions.iter().map(|a| estate.schema.actions[*a].name.as_str()).collect();
+            let (id, kind) = (estate.people().id(stranger), estate.people().kind(stranger));
+            let name = estate.groups().id(group);
+            let names: Vec<&str> = actions.iter().map(|a| estate.schema().actions[*a].name.as_str()).collect();
             let message = format!("`{id}`, a {kind}, is in `{name}` with {}", many(persons.len() as u64, "person"));
-            let origin = estate.groups.origin(group, Member::User(stranger));
+            let origin = estate.groups().origin(group, Member::User(stranger));
             found.push(
                 Found::new(format!("{id} in {name}"), origin, message)
                     .naming(names.iter().map(|n| n.to_string()))

@@ -42,8 +42,8 @@ struct Powers {
 }
 
 fn check(case: &Case, survey: &Survey) -> Option<Box<dyn AnyGather>> {
-    let harmful = ActionId::all(case.estate.schema.actions.len()).filter(|a| !case.is_harmless(*a)).collect();
-    let guests = FixedBitSet::with_capacity(case.estate.people.len());
+    let harmful = ActionId::all(case.estate.schema().actions.len()).filter(|a| !case.is_harmless(*a)).collect();
+    let guests = FixedBitSet::with_capacity(case.estate.people().len());
     let powers = || Powers { by: BTreeMap::new(), known: HashMap::new(), guests, harmful };
     (!survey.guests.is_clear()).then(|| Box::new(powers()) as _)
 }
@@ -106,8 +106,8 @@ impl Gather for Powers {
     fn found(self, case: &Case, _: &Survey) -> Vec<Found> {
         let estate = case.estate;
         let told = self.by.into_iter().map(|(id, Power { users, actions, triples, example })| {
-            let names = actions.iter().map(|a| estate.schema.actions[*a].name.clone()).collect::<Vec<_>>();
-            let actions: Vec<&str> = actions.iter().map(|a| estate.schema.actions[*a].name.as_str()).collect();
+            let names = actions.iter().map(|a| estate.schema().actions[*a].name.clone()).collect::<Vec<_>>();
+            let actions: Vec<&str> = actions.iter().map(|a| estate.schema().actions[*a].name.as_str()).collect();
             let message = format!("{} lets guests {}", case.named(id), actions.join(", "));
             Found::of(case, id, message)
                 .naming(names)

@@ -34,8 +34,8 @@ struct Halves {
 }
 
 fn check(case: &Case, _: &Survey) -> Option<Box<dyn AnyGather>> {
-    let several = case.estate.schema.actions.iter().any(|action| action.needs.len() > 1);
-    let nobody = || FixedBitSet::with_capacity(case.estate.people.len());
+    let several = case.estate.schema().actions.iter().any(|action| action.needs.len() > 1);
+    let nobody = || FixedBitSet::with_capacity(case.estate.people().len());
     let halves =
         || Halves { by: BTreeMap::new(), some: nobody(), missed: nobody(), meets: nobody(), blocked: nobody() };
     several.then(|| Box::new(halves()) as _)
@@ -46,10 +46,10 @@ impl Gather for Halves {
         let estate = case.estate;
         let Halves { by, some, missed, meets, blocked } = self;
         let Here { resource, work, engine } = here;
-        let kind = estate.catalog.kind(*resource);
-        for (at, declared) in estate.schema.actions.iter().enumerate() {
+        let kind = estate.catalog().kind(*resource);
+        for (at, declared) in estate.schema().actions.iter().enumerate() {
             let action = ActionId::new(at);
-            if declared.needs.len() < 2 || !estate.schema.fits(action, kind) {
+            if declared.needs.len() < 2 || !estate.schema().fits(action, kind) {
                 continue;
             }
             // Who meets one need and misses another; what is closed with its source is meant to be.
@@ -72,7 +72,7 @@ impl Gather for Halves {
                 put(words, blocked);
                 blocked.intersect_with(some);
                 let Some(user) = blocked.minimum() else { return };
-                let none = || FixedBitSet::with_capacity(estate.people.len());
+                let none = || FixedBitSet::with_capacity(estate.people().len());
                 let entry =
                     by.entry((id, action)).or_insert_with(|| (0, none(), (UserId::new(user), action, *resource)));
                 entry.0 += u64::from(count::listed(blocked));
@@ -91,7 +91,7 @@ impl Gather for Halves {
 
     fn found(self, case: &Case, _: &Survey) -> Vec<Found> {
         let told = self.by.into_iter().map(|((id, action), (triples, users, example))| {
-            let name = &case.estate.schema.actions[action.index()].name;
+            let name = &case.estate.schema().actions[action.index()].name;
             let message =
                 format!("{} gives {name}, and some of its users meet only a part of what that needs", case.named(id));
             Found::of(case, id, message)

@@ -29,19 +29,19 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     }
     let mut found = Vec::new();
     let by_user = case.by_user();
-    for user in estate.people.all().filter(|u| !estate.people.is_active(*u)) {
+    for user in estate.people().all().filter(|u| !estate.people().is_active(*u)) {
         let groups: Vec<&str> = powerful
             .iter()
-            .filter(|g| estate.groups.users(**g).contains(user.index()))
-            .map(|g| estate.groups.id(*g))
+            .filter(|g| estate.groups().users(**g).contains(user.index()))
+            .map(|g| estate.groups().id(*g))
             .collect();
         let named: Vec<String> = by_user.get(&user).into_iter().flatten().map(|id| case.named(*id)).collect();
         if groups.is_empty() && named.is_empty() {
             continue;
         }
-        let id = estate.people.id(user);
+        let id = estate.people().id(user);
         let mut one =
-            Found::new(id, Some(estate.people.origin(user)), format!("`{id}` is inactive and still has a place"));
+            Found::new(id, Some(estate.people().origin(user)), format!("`{id}` is inactive and still has a place"));
         one = one.naming(groups.iter().map(|group| format!("group {group}"))).naming(named.iter().cloned());
         if !groups.is_empty() {
             one = one.evidence(format!("in {}", groups.join(", ")));
@@ -49,7 +49,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         if !named.is_empty() {
             one = one.evidence(format!("named in {}", named.join(", ")));
         }
-        let changes = estate.groups.direct(user).iter().map(|g| Change::Leave(Member::User(user), *g)).collect();
+        let changes = estate.groups().direct(user).iter().map(|g| Change::Leave(Member::User(user), *g)).collect();
         found.push(one.suggest_harmless("to end the memberships, which changes nothing today", changes));
     }
     found

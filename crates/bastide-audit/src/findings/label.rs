@@ -11,11 +11,11 @@ use fixedbitset::FixedBitSet;
 
 /// The step of a resource's label, and how many steps its scale has; of several the one nearest the top.
 fn step(estate: &Estate, resource: ResourceId) -> Option<(u16, u16)> {
-    let labels = estate.schema.resource_attributes.iter().zip(&estate.catalog.attributes);
+    let labels = estate.schema().resource_attributes.iter().zip(&estate.catalog().attributes);
     let labels = labels.filter(|(a, _)| a.travel == Travel::Highest);
     let steps = labels.filter_map(|(a, column)| match (a.scalar, column.get(resource.index())) {
         (Scalar::Named(of), Some(Value::Step(_, step))) => {
-            Some((*step, estate.schema.types[of.index()].values.len() as u16))
+            Some((*step, estate.schema().types[of.index()].values.len() as u16))
         }
         _ => None,
     });
@@ -25,7 +25,7 @@ fn step(estate: &Estate, resource: ResourceId) -> Option<(u16, u16)> {
 /// Whether somebody gave a resource a label above the lowest: one of its own, or by travel one above
 /// the default. What nobody labelled has the default, which says nothing of it.
 pub fn above_lowest(estate: &Estate, resource: ResourceId) -> bool {
-    let own = estate.schema.resource_attributes.iter().zip(&estate.catalog.own);
+    let own = estate.schema().resource_attributes.iter().zip(&estate.catalog().own);
     let own = own.filter(|(a, _)| a.travel == Travel::Highest).filter_map(|(_, column)| column.as_ref());
     let mut steps = own.filter_map(|column| column.get(resource.index()));
     steps.any(|value| matches!(value, Value::Step(_, step) if *step > 0)) || is_labelled(estate, resource)
@@ -88,7 +88,7 @@ impl Labelled {
     /// For some statements; nothing where there are none.
     pub fn of(case: &Case, ids: impl Iterator<Item = StatementId>) -> Option<Labelled> {
         let statements: Vec<On> = ids.map(|id| On { id, labelled: 0, first: None }).collect();
-        let nobody = || FixedBitSet::with_capacity(case.estate.people.len());
+        let nobody = || FixedBitSet::with_capacity(case.estate.people().len());
         (!statements.is_empty()).then(|| Labelled { statements, users: nobody(), allowed: nobody() })
     }
 

@@ -30,7 +30,7 @@ struct Exposed {
 }
 
 fn check(case: &Case, _: &Survey) -> Option<Box<dyn AnyGather>> {
-    let readers = FixedBitSet::with_capacity(case.estate.people.len());
+    let readers = FixedBitSet::with_capacity(case.estate.people().len());
     Some(Box::new(Exposed { read: case.reading()?, by: HashMap::new(), readers }))
 }
 
@@ -66,16 +66,16 @@ impl Gather for Exposed {
         by.sort_by_cached_key(|(readers, resources)| std::cmp::Reverse((counts(readers), resources[0])));
         let found = by.into_iter().map(|(readers, resources)| {
             let ((users, guests), first) = (counts(&readers), resources[0]);
-            let path = estate.catalog.path(first);
+            let path = estate.catalog().path(first);
             let others =
                 if resources.len() == 1 { String::new() } else { format!(" and {} more", resources.len() - 1) };
-            let about = estate.catalog.id(first).to_string();
+            let about = estate.catalog().id(first).to_string();
             let message =
                 format!("`{path}`{others} of a high label can be read by {users} users, {guests} of them guests");
             let shows = |user: &usize| guests == 0 || survey.guests.contains(*user);
             let example = readers.ones().find(shows).map(|user| (UserId::new(user), self.read, first));
             let by = example.and_then(|(user, action, resource)| engine.cause_on(user, action, resource).1);
-            let mut one = Found::new(about, Some(estate.catalog.origins[first.index()]), message)
+            let mut one = Found::new(about, Some(estate.catalog().origins[first.index()]), message)
                 .example(example)
                 .naming_users(estate, readers.ones())
                 .naming_resources(estate, resources.iter().copied());

@@ -35,7 +35,7 @@ fn widened(catalog: &Catalog, statement: &Statement, parent: ResourceId) -> Stat
 }
 
 fn check(case: &Case, survey: &Survey, _: &mut Evaluator, id: StatementId) -> Vec<Found> {
-    let catalog = &case.estate.catalog;
+    let catalog = case.estate.catalog();
     let s = case.estate.statement(id);
     let Some(places) = &s.what.places else { return Vec::new() };
     let mut found = Vec::new();

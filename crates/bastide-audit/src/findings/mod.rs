@@ -59,12 +59,9 @@ use crate::{Case, Found, Level, Survey};
 use bastide_engine::evaluate::Evaluator;
 use bastide_model::StatementId;
 use bastide_syntax::nearest;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// What a finding is about.
-#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub enum Group {
     /// More than anybody meant to give.
     OverBroad,

@@ -34,7 +34,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     // By what is given: the statements that list people, and these.
     let mut lists: Vec<(Vec<StatementId>, FixedBitSet)> = Vec::new();
     let mut entries: BTreeMap<String, (Vec<StatementId>, FixedBitSet)> = BTreeMap::new();
-    let nobody = || FixedBitSet::with_capacity(estate.people.len());
+    let nobody = || FixedBitSet::with_capacity(estate.people().len());
     for (id, s) in case.live() {
         let mut users = nobody();
         let named = |t: &Term| if let Term::User(user) = t { Some(*user) } else { None };
@@ -53,12 +53,12 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     }
     lists.extend(entries.into_values());
     let few = case.limits.listed as usize;
-    lists.retain(|(_, users)| users.intersection(estate.people.active()).count() >= few);
+    lists.retain(|(_, users)| users.intersection(estate.people().active()).count() >= few);
     if lists.is_empty() {
         return Vec::new();
     }
     let classes = classes(estate);
-    let active = estate.people.active();
+    let active = estate.people().active();
     let mut found = Vec::new();
     for (ids, mut users) in lists {
         users.intersect_with(active);
@@ -91,11 +91,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
 
 /// Every single value of users that is no default and that not everybody has, with who has it.
 fn classes(estate: &Estate) -> Vec<Class> {
-    let rows = estate.people.len();
+    let rows = estate.people().len();
     let mut found = Vec::new();
     let mut add = |field: UserField, caseless: bool, values: BTreeMap<Value, FixedBitSet>| {
         for (value, mut users) in values {
-            users.intersect_with(estate.people.active());
+            users.intersect_with(estate.people().active());
             let test = Test::Compare {
                 left: Operand::User(field),
                 comparison: Comparison::Equal,
@@ -114,9 +114,11 @@ fn classes(estate: &Estate) -> Vec<Class> {
         }
         values
     };
-    add(UserField::Kind, false, gather(&|row| Some(Value::Text(estate.people.kind(UserId::new(row)).into()))));
-    add(UserField::Realm, false, gather(&|row| estate.people.realms().get(row).cloned()));
-    for (at, (attribute, column)) in estate.schema.user_attributes.iter().zip(estate.people.attributes()).enumerate() {
+    add(UserField::Kind, false, gather(&|row| Some(Value::Text(estate.people().kind(UserId::new(row)).into()))));
+    add(UserField::Realm, false, gather(&|row| estate.people().realms().get(row).cloned()));
+    for (at, (attribute, column)) in
+        estate.schema().user_attributes.iter().zip(estate.people().attributes()).enumerate()
+    {
         // What is different for nearly everybody is no value that people share.
         if attribute.set || attribute.caseless || column.values.len() > 1000 {
             continue;
@@ -134,14 +136,14 @@ fn same(estate: &Estate, classes: &[Class], users: &FixedBitSet) -> Option<Who> 
     if let Some(class) = classes.iter().find(|c| c.users == *users) {
         return Some(who(class.test.clone()));
     }
-    let group = estate.groups.all().find(|g| {
-        if !users.is_subset(estate.groups.users(*g)) {
+    let group = estate.groups().all().find(|g| {
+        if !users.is_subset(estate.groups().users(*g)) {
             return false;
         }
-        let mut members = estate.groups.users(*g).clone();
-        members.intersect_with(estate.people.active());
+        let mut members = estate.groups().users(*g).clone();
+        members.intersect_with(estate.people().active());
         members.grow(users.len());
-        estate.groups.computed(*g).is_none() && members == *users
+        estate.groups().computed(*g).is_none() && members == *users
     });
     if let Some(group) = group {
         return Some(Who { terms: vec![Term::Members(group)], condition: None });

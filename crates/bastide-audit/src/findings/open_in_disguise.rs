@@ -30,7 +30,7 @@ struct Disguised {
 fn check(case: &Case, survey: &Survey) -> Option<Box<dyn AnyGather>> {
     let reference = survey.reference();
     let estate = case.estate;
-    let active: Vec<UserId> = estate.people.all().filter(|u| estate.people.is_active(*u)).collect();
+    let active: Vec<UserId> = estate.people().all().filter(|u| estate.people().is_active(*u)).collect();
     let mut numbers = Vec::new();
     let open = case.live().filter(|(id, s)| {
         // What asks for user and resource together chooses somebody else on each.

@@ -35,13 +35,13 @@ struct Inside {
 
 fn check(case: &Case, _: &Survey) -> Option<Box<dyn AnyGather>> {
     let read = case.reading()?;
-    let nobody = || FixedBitSet::with_capacity(case.estate.people.len());
+    let nobody = || FixedBitSet::with_capacity(case.estate.people().len());
     Some(Box::new(Inside { read, by: BTreeMap::new(), last: None, above: nobody(), more: nobody() }))
 }
 
 impl Gather for Inside {
     fn look(&mut self, case: &Case, _: &Survey, here: &mut Here) {
-        let Some(parent) = case.estate.catalog.parent(here.resource) else { return };
+        let Some(parent) = case.estate.catalog().parent(here.resource) else { return };
         let Inside { read, by, last, above, more } = self;
         if *last != Some(parent) {
             here.engine.allowed(parent, *read, above);
@@ -71,9 +71,9 @@ impl Gather for Inside {
     fn found(self, case: &Case, _: &Survey) -> Vec<Found> {
         let estate = case.estate;
         let told = self.by.into_iter().map(|(parent, (resources, whom, users, example))| {
-            let path = estate.catalog.path(parent);
+            let path = estate.catalog().path(parent);
             let message = format!("in `{path}`, {} more open than it is", many(resources.len() as u64, "resource"));
-            Found::new(estate.catalog.id(parent), Some(estate.catalog.origins[parent.index()]), message)
+            Found::new(estate.catalog().id(parent), Some(estate.catalog().origins[parent.index()]), message)
                 .evidence(format!("up to {} can read one of them and not the container", many(users as u64, "user")))
                 .naming_resources(estate, resources)
                 .naming_users(estate, whom.ones())

@@ -31,24 +31,24 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let many = by.into_values().filter(|list| list.len() as f64 >= case.limits.singly);
     // Groups by those of their members who are active: an inactive one gets nothing by them.
     let active = |users: &mut dyn Iterator<Item = usize>| -> Vec<usize> {
-        users.filter(|user| estate.people.is_active(UserId::new(*user))).collect()
+        users.filter(|user| estate.people().is_active(UserId::new(*user))).collect()
     };
     let mut groups: HashMap<Vec<usize>, Vec<GroupId>> = HashMap::new();
-    for group in estate.groups.all() {
-        groups.entry(active(&mut estate.groups.users(group).ones())).or_default().push(group);
+    for group in estate.groups().all() {
+        groups.entry(active(&mut estate.groups().users(group).ones())).or_default().push(group);
     }
     many.map(|list| {
         let (first, _) = list[0];
         let s = estate.statement(first);
-        let users: Vec<&str> = list.iter().map(|(_, u)| estate.people.id(*u)).collect();
+        let users: Vec<&str> = list.iter().map(|(_, u)| estate.people().id(*u)).collect();
         let mut named: Vec<usize> = list.iter().map(|(_, user)| user.index()).collect();
         named.sort_unstable();
         named.dedup();
         let alike = groups.get(&active(&mut named.iter().copied())).into_iter().flatten();
-        let mut alike = alike.filter(|g| named.iter().all(|user| estate.groups.users(**g).contains(*user)));
+        let mut alike = alike.filter(|g| named.iter().all(|user| estate.groups().users(**g).contains(*user)));
         let exact = alike.next().copied();
         let serve = match exact {
-            Some(group) => format!("group `{}` has exactly these members", estate.groups.id(group)),
+            Some(group) => format!("group `{}` has exactly these members", estate.groups().id(group)),
             None => "no group has exactly these members; one could be made".to_string(),
         };
         Found::of(case, first, format!("{} users hold {} singly at the same place", list.len(), case.actions(s)))

@@ -45,7 +45,7 @@ pub(super) fn broader(case: &Case, survey: &Survey, engine: &mut Evaluator, id: 
         || !narrow
         || of.agree == 0
         || of.sole.triples() > 0
-        || !case.estate.layers.is_empty()
+        || !case.estate.layers().is_empty()
     {
         return None;
     }
@@ -74,7 +74,7 @@ pub(super) fn broader(case: &Case, survey: &Survey, engine: &mut Evaluator, id: 
 /// Whether a statement reaches everything that another one reaches.
 fn gives_all(case: &Case, survey: &Survey, engine: &mut Evaluator, narrow: StatementId, broad: StatementId) -> bool {
     let places = case.estate.statement(narrow).what.places.as_deref();
-    let catalog = &case.estate.catalog;
+    let catalog = case.estate.catalog();
     let beneath = |place: &statement::Place| catalog.subtree(place.resource).map(ResourceId).collect::<Vec<_>>();
     let resources: Vec<ResourceId> = match places {
         Some(places) => places.iter().flat_map(beneath).collect(),

@@ -17,7 +17,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 fn check(case: &Case, _: &Survey) -> Vec<Found> {
-    let all = StatementId::all(case.estate.statements.len()).map(|id| (id, case.estate.statement(id)));
+    let all = StatementId::all(case.estate.statements().len()).map(|id| (id, case.estate.statement(id)));
     let idle = all.filter(|(_, s)| !s.off && s.actions.is_clear() && s.in_date(case.moment.date));
     idle.map(|(id, s)| {
         let what = if s.modality.permits() { "gives nothing" } else { "takes nothing away" };

@@ -31,7 +31,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let mut allowed = engine.nobody();
     let mut found = Vec::new();
     for derived in &all {
-        for source in estate.catalog.sources(derived.dataset) {
+        for source in estate.catalog().sources(derived.dataset) {
             let Source::Resource(source) = source else { continue };
             let Some(source) = by_dataset.get(source) else { continue };
             let shared: Vec<(usize, usize)> = (derived.inside.by.iter().enumerate())
@@ -53,7 +53,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
                     None => drop(there.insert(key, allowed.clone())),
                 }
             }
-            let (mut users, mut example) = (FixedBitSet::with_capacity(estate.people.len()), None);
+            let (mut users, mut example) = (FixedBitSet::with_capacity(estate.people().len()), None);
             let (mut slices, mut rows) = (Vec::new(), 0);
             for slice in &derived.slices {
                 let key: Key = shared.iter().map(|(at, _)| slice.values[*at].as_deref()).collect();
@@ -69,7 +69,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             if slices.is_empty() {
                 continue;
             }
-            let (path, from) = (estate.catalog.path(derived.dataset), estate.catalog.path(source.dataset));
+            let (path, from) = (estate.catalog().path(derived.dataset), estate.catalog().path(source.dataset));
             let message = format!(
                 "{} get rows of `{path}`, which comes from `{from}`, and not these rows there",
                 many(users.count_ones(..) as u64, "user")
@@ -77,7 +77,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             found.push(
                 Found::new(
                     format!("{} from {}", derived.inside.dataset, source.inside.dataset),
-                    Some(estate.catalog.origins[derived.dataset.index()]),
+                    Some(estate.catalog().origins[derived.dataset.index()]),
                     message,
                 )
                 .evidence(format!("{} in {}", many(rows, "row"), many(slices.len() as u64, "slice")))

@@ -26,7 +26,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
         return found;
     }
     for contents in contents(estate).into_iter().filter(|contents| contents.slices.len() > 1) {
-        for action in ActionId::all(estate.schema.actions.len()) {
+        for action in ActionId::all(estate.schema().actions.len()) {
             let everybody = contents.slices.iter().all(|slice| {
                 engine.allowed(slice.resource, action, &mut allowed);
                 survey.active.is_subset(&allowed)
@@ -40,11 +40,11 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             engine.decide_on(&mut work, action);
             let (_, by) = engine.cause_in(&mut work, action, user);
             engine.done(work);
-            let name = &estate.schema.actions[action.index()].name;
-            let path = estate.catalog.path(contents.dataset);
+            let name = &estate.schema().actions[action.index()].name;
+            let path = estate.catalog().path(contents.dataset);
             let message =
                 format!("everybody can {name} each of the {} of `{path}`", many(contents.slices.len() as u64, "slice"));
-            let origin = estate.catalog.origins[contents.dataset.index()];
+            let origin = estate.catalog().origins[contents.dataset.index()];
             let mut one = Found::new(contents.inside.dataset.clone(), Some(origin), message)
                 .evidence(format!(
                     "{}, and no active user who does not get all of them",

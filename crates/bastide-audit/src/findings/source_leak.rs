@@ -21,10 +21,10 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let Some(read) = case.reading() else { return Vec::new() };
     let mut engine = survey.evaluator();
     let [mut leak, mut there] = std::array::from_fn(|_| engine.nobody());
-    let linked = estate.catalog.sources.linked();
+    let linked = estate.catalog().sources.linked();
     let mut found = Vec::new();
     for &resource in linked {
-        for source in estate.catalog.sources(resource) {
+        for source in estate.catalog().sources(resource) {
             let Source::Resource(source) = source else { continue };
             engine.allowed(resource, read, &mut leak);
             engine.allowed(*source, read, &mut there);
@@ -33,12 +33,12 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
             if count == 0 {
                 continue;
             }
-            let (path, from) = (estate.catalog.path(resource), estate.catalog.path(*source));
-            let about = format!("{} from {}", estate.catalog.id(resource), estate.catalog.id(*source));
+            let (path, from) = (estate.catalog().path(resource), estate.catalog().path(*source));
+            let about = format!("{} from {}", estate.catalog().id(resource), estate.catalog().id(*source));
             let user = leak.minimum();
             let message = format!("{} can read `{path}`, which comes from `{from}`, and not that", many(count, "user"));
             found.push(
-                Found::new(about, Some(estate.catalog.origins[resource.index()]), message)
+                Found::new(about, Some(estate.catalog().origins[resource.index()]), message)
                     .evidence(format!("of them, {}", many(leak.intersection_count(&survey.guests) as u64, "guest")))
                     .naming_users(estate, leak.ones())
                     .example(user.map(|u| (UserId::new(u), read, resource))),

@@ -19,7 +19,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let _ = survey;
-    let all = StatementId::all(case.estate.statements.len()).map(|id| (id, case.estate.statement(id)));
+    let all = StatementId::all(case.estate.statements().len()).map(|id| (id, case.estate.statement(id)));
     all.filter(|(_, s)| s.off && s.sort == Sort::Rule)
         .map(|(id, s)| {
             let because = s.because.as_ref().map_or(String::new(), |b| format!(": \"{b}\""));

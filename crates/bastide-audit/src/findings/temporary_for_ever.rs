@@ -21,13 +21,13 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 fn check(case: &Case, survey: &Survey, _: &mut Evaluator, id: StatementId) -> Vec<Found> {
-    let all = case.estate.schema.actions.len();
+    let all = case.estate.schema().actions.len();
     let (s, of) = (case.estate.statement(id), survey.of(id));
     let named = !s.who.terms.is_empty() && s.who.terms.iter().all(|t| matches!(t, Term::User(_)));
     let users = s.who.terms.len() as f64 <= case.limits.temporary_users;
     // Of two or three actions, most is not yet everything.
     let power = s.everything || (all >= 4 && s.actions.count_ones(..) * 4 >= all * 3);
-    let wide = s.what.places.is_none() || of.resources * 100 >= case.estate.catalog.len();
+    let wide = s.what.places.is_none() || of.resources * 100 >= case.estate.catalog().len();
     if !(s.modality.permits() && named && users && power && wide && s.until.is_none() && of.pairs > 0) {
         return Vec::new();
     }

@@ -23,7 +23,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let Some(by) = used(case, survey) else { return Vec::new() };
-    let catalog = &case.estate.catalog;
+    let catalog = case.estate.catalog();
     let mut found = Vec::new();
     for (id, (users, places)) in by {
         let of = survey.of(id);
@@ -74,9 +74,9 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
 
 fn place_of(case: &Case, path: &str) -> Option<ResourceId> {
     let pattern = bastide_model::catalog::PathPattern::new(&path.replace('*', "\\*"));
-    case.estate.catalog.matching(&pattern).first().copied()
+    case.estate.catalog().matching(&pattern).first().copied()
 }
 
 fn covered(case: &Case, path: &str) -> Option<usize> {
-    Some(case.estate.catalog.subtree(place_of(case, path)?).len())
+    Some(case.estate.catalog().subtree(place_of(case, path)?).len())
 }

@@ -36,19 +36,19 @@ struct Shut {
 }
 
 fn check(case: &Case, _: &Survey) -> Option<Box<dyn AnyGather>> {
-    let nobody = || FixedBitSet::with_capacity(case.estate.people.len());
+    let nobody = || FixedBitSet::with_capacity(case.estate.people().len());
     let shut = || Shut { by: BTreeMap::new(), allowed: nobody(), through: nobody() };
-    (!case.estate.proofs.alike.is_empty()).then(|| Box::new(shut()) as _)
+    (!case.estate.proofs().alike.is_empty()).then(|| Box::new(shut()) as _)
 }
 
 impl Gather for Shut {
     fn look(&mut self, case: &Case, _: &Survey, here: &mut Here) {
         let estate = case.estate;
         let Shut { by, allowed, through } = self;
-        let kind = estate.catalog.kind(here.resource);
-        for doors in &estate.proofs.alike {
+        let kind = estate.catalog().kind(here.resource);
+        for doors in &estate.proofs().alike {
             let doors: Vec<ActionId> =
-                doors.actions.ones().map(ActionId::new).filter(|a| estate.schema.fits(*a, kind)).collect();
+                doors.actions.ones().map(ActionId::new).filter(|a| estate.schema().fits(*a, kind)).collect();
             for open in &doors {
                 here.allowed(*open, allowed);
                 for shut in doors.iter().filter(|shut| *shut != open) {
@@ -59,7 +59,7 @@ impl Gather for Shut {
                         put(words, through);
                         through.intersect_with(allowed);
                         let Some(user) = through.minimum() else { return };
-                        let none = || FixedBitSet::with_capacity(estate.people.len());
+                        let none = || FixedBitSet::with_capacity(estate.people().len());
                         let example = (UserId::new(user), *open, here.resource);
                         let entry = by.entry((id, *shut, *open)).or_insert_with(|| (0, none(), example));
                         entry.0 += through.count_ones(..) as u64;
@@ -80,7 +80,7 @@ impl Gather for Shut {
 
     fn found(self, case: &Case, _: &Survey) -> Vec<Found> {
         let estate = case.estate;
-        let name = |a: ActionId| &estate.schema.actions[a.index()].name;
+        let name = |a: ActionId| &estate.schema().actions[a.index()].name;
         let told = self.by.into_iter().map(|((id, shut, open), (triples, users, example))| {
             let message = format!(
                 "{} shuts {} and leaves {} open, which leads to the same data",

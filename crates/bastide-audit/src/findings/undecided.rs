@@ -19,8 +19,8 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
     let estate = case.estate;
     let told = |hanging: Hanging| {
-        let first = hanging.users.first().map(|u| estate.people.origin(*u));
-        let first = first.or(hanging.resources.first().map(|r| estate.catalog.origins[r.index()]));
+        let first = hanging.users.first().map(|u| estate.people().origin(*u));
+        let first = first.or(hanging.resources.first().map(|r| estate.catalog().origins[r.index()]));
         let missing = match hanging.users.len() {
             0 => many(hanging.resources.len() as u64, "resource"),
             users => many(users as u64, "user"),

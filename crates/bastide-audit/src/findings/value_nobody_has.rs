@@ -34,7 +34,7 @@ fn carried(column: &Column, rows: usize) -> Carried<'_> {
 
 fn check(case: &Case, _: &Survey) -> Vec<Found> {
     let estate = case.estate;
-    let (users, resources) = (estate.people.len(), estate.catalog.len());
+    let (users, resources) = (estate.people().len(), estate.catalog().len());
     // A column is gone through once, however many conditions ask for it.
     let mut of_users: HashMap<usize, Carried> = HashMap::new();
     let mut of_resources: HashMap<Option<usize>, Carried> = HashMap::new();
@@ -48,13 +48,13 @@ fn check(case: &Case, _: &Survey) -> Vec<Found> {
                     let Operand::Literal(value) = value else { continue };
                     let values = match of {
                         Operand::User(UserField::Attribute(at)) => {
-                            of_users.entry(at.index()).or_insert_with(|| carried(estate.people.attribute(*at), users))
+                            of_users.entry(at.index()).or_insert_with(|| carried(estate.people().attribute(*at), users))
                         }
                         Operand::Resource(_, ResourceField::Attribute(at)) => of_resources
                             .entry(Some(at.index()))
-                            .or_insert_with(|| carried(&estate.catalog.attributes[at.index()], resources)),
+                            .or_insert_with(|| carried(&estate.catalog().attributes[at.index()], resources)),
                         Operand::Resource(_, ResourceField::State) => {
-                            of_resources.entry(None).or_insert_with(|| carried(&estate.catalog.states, resources))
+                            of_resources.entry(None).or_insert_with(|| carried(&estate.catalog().states, resources))
                         }
                         _ => continue,
                     };

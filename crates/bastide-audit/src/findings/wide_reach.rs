@@ -20,7 +20,7 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
 };
 
 fn check(case: &Case, survey: &Survey, _: &mut Evaluator, id: StatementId) -> Vec<Found> {
-    let (users, resources) = (case.estate.people.len() as f64, case.estate.catalog.len() as f64);
+    let (users, resources) = (case.estate.people().len() as f64, case.estate.catalog().len() as f64);
     let s = case.estate.statement(id);
     let sole = survey.of(id).sole;
     // Everybody on a little each, as owners have it, is not wide.

@@ -29,7 +29,7 @@ struct Wild {
 }
 
 fn check(case: &Case, survey: &Survey) -> Vec<Found> {
-    let catalog = &case.estate.catalog;
+    let catalog = case.estate.catalog();
     let mut all: Vec<Wild> = Vec::new();
     for (id, s) in case.live().filter(|(_, s)| s.modality.permits()) {
         // The resources of one written place have it in common where they are written.

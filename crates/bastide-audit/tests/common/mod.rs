@@ -57,14 +57,14 @@ fn audited(case: &Case, did: &[(&str, &str, &str)]) -> Vec<Finding> {
     let loaded = case.load();
     let errors: Vec<&str> = loaded.diagnostics.iter().filter(|d| d.is_error()).map(|d| d.message.as_str()).collect();
     let estate: &Estate = loaded.estate.as_ref().unwrap_or_else(|| panic!("{errors:#?}"));
-    let moment = Moment::on("2026-11-24".parse().unwrap(), &estate.schema);
+    let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
     let lines = loaded
         .diagnostics
         .iter()
         .map(|d| d.place.map(|p| Origin { file: p.file, line: loaded.sources.position(p).line }));
     let used = did.iter().map(|(user, action, resource)| {
-        let action = estate.schema.action(action).expect("it is declared");
-        (estate.people.find(user).expect("a user"), action, estate.catalog.find(resource).expect("a resource"))
+        let action = estate.schema().action(action).expect("it is declared");
+        (estate.people().find(user).expect("a user"), action, estate.catalog().find(resource).expect("a resource"))
     });
     let used = used.collect();
     let case = AuditCase {
@@ -81,9 +81,9 @@ fn audited(case: &Case, did: &[(&str, &str, &str)]) -> Vec<Finding> {
     // Whatever example is given, the evaluator says the same of it.
     let reference = bastide_engine::ReferenceEvaluator::new(estate, &moment).unwrap();
     for example in found.iter().filter_map(|f| f.example.as_ref()) {
-        let user = estate.people.find(&example.user).unwrap();
-        let action = estate.schema.action(&example.action).unwrap();
-        let resource = estate.catalog.find(&example.resource).unwrap();
+        let user = estate.people().find(&example.user).unwrap();
+        let action = estate.schema().action(&example.action).unwrap();
+        let resource = estate.catalog().find(&example.resource).unwrap();
         let can = if reference.decide(user, action, resource).is_allowed() { " can " } else { " cannot " };
         assert!(example.sentence.contains(can), "{}", example.sentence);
     }

@@ -4,8 +4,6 @@ use super::sweep;
 use crate::explain::{StatementRef, in_a_sentence};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// A decision made elsewhere.
@@ -22,7 +20,7 @@ pub struct Claim {
 }
 
 /// How far two systems agree.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug)]
 pub struct Agreement {
     /// Decisions that were compared.
     pub asked: usize,
@@ -35,7 +33,7 @@ pub struct Agreement {
 }
 
 /// How far one action on one kind agrees.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug)]
 pub struct Agreeing {
     /// The action.
     pub action: String,
@@ -48,7 +46,7 @@ pub struct Agreeing {
 }
 
 /// Differences that have one cause here.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug)]
 pub struct Differing {
     /// Whether it is allowed here, and refused there; otherwise the other way round.
     pub allowed_here: bool,
@@ -63,7 +61,7 @@ pub struct Differing {
 }
 
 /// A decision that differs.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Debug)]
 pub struct Example {
     /// The user's id.
     pub user: String,
@@ -94,7 +92,7 @@ pub fn agreement(snapshot: &Snapshot, mut claims: Vec<Claim>, most: usize) -> Ag
             at += 1;
             let user = users.binary_search(&claim.user).unwrap_or_default();
             let decision = row.decision(user, claim.action);
-            let (asked, agree) = by.entry((claim.action, estate.catalog.kind(claim.resource))).or_default();
+            let (asked, agree) = by.entry((claim.action, estate.catalog().kind(claim.resource))).or_default();
             *asked += 1;
             if decision.is_allowed() == claim.allowed {
                 *agree += 1;
@@ -114,11 +112,11 @@ pub fn agreement(snapshot: &Snapshot, mut claims: Vec<Claim>, most: usize) -> Ag
     });
     causes.sort_by(|(a, m, _), (b, n, _)| n.cmp(m).then(a.cmp(b)));
     let mut engine = snapshot.evaluator();
-    let name = |action: ActionId| estate.schema.actions[action.index()].name.clone();
+    let name = |action: ActionId| estate.schema().actions[action.index()].name.clone();
     let mut example = |claim: &Claim| Example {
-        user: estate.people.id(claim.user).to_string(),
+        user: estate.people().id(claim.user).to_string(),
         action: name(claim.action),
-        resource: estate.catalog.id(claim.resource).to_string(),
+        resource: estate.catalog().id(claim.resource).to_string(),
         why: in_a_sentence(&mut engine, claim.user, claim.action, claim.resource),
     };
     let differences = causes.iter().map(|((allowed, reason, statement), count, some)| Differing {
@@ -136,7 +134,7 @@ pub fn agreement(snapshot: &Snapshot, mut claims: Vec<Claim>, most: usize) -> Ag
             .iter()
             .map(|((action, kind), (asked, agree))| Agreeing {
                 action: name(*action),
-                kind: estate.schema.kinds[kind.index()].name.clone(),
+                kind: estate.schema().kinds[kind.index()].name.clone(),
                 asked: *asked,
                 agree: *agree,
             })

@@ -9,8 +9,6 @@ use crate::inside::{RowsSeen, rows_seen};
 use crate::snapshot::Snapshot;
 use bastide_model::show;
 use bastide_model::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// Who stands beside whom.
@@ -23,7 +21,7 @@ pub enum Beside {
 }
 
 /// One side.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Party {
     /// A user's id, or a group's.
     pub id: String,
@@ -39,13 +37,11 @@ pub struct Party {
     /// By kind, in the same order, on how many anything is allowed.
     pub touched: Vec<usize>,
     /// What a user gets of datasets of which is told what lies inside; nothing of a group.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    #[schemars(default)]
     pub rows: Vec<RowsSeen>,
 }
 
 /// Two sides compared.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Comparison {
     /// The user.
     pub left: Party,
@@ -60,7 +56,7 @@ pub struct Comparison {
 }
 
 /// What one side can and the other cannot, for one cause.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Apart {
     /// The actions.
     pub actions: Vec<String>,
@@ -95,9 +91,9 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
     let others: Vec<UserId> = match right {
         Beside::User(user) => vec![user],
         Beside::Group(group) => estate
-            .people
+            .people()
             .all()
-            .filter(|u| *u != left && estate.people.is_active(*u) && reference.member(*u, group).is_true())
+            .filter(|u| *u != left && estate.people().is_active(*u) && reference.member(*u, group).is_true())
             .collect(),
     };
     others.iter().for_each(|user| members.insert(user.index()));
@@ -105,10 +101,10 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
     let mut sides = [KindTally::new(estate), KindTally::new(estate)];
     let mut same = 0;
     let mut apart: [BTreeMap<BothCauses, BTreeMap<ResourceId, Vec<usize>>>; 2] = [BTreeMap::new(), BTreeMap::new()];
-    for resource in estate.catalog.all() {
+    for resource in estate.catalog().all() {
         let mut work = engine.decide(resource);
         let mut can = [Vec::new(), Vec::new()];
-        for action in ActionId::all(estate.schema.actions.len()) {
+        for action in ActionId::all(estate.schema().actions.len()) {
             engine.allowed_users(&work, action, &mut allowed);
             let (a, any) = (allowed.contains(left.index()), !allowed.is_disjoint(&members));
             let every = any && !none && members.is_subset(&allowed);
@@ -133,16 +129,16 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
         }
         engine.done(work);
         for (tally, can) in sides.iter_mut().zip(&can) {
-            tally.add(estate.catalog.kind(resource), can);
+            tally.add(estate.catalog().kind(resource), can);
         }
     }
     let [left_tally, right_tally] = sides;
-    let name = |user: UserId| (estate.people.id(user).to_string(), estate.people.name(user).to_string());
+    let name = |user: UserId| (estate.people().id(user).to_string(), estate.people().name(user).to_string());
     let (left_id, left_name) = name(left);
     let (sort, (right_id, right_name)) = match right {
         Beside::User(user) => ("user", name(user)),
         Beside::Group(group) => {
-            let names = &estate.groups;
+            let names = estate.groups();
             ("group", (names.id(group).to_string(), names.name(group).to_string()))
         }
     };
@@ -186,10 +182,10 @@ fn tell(
         id.map_or(Vec::new(), |id| ways(reference, estate.statement(id), user, Some(resource)))
     };
     let apart = by_actions.into_iter().map(|(actions, resources)| Apart {
-        places: fold(&estate.catalog, &resources, 4),
+        places: fold(estate.catalog(), &resources, 4),
         resources: resources.len(),
         pairs: actions.len() as u64 * resources.len() as u64,
-        actions: actions.iter().map(|a| estate.schema.actions[*a].name.clone()).collect(),
+        actions: actions.iter().map(|a| estate.schema().actions[*a].name.clone()).collect(),
         by: by.map(|id| StatementRef::new(estate, id)),
         ways: chain(by, has, resources[0]),
         reason,
@@ -204,10 +200,10 @@ fn tell(
 fn need(reference: &ReferenceEvaluator, user: UserId, action: ActionId, resource: ResourceId) -> Option<String> {
     let estate = reference.estate();
     let need = reference.decide(user, action, resource).need?;
-    let name = &estate.schema.actions[need.action.index()].name;
+    let name = &estate.schema().actions[need.action.index()].name;
     let refused = |r: &ResourceId| !reference.allows(user, need.action, *r);
     Some(match targets(estate, resource, need.target).found.into_iter().find(refused) {
-        Some(target) => format!("{name} on `{}`", estate.catalog.path(target)),
+        Some(target) => format!("{name} on `{}`", estate.catalog().path(target)),
         None => format!("{name} on {}", show::target(estate, need.target)),
     })
 }
@@ -221,11 +217,11 @@ struct KindTally {
 
 impl KindTally {
     fn new(estate: &Estate) -> KindTally {
-        let kinds = estate.schema.kinds.len();
+        let kinds = estate.schema().kinds.len();
         KindTally {
             all: vec![0; kinds],
             touched: vec![0; kinds],
-            allowed: vec![vec![0; estate.schema.actions.len()]; kinds],
+            allowed: vec![vec![0; estate.schema().actions.len()]; kinds],
         }
     }
 
@@ -238,7 +234,7 @@ impl KindTally {
     fn party(self, estate: &Estate, id: String, name: String, sort: &str, users: usize) -> Party {
         let kinds: Vec<usize> = (0..self.all.len()).filter(|k| self.all[*k] > 0).collect();
         let named = |counts: &[usize]| {
-            estate.schema.actions.iter().map(|a| a.name.clone()).zip(counts.iter().copied()).collect::<Vec<_>>()
+            estate.schema().actions.iter().map(|a| a.name.clone()).zip(counts.iter().copied()).collect::<Vec<_>>()
         };
         Party {
             rows: Vec::new(),
@@ -250,7 +246,7 @@ impl KindTally {
             counts: kinds
                 .into_iter()
                 .map(|k| KindCount {
-                    kind: estate.schema.kinds[k].name.clone(),
+                    kind: estate.schema().kinds[k].name.clone(),
                     resources: self.all[k],
                     allowed: named(&self.allowed[k]),
                 })

@@ -127,17 +127,17 @@ pub fn rows<E>(
     mut each: impl FnMut(DecisionRow) -> Result<(), E>,
 ) -> Result<(), E> {
     let estate = snapshot.estate();
-    let statements = estate.statements.len();
+    let statements = estate.statements().len();
     let mut engine = snapshot.evaluator();
     let decisions = asked.decisions().filter(|_| asked.statements.is_none());
     let mut words = vec![0; engine.sets().width()];
     let everybody: FixedBitSet = match &asked.users {
         Some(users) => users.clone(),
-        None => (0..estate.people.len()).collect(),
+        None => (0..estate.people().len()).collect(),
     };
     for resource in range.map(ResourceId).filter(|resource| asked.resource(*resource)) {
         let mut work = engine.decide(resource);
-        for action in ActionId::all(estate.schema.actions.len()).filter(|action| asked.action(*action)) {
+        for action in ActionId::all(estate.schema().actions.len()).filter(|action| asked.action(*action)) {
             engine.allowed_words(&work, action, &mut words);
             let is = |words: &[u64], user: usize| words[user / 64] >> (user % 64) & 1 == 1;
             let mut one = |user: usize, allowed: bool| {
@@ -186,7 +186,7 @@ pub fn counts<E>(
 ) -> Result<(), E> {
     if keys.user && keys.resource {
         let alike = |row: DecisionRow, estate: &Estate| {
-            let kind = estate.catalog.kind(row.resource);
+            let kind = estate.catalog().kind(row.resource);
             keys.alike(kind, row.action, row.allowed, row.cause, Some(row.user), Some(row.resource))
         };
         let causes = keys.reason || keys.statement;
@@ -267,7 +267,7 @@ struct Counting<'s, 'a> {
 impl<'s, 'a> Counting<'s, 'a> {
     fn new(snapshot: &'s Snapshot, asked: &'a Asked, keys: Keys) -> Counting<'s, 'a> {
         let estate = snapshot.estate();
-        let users = asked.users.as_ref().map_or(estate.people.len(), |users| users.count_ones(..)) as u64;
+        let users = asked.users.as_ref().map_or(estate.people().len(), |users| users.count_ones(..)) as u64;
         Counting {
             engine: snapshot.evaluator(),
             estate,
@@ -284,7 +284,7 @@ impl<'s, 'a> Counting<'s, 'a> {
     }
 
     fn is_asked(&self, reason: Reason, by: Option<StatementId>) -> bool {
-        self.asked.reason(reason) && self.asked.by(by, self.estate.statements.len())
+        self.asked.reason(reason) && self.asked.by(by, self.estate.statements().len())
     }
 
     fn alike(&self, at: (KindId, ActionId, Option<ResourceId>), reason: Reason, by: Option<StatementId>) -> Alike {
@@ -295,7 +295,7 @@ impl<'s, 'a> Counting<'s, 'a> {
     /// Adds to the count of one user.
     fn one(&mut self, alike: Alike, user: u32, more: i64) {
         if self.keys.user {
-            let people = self.estate.people.len();
+            let people = self.estate.people().len();
             self.by_user.entry(alike).or_insert_with(|| vec![0; people])[user as usize] += more;
         } else {
             *self.sums.entry(alike).or_default() += more;
@@ -304,10 +304,10 @@ impl<'s, 'a> Counting<'s, 'a> {
 
     fn resource(&mut self, resource: ResourceId) {
         let mut work = self.engine.decide(resource);
-        let kind = self.estate.catalog.kind(resource);
+        let kind = self.estate.catalog().kind(resource);
         let of = self.keys.resource.then_some(resource);
         let asked = self.asked;
-        for action in ActionId::all(self.estate.schema.actions.len()).filter(|action| asked.action(*action)) {
+        for action in ActionId::all(self.estate.schema().actions.len()).filter(|action| asked.action(*action)) {
             let at = (kind, action, of);
             match work.decided(action) {
                 Decided::Open => match of {
@@ -354,7 +354,7 @@ impl<'s, 'a> Counting<'s, 'a> {
         if let Some((granted, refused)) = decisions {
             let (_, words) = work.wide(wide);
             if self.keys.user {
-                let (width, people) = (self.engine.sets().width(), self.estate.people.len());
+                let (width, people) = (self.engine.sets().width(), self.estate.people().len());
                 let worded = self.worded.entry((kind, action)).or_insert_with(|| {
                     let allowed = vec![0; people];
                     Worded { kind, action, batch: Batch::new(width), times: 0, allowed }
@@ -377,7 +377,7 @@ impl<'s, 'a> Counting<'s, 'a> {
             }
             return;
         }
-        let everybody = self.estate.people.len();
+        let everybody = self.estate.people().len();
         for user in (0..everybody as u32).filter(|user| self.asked.user(*user)) {
             let (reason, by) = self.engine.cause_in(work, action, UserId(user));
             if self.is_asked(reason, by) {
@@ -393,7 +393,7 @@ impl<'s, 'a> Counting<'s, 'a> {
         }
         let alike = self.alike(at, Reason::Silent, None);
         if self.keys.user {
-            for user in (0..self.estate.people.len() as u32).filter(|user| self.asked.user(*user)) {
+            for user in (0..self.estate.people().len() as u32).filter(|user| self.asked.user(*user)) {
                 self.one(alike, user, times);
             }
         } else {
@@ -407,7 +407,7 @@ impl<'s, 'a> Counting<'s, 'a> {
         for piece in &pieces {
             let alike = self.alike(at, piece.reason, piece.by);
             if self.keys.user {
-                let people = self.estate.people.len();
+                let people = self.estate.people().len();
                 let sums = self.by_user.entry(alike).or_insert_with(|| vec![0; people]);
                 piece.users.iter().for_each(|user| sums[*user as usize] += times);
             } else {
@@ -449,7 +449,7 @@ impl<'s, 'a> Counting<'s, 'a> {
         for mut worded in std::mem::take(&mut self.worded).into_values() {
             worded.turn();
             let at = (worded.kind, worded.action, None);
-            for user in (0..self.estate.people.len() as u32).filter(|user| self.asked.user(*user)) {
+            for user in (0..self.estate.people().len() as u32).filter(|user| self.asked.user(*user)) {
                 let allowed = worded.allowed[user as usize];
                 if granted {
                     self.one(self.alike(at, Reason::Granted, None), user, allowed as i64);

@@ -99,7 +99,8 @@ type Like = Box<[u32]>;
 /// The attributes on whose missing values decisions hang, by name.
 pub fn hanging(snapshot: &Snapshot) -> Vec<Hanging> {
     let estate = snapshot.estate();
-    let leaves: Vec<Vec<Unknowable>> = estate.statements.iter().map(|s| leaves(estate, snapshot.moment(), s)).collect();
+    let leaves: Vec<Vec<Unknowable>> =
+        estate.statements().iter().map(|s| leaves(estate, snapshot.moment(), s)).collect();
     if leaves.iter().all(Vec::is_empty) {
         return Vec::new();
     }
@@ -241,7 +242,7 @@ impl Search<'_> {
                 }
                 for turn in &speaks {
                     let gained = gained[*turn].get_or_insert_with(|| {
-                        let mut users = FixedBitSet::with_capacity(estate.people.len());
+                        let mut users = FixedBitSet::with_capacity(estate.people().len());
                         users.extend(lister.users(turns[*turn].gained).into_iter().map(|user| user as usize));
                         users
                     });
@@ -275,8 +276,8 @@ impl Search<'_> {
 fn take(estate: &Estate, found: &mut BTreeMap<Lookup, Lacking>, resource: ResourceId, open: &OpenOn) {
     let place = match open.lookup {
         Lookup::Realm | Lookup::User(_) => None,
-        Lookup::State(at) => place_without(estate, &estate.catalog.states, at, resource),
-        Lookup::Resource(at, id) => place_without(estate, &estate.catalog.attributes[id], at, resource),
+        Lookup::State(at) => place_without(estate, &estate.catalog().states, at, resource),
+        Lookup::Resource(at, id) => place_without(estate, &estate.catalog().attributes[id], at, resource),
     };
     if open.whom.is_none() && place.is_none() {
         return;
@@ -322,12 +323,12 @@ fn leaves(estate: &Estate, moment: &Moment, statement: &Statement) -> Vec<Unknow
             });
         }
         let Some(group) = open.pop() else { return leaves };
-        for inner in estate.groups.through(group) {
+        for inner in estate.groups().through(group) {
             if groups.contains(inner) {
                 continue;
             }
             groups.push(*inner);
-            if let Some(Computed::Who(who)) = estate.groups.computed(*inner) {
+            if let Some(Computed::Who(who)) = estate.groups().computed(*inner) {
                 conditions.extend(&who.condition);
                 open.extend(who.terms.iter().filter_map(members));
             }
@@ -336,7 +337,7 @@ fn leaves(estate: &Estate, moment: &Moment, statement: &Statement) -> Vec<Unknow
 }
 
 fn leaf(estate: &Estate, moment: &Moment, operands: &[&Operand], lookups: Vec<Lookup>) -> Unknowable {
-    let schema = &estate.schema;
+    let schema = estate.schema();
     let mut leaf = Unknowable { lookups, always: false, fields: Vec::new(), places: Vec::new() };
     for operand in operands {
         match operand {
@@ -364,7 +365,7 @@ fn leaf(estate: &Estate, moment: &Moment, operands: &[&Operand], lookups: Vec<Lo
 
 /// Of each value of users that is looked up, the users who lack it. Cost: the users for each.
 fn without(snapshot: &Snapshot, leaves: &[Vec<Unknowable>]) -> HashMap<UserField, FixedBitSet> {
-    let people = &snapshot.estate().people;
+    let people = snapshot.estate().people();
     let lacks = |field: UserField, user: UserId| match field {
         UserField::Id | UserField::Name | UserField::Kind | UserField::Active => false,
         UserField::Realm => people.realms().code(user.index()).is_none(),
@@ -398,23 +399,23 @@ fn can_be_unknown(test: &Test) -> bool {
 /// What an operand looks up, where that is missing for anybody or anything.
 fn lookup(estate: &Estate, operand: &Operand) -> Option<Lookup> {
     let lacks = |column: &Column, rows: usize| (0..rows).any(|row| column.code(row).is_none());
-    let (users, resources) = (estate.people.len(), estate.catalog.len());
+    let (users, resources) = (estate.people().len(), estate.catalog().len());
     match operand {
-        Operand::User(UserField::Realm) => lacks(estate.people.realms(), users).then_some(Lookup::Realm),
+        Operand::User(UserField::Realm) => lacks(estate.people().realms(), users).then_some(Lookup::Realm),
         Operand::User(UserField::Attribute(id)) => {
-            let single = !estate.schema.user_attributes[id.index()].set;
-            (single && lacks(estate.people.attribute(*id), users)).then_some(Lookup::User(id.index()))
+            let single = !estate.schema().user_attributes[id.index()].set;
+            (single && lacks(estate.people().attribute(*id), users)).then_some(Lookup::User(id.index()))
         }
         Operand::Resource(step, field) => {
             let at = at(step);
             // A step that leads nowhere finds nothing, whatever the column holds.
             match field {
                 ResourceField::State => {
-                    (at != StepKey::Own || lacks(&estate.catalog.states, resources)).then_some(Lookup::State(at))
+                    (at != StepKey::Own || lacks(&estate.catalog().states, resources)).then_some(Lookup::State(at))
                 }
                 ResourceField::Attribute(id) => {
-                    let single = !estate.schema.resource_attributes[id.index()].set;
-                    let column = &estate.catalog.attributes[id.index()];
+                    let single = !estate.schema().resource_attributes[id.index()].set;
+                    let column = &estate.catalog().attributes[id.index()];
                     (single && (at != StepKey::Own || lacks(column, resources)))
                         .then_some(Lookup::Resource(at, id.index()))
                 }
@@ -446,19 +447,19 @@ fn at(step: &Step) -> StepKey {
 
 /// Where a step leads from a resource.
 fn leads(estate: &Estate, at: StepKey, from: ResourceId) -> Option<ResourceId> {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     match at {
         StepKey::Own => Some(from),
         StepKey::Parent => catalog.parent(from),
         StepKey::Kind(kind) => {
-            catalog.upward(from).find(|r| estate.schema.is_kind(catalog.kind(*r), KindId::new(kind)))
+            catalog.upward(from).find(|r| estate.schema().is_kind(catalog.kind(*r), KindId::new(kind)))
         }
     }
 }
 
 /// Whether a value that is looked up from a resource is missing; it is none of a set.
 fn is_missing(estate: &Estate, (at, field): (StepKey, ResourceField), from: ResourceId) -> bool {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let Some(there) = leads(estate, at, from) else { return true };
     match field {
         ResourceField::Id | ResourceField::Name | ResourceField::Path | ResourceField::Kind => false,
@@ -480,12 +481,12 @@ fn name(estate: &Estate, lookup: Lookup) -> String {
     let step = |at: StepKey| match at {
         StepKey::Own => String::new(),
         StepKey::Parent => "parent.".to_string(),
-        StepKey::Kind(kind) => format!("{}.", estate.schema.kinds[kind].name),
+        StepKey::Kind(kind) => format!("{}.", estate.schema().kinds[kind].name),
     };
     match lookup {
         Lookup::Realm => "user.realm".to_string(),
-        Lookup::User(id) => format!("user.{}", estate.schema.user_attributes[id].name),
+        Lookup::User(id) => format!("user.{}", estate.schema().user_attributes[id].name),
         Lookup::State(at) => format!("resource.{}state", step(at)),
-        Lookup::Resource(at, id) => format!("resource.{}{}", step(at), estate.schema.resource_attributes[id].name),
+        Lookup::Resource(at, id) => format!("resource.{}{}", step(at), estate.schema().resource_attributes[id].name),
     }
 }

@@ -5,12 +5,10 @@ use crate::explain::{StatementRef, Way, ways};
 use crate::snapshot::Snapshot;
 
 use bastide_model::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// Everybody, by what decides.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Holders {
     /// The action; of several their names, parted by commas.
     pub action: String,
@@ -31,7 +29,7 @@ pub struct Holders {
 }
 
 /// Users who can do the same on the resource.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct HolderProfile {
     /// What they can do, in declared order.
     pub actions: Vec<String>,
@@ -40,7 +38,7 @@ pub struct HolderProfile {
 }
 
 /// Users on whom one statement decides.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct HoldersBy {
     /// The reason.
     pub reason: Reason,
@@ -51,7 +49,7 @@ pub struct HoldersBy {
 }
 
 /// One user and how the statement reaches that user.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Holder {
     /// The user's id.
     pub user: String,
@@ -68,26 +66,26 @@ pub fn holders(snapshot: &Snapshot, wanted: &[ActionId], resource: ResourceId, i
     let (estate, reference) = (snapshot.estate(), snapshot.reference());
     let mut engine = snapshot.evaluator();
     let mut work = engine.decide(resource);
-    let actions = ActionId::all(estate.schema.actions.len());
+    let actions = ActionId::all(estate.schema().actions.len());
     let mut groups: BTreeMap<(Reason, Option<StatementId>), Vec<Holder>> = BTreeMap::new();
     let mut profiles: BTreeMap<Vec<usize>, Vec<String>> = BTreeMap::new();
-    for user in estate.people.all() {
-        if !inactive && !estate.people.is_active(user) {
+    for user in estate.people().all() {
+        if !inactive && !estate.people().is_active(user) {
             continue;
         }
         let refused = wanted.iter().find(|a| !engine.allows_in(&work, **a, user));
         let Some(action) = refused.or(wanted.first()) else { continue };
         let (reason, by) = engine.cause_in(&mut work, *action, user);
         let ways = by.map_or(Vec::new(), |by| ways(&reference, estate.statement(by), user, Some(resource)));
-        let id = estate.people.id(user).to_string();
+        let id = estate.people().id(user).to_string();
         if reason.is_allowed() {
             let can = actions.clone().filter(|a| engine.allows_in(&work, *a, user)).map(ActionId::index).collect();
             profiles.entry(can).or_default().push(id.clone());
         }
         groups.entry((reason, by)).or_default().push(Holder {
             user: id,
-            name: estate.people.name(user).to_string(),
-            kind: estate.people.kind(user).to_string(),
+            name: estate.people().name(user).to_string(),
+            kind: estate.people().kind(user).to_string(),
             ways,
         });
     }
@@ -98,16 +96,16 @@ pub fn holders(snapshot: &Snapshot, wanted: &[ActionId], resource: ResourceId, i
     all.sort_by_key(|h| std::cmp::Reverse(h.users.len()));
     let (by, not): (Vec<_>, Vec<_>) = all.into_iter().partition(|h| h.reason.is_allowed());
     let count = |list: &[HoldersBy]| list.iter().map(|h| h.users.len()).sum();
-    let name = |action: &usize| estate.schema.actions[*action].name.clone();
+    let name = |action: &usize| estate.schema().actions[*action].name.clone();
     let mut profiles: Vec<HolderProfile> = profiles
         .into_iter()
         .map(|(actions, users)| HolderProfile { actions: actions.iter().map(name).collect(), users })
         .collect();
     profiles.sort_by_key(|p| std::cmp::Reverse(p.users.len()));
     Holders {
-        action: wanted.iter().map(|a| estate.schema.actions[a.index()].name.as_str()).collect::<Vec<_>>().join(", "),
-        resource: estate.catalog.id(resource).to_string(),
-        path: estate.catalog.path(resource),
+        action: wanted.iter().map(|a| estate.schema().actions[a.index()].name.as_str()).collect::<Vec<_>>().join(", "),
+        resource: estate.catalog().id(resource).to_string(),
+        path: estate.catalog().path(resource),
         allowed: count(&by),
         refused: count(&not),
         profiles,

@@ -7,8 +7,6 @@ use bastide_model::condition::{Condition, Elsewhere, Term, Test};
 use bastide_model::groups::{Computed, Member};
 use bastide_model::show;
 use bastide_model::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// What one asks about.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -22,7 +20,7 @@ pub enum Subject {
 }
 
 /// What is known.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Known {
     /// `user`, `group` or `resource`.
     pub sort: String,
@@ -78,9 +76,9 @@ fn yes(is: bool) -> &'static str {
 
 /// The groups that something is directly in.
 fn groups_of(estate: &Estate, member: Member) -> Vec<(String, String)> {
-    let holding = estate.groups.all().filter_map(|group| {
-        let origin = estate.groups.origin(group, member)?;
-        Some((estate.groups.id(group).to_string(), estate.place(origin)))
+    let holding = estate.groups().all().filter_map(|group| {
+        let origin = estate.groups().origin(group, member)?;
+        Some((estate.groups().id(group).to_string(), estate.place(origin)))
     });
     holding.collect()
 }
@@ -92,27 +90,27 @@ fn naming(estate: &Estate, term: &Term, asks: &dyn Fn(&Test) -> bool) -> Vec<Sta
         c.visit(&mut |inner| found |= asks(&inner.test));
         found
     };
-    let all = StatementId::all(estate.statements.len()).map(|id| (id, estate.statement(id)));
+    let all = StatementId::all(estate.statements().len()).map(|id| (id, estate.statement(id)));
     let naming = all.filter(|(_, s)| s.who.terms.contains(term) || s.conditions().any(asked));
     naming.map(|(id, _)| StatementRef::new(estate, id)).collect()
 }
 
 fn of_one(snapshot: &Snapshot, user: UserId, known: &mut Known) {
     let estate = snapshot.estate();
-    let people = &estate.people;
+    let people = estate.people();
     known.sort = "user".to_string();
     (known.id, known.name) = (people.id(user).to_string(), people.name(user).to_string());
     known.place = Some(estate.place(people.origin(user)));
     fact(known, "kind", people.kind(user));
     fact(known, "active", yes(people.is_active(user)));
     if let Some(realm) = people.realms().get(user.index()) {
-        fact(known, "realm", estate.schema.show(realm));
+        fact(known, "realm", estate.schema().show(realm));
     }
-    let owned = estate.catalog.all().filter(|r| estate.catalog.owner(*r).flatten() == Some(user)).count();
+    let owned = estate.catalog().all().filter(|r| estate.catalog().owner(*r).flatten() == Some(user)).count();
     fact(known, "owns", owned);
-    for (at, attribute) in estate.schema.user_attributes.iter().enumerate() {
+    for (at, attribute) in estate.schema().user_attributes.iter().enumerate() {
         let id = UserAttributeId::new(at);
-        let value = people.attributes()[at].get(user.index()).map(|value| estate.schema.show(value));
+        let value = people.attributes()[at].get(user.index()).map(|value| estate.schema().show(value));
         known.attributes.push(Met { name: attribute.name.clone(), value, from: of_user(estate, id, user) });
     }
     known.attributes.extend(signed_in(estate, snapshot.moment(), user));
@@ -122,7 +120,7 @@ fn of_one(snapshot: &Snapshot, user: UserId, known: &mut Known) {
 
 fn of_group(snapshot: &Snapshot, group: GroupId, known: &mut Known) {
     let estate = snapshot.estate();
-    let groups = &estate.groups;
+    let groups = estate.groups();
     known.sort = "group".to_string();
     known.id = groups.id(group).to_string();
     known.name = groups.name(group).to_string();
@@ -131,8 +129,8 @@ fn of_group(snapshot: &Snapshot, group: GroupId, known: &mut Known) {
             Computed::Who(who) => show::who(estate, who),
             Computed::Holders(action, places) => format!(
                 "holders of {} on {}",
-                estate.schema.actions[action.index()].name,
-                places.iter().map(|p| format!("`{}`", estate.catalog.path(*p))).collect::<Vec<_>>().join(", ")
+                estate.schema().actions[action.index()].name,
+                places.iter().map(|p| format!("`{}`", estate.catalog().path(*p))).collect::<Vec<_>>().join(", ")
             ),
         };
         fact(known, "computed", words);
@@ -142,7 +140,7 @@ fn of_group(snapshot: &Snapshot, group: GroupId, known: &mut Known) {
         true => (groups.users(group).ones().map(UserId::new).collect(), 0),
         false => {
             let reference = snapshot.reference();
-            let truths: Vec<(UserId, Truth)> = estate.people.all().map(|u| (u, reference.member(u, group))).collect();
+            let truths: Vec<(UserId, Truth)> = estate.people().all().map(|u| (u, reference.member(u, group))).collect();
             let members: Vec<UserId> = truths.iter().filter(|(_, t)| t.is_true()).map(|(u, _)| *u).collect();
             (members, truths.iter().filter(|(_, t)| *t == Truth::Unknown).count())
         }
@@ -152,16 +150,16 @@ fn of_group(snapshot: &Snapshot, group: GroupId, known: &mut Known) {
         fact(known, "of whom it cannot be said", perhaps);
     }
     for kind in schema::USER_KINDS {
-        let number = members.iter().filter(|u| estate.people.kind(**u) == kind).count();
+        let number = members.iter().filter(|u| estate.people().kind(**u) == kind).count();
         if number > 0 {
             fact(known, kind, number);
         }
     }
-    let inactive = members.iter().filter(|u| !estate.people.is_active(**u)).count();
+    let inactive = members.iter().filter(|u| !estate.people().is_active(**u)).count();
     fact(known, "inactive", inactive);
     for membership in groups.members(group) {
         let member = match membership.member {
-            Member::User(user) => estate.people.id(user).to_string(),
+            Member::User(user) => estate.people().id(user).to_string(),
             Member::Group(inner) => format!("group:{}", groups.id(inner)),
         };
         known.members.push((member, estate.place(membership.origin)));
@@ -173,20 +171,20 @@ fn of_group(snapshot: &Snapshot, group: GroupId, known: &mut Known) {
 
 fn of_place(snapshot: &Snapshot, resource: ResourceId, known: &mut Known) {
     let estate = snapshot.estate();
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let row = resource.index();
     known.sort = "resource".to_string();
     (known.id, known.name) = (catalog.id(resource).to_string(), catalog.path(resource));
     known.place = Some(estate.place(catalog.origins[row]));
-    fact(known, "kind", &estate.schema.kinds[catalog.kind(resource).index()].name);
+    fact(known, "kind", &estate.schema().kinds[catalog.kind(resource).index()].name);
     if let Some(parent) = catalog.parent(resource) {
         fact(known, "lies in", catalog.path(parent));
     }
     if let Some(owner) = catalog.owners.get(row) {
-        fact(known, "owner", estate.schema.show(owner));
+        fact(known, "owner", estate.schema().show(owner));
     }
     if let Some(state) = catalog.states.get(row) {
-        fact(known, "state", estate.schema.show(state));
+        fact(known, "state", estate.schema().show(state));
     }
     fact(known, "inherits", yes(!catalog.barriers.contains(row)));
     for source in catalog.sources(resource) {
@@ -197,28 +195,28 @@ fn of_place(snapshot: &Snapshot, resource: ResourceId, known: &mut Known) {
     }
     fact(known, "holds", catalog.children(resource).count());
     fact(known, "beneath it", catalog.subtree(resource).len() - 1);
-    for (at, attribute) in estate.schema.resource_attributes.iter().enumerate() {
-        if !estate.schema.is_any(catalog.kind(resource), attribute.kinds.as_deref()) {
+    for (at, attribute) in estate.schema().resource_attributes.iter().enumerate() {
+        if !estate.schema().is_any(catalog.kind(resource), attribute.kinds.as_deref()) {
             continue;
         }
         let id = ResourceAttributeId::new(at);
-        let value = catalog.attributes[at].get(row).map(|value| estate.schema.show(value));
+        let value = catalog.attributes[at].get(row).map(|value| estate.schema().show(value));
         known.attributes.push(Met { name: attribute.name.clone(), value, from: of_resource(estate, id, resource) });
     }
     let mut engine = snapshot.evaluator();
     let reaching = |id: &StatementId| {
         let s = estate.statement(*id);
         let live = s.is_on() && s.in_date(snapshot.moment().date);
-        live && estate.schema.is_any(catalog.kind(resource), s.what.kinds.as_deref())
+        live && estate.schema().is_any(catalog.kind(resource), s.what.kinds.as_deref())
             && (s.what.places.is_none() || anchor(estate, s, resource).is_some())
     };
-    let reaching = StatementId::all(estate.statements.len()).filter(reaching);
+    let reaching = StatementId::all(estate.statements().len()).filter(reaching);
     known.statements = reaching.map(|id| StatementRef::new(estate, id)).collect();
     let mut allowed = engine.nobody();
-    for action in ActionId::all(estate.schema.actions.len()) {
-        if estate.schema.fits(action, catalog.kind(resource)) {
+    for action in ActionId::all(estate.schema().actions.len()) {
+        if estate.schema().fits(action, catalog.kind(resource)) {
             engine.allowed(resource, action, &mut allowed);
-            known.allowed.push((estate.schema.actions[action.index()].name.clone(), allowed.count_ones(..)));
+            known.allowed.push((estate.schema().actions[action.index()].name.clone(), allowed.count_ones(..)));
         }
     }
 }

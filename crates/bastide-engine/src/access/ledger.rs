@@ -158,7 +158,7 @@ pub fn ledger(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refused:
 pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refused: bool) -> Ledger {
     let estate = snapshot.estate();
     let mut engine = snapshot.evaluator();
-    let actions = estate.schema.actions.len();
+    let actions = estate.schema().actions.len();
     let mut sizes: HashMap<(u32, KindId), usize> = HashMap::new();
     let mut numbers: HashMap<Box<[u32]>, u32> = HashMap::new();
     let mut rows: HashMap<(u32, KindId, u32), (usize, ResourceId)> = HashMap::new();
@@ -172,11 +172,11 @@ pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refus
     // What the rows say of everybody, each worked out once.
     let mut said: Vec<Rc<[Said]>> = Vec::new();
     let mut key: Vec<u32> = Vec::new();
-    for resource in estate.catalog.all() {
+    for resource in estate.catalog().all() {
         let mut work = engine.decide(resource);
-        let (at, kind) = (section(resource), estate.catalog.kind(resource));
+        let (at, kind) = (section(resource), estate.catalog().kind(resource));
         *sizes.entry((at, kind)).or_default() += 1;
-        let owner = estate.catalog.owner(resource).flatten().filter(|owner| estate.people.is_active(*owner));
+        let owner = estate.catalog().owner(resource).flatten().filter(|owner| estate.people().is_active(*owner));
         key.clear();
         let (mut wide, mut users): (bool, Vec<u32>) = (false, Vec::new());
         for action in ActionId::all(actions) {
@@ -300,7 +300,7 @@ pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refus
             }
             for user in users {
                 let mut by_cause: Vec<(Reason, Option<StatementId>, FixedBitSet)> = Vec::new();
-                for action in ActionId::all(actions).filter(|a| estate.schema.fits(*a, kind)) {
+                for action in ActionId::all(actions).filter(|a| estate.schema().fits(*a, kind)) {
                     let (reason, by) = engine.cause_in(&mut work, action, UserId(user));
                     if told(reason) {
                         note(&mut by_cause, reason, by, action, actions);
@@ -355,7 +355,7 @@ type Line = (Order, (LedgerLine, Vec<UserId>));
 impl Singles {
     /// The lines: users with as many resources together.
     fn lines(self, (section, kind, reason, by, actions): &SingleKey, engine: &Evaluator) -> Vec<Line> {
-        let mut counts = vec![0; engine.estate().people.len()];
+        let mut counts = vec![0; engine.estate().people().len()];
         self.users.into_iter().for_each(|(user, count)| counts[user as usize] += count);
         for (set, times) in &self.sets {
             engine.sets().users(*set).for_each(|user| counts[user] += times);
@@ -392,7 +392,7 @@ impl Singles {
 
 /// What a row says of everybody active, one line a cause.
 fn says(engine: &Evaluator, work: &Work, told: &dyn Fn(Reason) -> bool) -> Rc<[Said]> {
-    let actions = engine.estate().schema.actions.len();
+    let actions = engine.estate().schema().actions.len();
     let mut by_cause: Vec<Said> = Vec::new();
     for action in ActionId::all(actions) {
         let Decided::Base(outcome) = work.decided(action) else { continue };

@@ -4,12 +4,10 @@ use super::sweep;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use hashbrown::HashMap;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::convert::Infallible;
 
 /// The table.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Matrix {
     /// The actions, in declared order; cells hold positions in this list.
     pub actions: Vec<String>,
@@ -20,14 +18,14 @@ pub struct Matrix {
 }
 
 /// Users with identical access on all rows of the table.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct MatrixProfile {
     /// Their ids, in byte order.
     pub users: Vec<String>,
 }
 
 /// One resource.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct MatrixRow {
     /// Its id.
     pub resource: String,
@@ -66,7 +64,7 @@ pub fn matrix(snapshot: &Snapshot, users: &[UserId], resources: &[ResourceId], w
     let mut classes: Vec<Vec<usize>> = alike.into_values().collect();
     classes.sort_by_key(|users| (std::cmp::Reverse(users.len()), users.first().copied()));
     let shown: fixedbitset::FixedBitSet = resources.iter().map(|r| r.index()).collect();
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     // The rows above the one at hand, the nearest last.
     let mut open: Vec<(usize, ResourceId)> = Vec::new();
     let rows = raw
@@ -90,7 +88,7 @@ pub fn matrix(snapshot: &Snapshot, users: &[UserId], resources: &[ResourceId], w
                 resource: catalog.id(resource).to_string(),
                 name: catalog.name(resource).to_string(),
                 path: catalog.path(resource),
-                kind: estate.schema.kinds[catalog.kind(resource).index()].name.clone(),
+                kind: estate.schema().kinds[catalog.kind(resource).index()].name.clone(),
                 depth: catalog.depth(resource),
                 above: above.map(|(at, _)| at),
                 label,
@@ -101,8 +99,8 @@ pub fn matrix(snapshot: &Snapshot, users: &[UserId], resources: &[ResourceId], w
         .collect();
     let profiles = classes
         .iter()
-        .map(|class| MatrixProfile { users: class.iter().map(|u| estate.people.id(users[*u]).to_string()).collect() })
+        .map(|class| MatrixProfile { users: class.iter().map(|u| estate.people().id(users[*u]).to_string()).collect() })
         .collect();
-    let actions = wanted.iter().map(|a| estate.schema.actions[a.index()].name.clone()).collect();
+    let actions = wanted.iter().map(|a| estate.schema().actions[a.index()].name.clone()).collect();
     Matrix { actions, profiles, rows }
 }

@@ -34,7 +34,7 @@ pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub use narrow::{Narrowed, ReachStep, narrowing, steps};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, in_groups, person};
-pub use reach::{Narrowing, Reached, asleep, narrowed, reach};
+pub use reach::{Elsewhere, Narrowing, Reached, asleep, narrowed, reach};
 pub use statements::{Listed, Reaches, Statements, reaches, statements};
 pub use summary::{Done, Running, Summary, Totals, shares, summary, totals};
 pub use tally::Portion;
@@ -67,7 +67,7 @@ impl Row<'_, '_> {
     pub fn allowed(&self, user: usize) -> impl Iterator<Item = ActionId> + '_ {
         let (engine, work) = &*self.engine.borrow();
         let user = self.users[user];
-        let actions = ActionId::all(engine.estate().schema.actions.len());
+        let actions = ActionId::all(engine.estate().schema().actions.len());
         actions.filter(|action| engine.allows_in(work, *action, user)).collect::<Vec<ActionId>>().into_iter()
     }
 

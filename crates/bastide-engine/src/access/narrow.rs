@@ -57,7 +57,7 @@ pub struct Narrowed {
 impl Narrowed {
     /// Room for the users of an estate.
     pub fn new(estate: &Estate) -> Narrowed {
-        let room = || FixedBitSet::with_capacity(estate.people.len());
+        let room = || FixedBitSet::with_capacity(estate.people().len());
         Narrowed { yes: room(), open: room(), room: room() }
     }
 
@@ -78,7 +78,7 @@ impl Narrowed {
         for (at, step) in steps.iter().enumerate() {
             let holds = match step {
                 ReachStep::Kinds => {
-                    estate.schema.is_any(estate.catalog.kind(resource), statement.what.kinds.as_deref())
+                    estate.schema().is_any(estate.catalog().kind(resource), statement.what.kinds.as_deref())
                 }
                 ReachStep::Places => anchor(estate, statement, resource).is_some(),
                 ReachStep::Terms(_) | ReachStep::Condition(_) if !open.is_clear() => {

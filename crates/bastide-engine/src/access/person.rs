@@ -6,13 +6,11 @@ use crate::explain::{Met, StatementRef, Way, of_user, signed_in, ways};
 use crate::inside::{RowsSeen, rows_seen};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::collections::BTreeMap;
 use std::convert::Infallible;
 
 /// What one user can do.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Person {
     /// The user's id.
     pub user: String,
@@ -33,8 +31,6 @@ pub struct Person {
     /// All resources looked at.
     pub resources: usize,
     /// What the user gets of datasets of which is told what lies inside.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    #[schemars(default)]
     pub rows: Vec<RowsSeen>,
     /// The statements that decide what is allowed, most triples first.
     pub through: Vec<Through>,
@@ -43,7 +39,7 @@ pub struct Person {
 }
 
 /// A group the user is in.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct InGroup {
     /// The group.
     pub group: String,
@@ -54,7 +50,7 @@ pub struct InGroup {
 }
 
 /// What is allowed on the resources of one kind.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct KindCount {
     /// The kind.
     pub kind: String,
@@ -65,7 +61,7 @@ pub struct KindCount {
 }
 
 /// A statement that gives the user something.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Through {
     /// The statement.
     pub statement: StatementRef,
@@ -76,7 +72,7 @@ pub struct Through {
 }
 
 /// A resource in the tree.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Branch {
     /// Its id.
     pub resource: String,
@@ -102,7 +98,7 @@ pub struct Branch {
 /// What a user can do on everything under a place (or everywhere).
 pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> Person {
     let estate = snapshot.estate();
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let resources: Vec<ResourceId> = match under {
         Some(place) => catalog.subtree(place).map(ResourceId).collect(),
         None => catalog.all().collect(),
@@ -135,10 +131,10 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
     };
     let tree = Tree { estate, access: &access, first };
     Person {
-        user: estate.people.id(user).to_string(),
-        name: estate.people.name(user).to_string(),
-        kind: estate.people.kind(user).to_string(),
-        active: estate.people.is_active(user),
+        user: estate.people().id(user).to_string(),
+        name: estate.people().name(user).to_string(),
+        kind: estate.people().kind(user).to_string(),
+        active: estate.people().is_active(user),
         attributes: attributes(&reference, user),
         groups: in_groups(&reference, user),
         counts: counts(estate, &resources, &access),
@@ -152,8 +148,8 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
 
 fn attributes(reference: &ReferenceEvaluator, user: UserId) -> Vec<Met> {
     let estate = reference.estate();
-    let all = estate.schema.user_attributes.iter().enumerate().map(|(at, attribute)| {
-        let value = estate.people.attributes()[at].get(user.index()).map(|value| estate.schema.show(value));
+    let all = estate.schema().user_attributes.iter().enumerate().map(|(at, attribute)| {
+        let value = estate.people().attributes()[at].get(user.index()).map(|value| estate.schema().show(value));
         Met { name: attribute.name.clone(), value, from: of_user(estate, UserAttributeId::new(at), user) }
     });
     all.chain(signed_in(estate, reference.moment(), user)).collect()
@@ -161,7 +157,7 @@ fn attributes(reference: &ReferenceEvaluator, user: UserId) -> Vec<Met> {
 
 /// The groups a user is in, each with the chain that leads there. Cost: each group once.
 pub fn in_groups(reference: &ReferenceEvaluator, user: UserId) -> Vec<InGroup> {
-    let groups = &reference.estate().groups;
+    let groups = reference.estate().groups();
     let start = computed_groups(reference, user);
     let chains = groups.chains(user, &start);
     let mut found = Vec::new();
@@ -179,23 +175,23 @@ pub fn in_groups(reference: &ReferenceEvaluator, user: UserId) -> Vec<InGroup> {
 
 /// Computed groups the user is in, for certain or perhaps.
 pub(crate) fn computed_groups(reference: &ReferenceEvaluator, user: UserId) -> Vec<GroupId> {
-    let groups = &reference.estate().groups;
+    let groups = reference.estate().groups();
     groups.all().filter(|g| groups.computed(*g).is_some() && reference.member(user, *g) != Truth::False).collect()
 }
 
 fn counts(estate: &Estate, resources: &[ResourceId], access: &[Vec<usize>]) -> Vec<KindCount> {
     let mut counts: Vec<(usize, Vec<usize>)> =
-        vec![(0, vec![0; estate.schema.actions.len()]); estate.schema.kinds.len()];
+        vec![(0, vec![0; estate.schema().actions.len()]); estate.schema().kinds.len()];
     for (resource, actions) in resources.iter().zip(access) {
-        let (all, by_action) = &mut counts[estate.catalog.kind(*resource).index()];
+        let (all, by_action) = &mut counts[estate.catalog().kind(*resource).index()];
         *all += 1;
         actions.iter().for_each(|a| by_action[*a] += 1);
     }
-    let named = |(action, count): (usize, usize)| (estate.schema.actions[action].name.clone(), count);
+    let named = |(action, count): (usize, usize)| (estate.schema().actions[action].name.clone(), count);
     let counts = counts.into_iter().enumerate().filter(|(_, (all, _))| *all > 0);
     counts
         .map(|(kind, (resources, by_action))| KindCount {
-            kind: estate.schema.kinds[kind].name.clone(),
+            kind: estate.schema().kinds[kind].name.clone(),
             resources,
             allowed: by_action.into_iter().enumerate().map(named).collect(),
         })
@@ -213,7 +209,7 @@ type Uniform = Option<BTreeMap<usize, Vec<usize>>>;
 
 impl Tree<'_> {
     fn names(&self, actions: &[usize]) -> Vec<String> {
-        actions.iter().map(|a| self.estate.schema.actions[*a].name.clone()).collect()
+        actions.iter().map(|a| self.estate.schema().actions[*a].name.clone()).collect()
     }
 
     /// The branches of these resources, their access by kind, and how many are closed.
@@ -231,7 +227,7 @@ impl Tree<'_> {
     }
 
     fn branch(&self, resource: ResourceId) -> (Option<Branch>, Uniform) {
-        let catalog = &self.estate.catalog;
+        let catalog = self.estate.catalog();
         let kind = catalog.kind(resource).index();
         let own = &self.access[resource.index() - self.first];
         let (children, beneath, closed) = self.branches(catalog.children(resource));
@@ -241,13 +237,13 @@ impl Tree<'_> {
         }
         // A resource need not be like what lies in it: only what lies beneath must be alike.
         let named = |(kind, actions): (&usize, &Vec<usize>)| {
-            (self.estate.schema.kinds[*kind].name.clone(), self.names(actions))
+            (self.estate.schema().kinds[*kind].name.clone(), self.names(actions))
         };
         let alike = beneath.filter(|_| !catalog.is_leaf(resource)).map(|by_kind| by_kind.iter().map(named).collect());
         let branch = Branch {
             resource: catalog.id(resource).to_string(),
             name: catalog.name(resource).to_string(),
-            kind: self.estate.schema.kinds[kind].name.clone(),
+            kind: self.estate.schema().kinds[kind].name.clone(),
             depth: catalog.depth(resource),
             actions: self.names(own),
             beneath: catalog.subtree(resource).len() - 1,

@@ -11,11 +11,9 @@ use bastide_model::show;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// What one statement reaches.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Reached {
     /// The statement.
     pub statement: StatementRef,
@@ -41,8 +39,6 @@ pub struct Reached {
     /// The session that was looked at, as options give it: what is missing is left out.
     pub session: Vec<String>,
     /// The attributes of the session that were each user's own, as signed in.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    #[schemars(default)]
     pub signed_in: Vec<String>,
     /// Where the statement asks for the session: what it reaches in the other sessions that it tells apart.
     pub elsewhere: Option<Elsewhere>,
@@ -53,7 +49,7 @@ pub struct Reached {
 }
 
 /// What a statement reaches in other sessions.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Elsewhere {
     /// How many other sessions were looked at.
     pub sessions: usize,
@@ -68,7 +64,7 @@ pub struct Elsewhere {
 }
 
 /// What is left after one step.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Narrowing {
     /// The words of the step.
     pub words: String,
@@ -119,9 +115,9 @@ pub fn reach(
     let sole = if comes { difference(&other, &with_it, None) } else { difference(&with_it, &other, None) };
     reached.sole = radius(&sole);
     let (before, after) = if comes { (without, with) } else { (with, without) };
-    reached.blocks = blocks(&sole, before, after, &after.groups, harmless, most);
-    reached.session = told(&estate.schema, moment);
-    reached.signed_in = signed_in(&estate.schema, moment);
+    reached.blocks = blocks(&sole, before, after, after.groups(), harmless, most);
+    reached.session = told(estate.schema(), moment);
+    reached.signed_in = signed_in(estate.schema(), moment);
     reached.elsewhere = elsewhere(&with_it, id, reached.triples)?;
     reached.live = asleep.is_none();
     reached.asleep = asleep;
@@ -147,7 +143,7 @@ fn elsewhere(snapshot: &Snapshot, id: StatementId, triples: u64) -> Result<Optio
         let reached = narrow(&snapshot.beside(estate, other)?, id).triples;
         found.otherwise += usize::from(reached != triples);
         if reached > found.triples {
-            (found.most, found.triples) = (told(&estate.schema, other), reached);
+            (found.most, found.triples) = (told(estate.schema(), other), reached);
         }
     }
     Ok(Some(found))
@@ -186,7 +182,7 @@ fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
     let steps = steps(statement);
     let snapshot = snapshot.asking(&narrowing(&steps));
     let mut engine = snapshot.evaluator();
-    let (users, catalog) = (estate.people.len(), &estate.catalog);
+    let (users, catalog) = (estate.people().len(), estate.catalog());
     let mut seen: Vec<FixedBitSet> = vec![FixedBitSet::with_capacity(users); steps.len()];
     let mut counts: Vec<(usize, u64)> = vec![(0, 0); steps.len()];
     let mut at: Vec<ResourceId> = Vec::new();
@@ -196,8 +192,8 @@ fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
     let mut left = Narrowed::new(estate);
     for resource in catalog.all() {
         let speaks =
-            |action: &ActionId| statement.speaks_of(*action) && estate.schema.fits(*action, catalog.kind(resource));
-        let actions = ActionId::all(estate.schema.actions.len()).filter(speaks).count() as u64;
+            |action: &ActionId| statement.speaks_of(*action) && estate.schema().fits(*action, catalog.kind(resource));
+        let actions = ActionId::all(estate.schema().actions.len()).filter(speaks).count() as u64;
         left.narrow(&mut engine, statement, &steps, resource, |step, left| {
             let number = left.count_ones(..);
             if number > 0 {
@@ -216,7 +212,7 @@ fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
         // An unknown restriction applies, an unknown permission does not.
         undecided += left.undecided() * actions;
     }
-    let people = people.ones().map(|user| estate.people.id(UserId::new(user)).to_string()).collect();
+    let people = people.ones().map(|user| estate.people().id(UserId::new(user)).to_string()).collect();
     let mut narrowed = vec![Narrowing {
         words: "everybody, everything".to_string(),
         users,
@@ -231,7 +227,7 @@ fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
     }));
     Reached {
         statement: StatementRef::new(estate, id),
-        actions: statement.actions.ones().map(|a| estate.schema.actions[a].name.clone()).collect(),
+        actions: statement.actions.ones().map(|a| estate.schema().actions[a].name.clone()).collect(),
         live: true,
         asleep: None,
         steps: narrowed,
@@ -256,12 +252,12 @@ fn words(estate: &Estate, statement: &Statement, step: &ReachStep) -> String {
         ReachStep::Terms(who) => show::who(estate, &Who { terms: who.terms.clone(), condition: None }),
         ReachStep::Kinds => {
             let kinds = statement.what.kinds.iter().flatten();
-            kinds.map(|k| estate.schema.kinds[k.index()].name.clone()).collect::<Vec<_>>().join(", ")
+            kinds.map(|k| estate.schema().kinds[k.index()].name.clone()).collect::<Vec<_>>().join(", ")
         }
         ReachStep::Places => {
             let places = statement.what.places.iter().flatten();
             let shown: Vec<String> =
-                places.map(|p| format!("{} \"{}\"", p.reach.word(), estate.catalog.path(p.resource))).collect();
+                places.map(|p| format!("{} \"{}\"", p.reach.word(), estate.catalog().path(p.resource))).collect();
             match shown.len() {
                 0 => "at places that do not exist".to_string(),
                 1..=3 => shown.join(", "),

@@ -6,18 +6,16 @@ use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// Rules and entries.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Statements {
     /// In policy order.
     pub statements: Vec<Listed>,
 }
 
 /// A rule or an entry, and what it reaches.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Listed {
     /// The rule's name, or the entry's file and line.
     pub name: String,
@@ -56,12 +54,12 @@ pub struct Reaches {
 /// for each the statements that reach it.
 pub fn statements(snapshot: &Snapshot) -> Statements {
     let (estate, moment) = (snapshot.estate(), snapshot.moment());
-    let listed = StatementId::all(estate.statements.len()).zip(reaches(snapshot)).map(|(id, reaches)| {
+    let listed = StatementId::all(estate.statements().len()).zip(reaches(snapshot)).map(|(id, reaches)| {
         let s = estate.statement(id);
         Listed {
             name: s.name.clone(),
             statement: StatementRef::new(estate, id),
-            actions: s.actions.ones().map(|a| estate.schema.actions[a].name.clone()).collect(),
+            actions: s.actions.ones().map(|a| estate.schema().actions[a].name.clone()).collect(),
             asleep: super::reach::asleep(s, moment),
             users: reaches.users,
             resources: reaches.resources,
@@ -84,20 +82,20 @@ pub fn reaches(snapshot: &Snapshot) -> Vec<Reaches> {
 fn reached(snapshot: &Snapshot) -> Vec<Reaches> {
     let estate = snapshot.estate();
     let mut engine = snapshot.evaluator();
-    let count = estate.statements.len();
+    let count = estate.statements().len();
     let mut found = vec![Reaches::default(); count];
     let mut users: Vec<Gathered> = vec![Gathered::default(); count];
     let mut whom = engine.nobody();
     // By kind and statement, of how many of its actions one speaks that have a meaning there.
     let mut meanings: HashMap<(KindId, StatementId), u64> = HashMap::new();
-    for resource in estate.catalog.all() {
-        let kind = estate.catalog.kind(resource);
+    for resource in estate.catalog().all() {
+        let kind = estate.catalog().kind(resource);
         let mut work = engine.look(resource);
         for rule in engine.rules(&work) {
             let id = engine.statement_of(rule);
             let actions = *meanings.entry((kind, id)).or_insert_with(|| {
-                let fits = |a: &ActionId| estate.statement(id).speaks_of(*a) && estate.schema.fits(*a, kind);
-                ActionId::all(estate.schema.actions.len()).filter(fits).count() as u64
+                let fits = |a: &ActionId| estate.statement(id).speaks_of(*a) && estate.schema().fits(*a, kind);
+                ActionId::all(estate.schema().actions.len()).filter(fits).count() as u64
             });
             if actions == 0 {
                 continue;
@@ -113,8 +111,8 @@ fn reached(snapshot: &Snapshot) -> Vec<Reaches> {
         }
         engine.done(work);
     }
-    let mut guests = FixedBitSet::with_capacity(estate.people.len());
-    guests.extend(estate.people.all().filter(|user| estate.people.kind(*user) == "guest").map(UserId::index));
+    let mut guests = FixedBitSet::with_capacity(estate.people().len());
+    guests.extend(estate.people().all().filter(|user| estate.people().kind(*user) == "guest").map(UserId::index));
     for (reaches, gathered) in found.iter_mut().zip(users) {
         (reaches.users, reaches.guests) = (gathered.count(), gathered.count_among(&guests));
     }

@@ -7,12 +7,11 @@ use crate::evaluate::{Decided, Outcome, OutcomeId};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use hashbrown::HashMap;
-use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// Totals of an estate. Every triple of a user, a resource and an action is counted once.
-#[derive(Serialize, JsonSchema, Debug, Default)]
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Summary {
     /// Users, active or not.
     pub users: usize,
@@ -27,7 +26,7 @@ pub struct Summary {
     /// Triples: users times resources times actions.
     pub triples: u64,
     /// Allowed triples by action, in declared order.
-    pub allowed: serde_json::Map<String, serde_json::Value>,
+    pub allowed: Vec<(String, u64)>,
     /// Allowed triples by reason.
     pub allowed_by_reason: BTreeMap<String, u64>,
     /// Refused triples by reason.
@@ -64,17 +63,17 @@ pub struct Running {
 }
 
 fn in_force(estate: &Estate, moment: &Moment) -> usize {
-    estate.statements.iter().filter(|s| s.is_on() && s.in_date(moment.date)).count()
+    estate.statements().iter().filter(|s| s.is_on() && s.in_date(moment.date)).count()
 }
 
 impl Running {
     /// Nothing yet, of an estate with the kinds, actions and people of this one.
     pub fn new(estate: &Estate) -> Running {
-        let Schema { kinds, actions, .. } = &*estate.schema;
+        let Schema { kinds, actions, .. } = &**estate.schema();
         Running {
             allowed: vec![vec![0; actions.len()]; kinds.len()],
             reasons: [0; Reason::ALL.len()],
-            users: vec![0; estate.people.len()],
+            users: vec![0; estate.people().len()],
             by_kind: vec![0; kinds.len()],
             entries: 0,
         }
@@ -83,7 +82,7 @@ impl Running {
     /// Adds a part, each with a number of its own, and gives fingerprints of its rows of the matrix, each once, in heaps by
     /// how they begin: the number of all that differ is the number of different rows.
     pub fn add(&mut self, snapshot: &Snapshot, part: &Portion, done: Done) -> Vec<Vec<u128>> {
-        let catalog = &snapshot.estate().catalog;
+        let catalog = snapshot.estate().catalog();
         let shares = shares(catalog.len(), SMALLEST_SHARE);
         let Tally { allowed, reasons, users, rows } = Tally::of(snapshot, part, shares, done);
         let pairs = self.allowed.iter_mut().flatten().zip(allowed.iter().flatten());
@@ -128,25 +127,25 @@ impl Running {
     /// The totals; `distinct` is how many different rows there were.
     pub fn finish(self, estate: &Estate, moment: &Moment, distinct: usize) -> Summary {
         let Running { allowed, reasons, mut users, by_kind, entries } = self;
-        let actions = estate.schema.actions.len();
+        let actions = estate.schema().actions.len();
         users.sort_unstable();
         users.dedup();
-        let name = |a: usize| estate.schema.actions[a].name.clone();
+        let name = |a: usize| estate.schema().actions[a].name.clone();
         let resources: usize = by_kind.iter().sum();
         let mut summary = Summary {
-            users: estate.people.len(),
-            active_users: estate.people.active().count_ones(..),
+            users: estate.people().len(),
+            active_users: estate.people().active().count_ones(..),
             resources,
             actions,
             statements: in_force(estate, moment) + entries,
-            triples: estate.people.len() as u64 * resources as u64 * actions as u64,
+            triples: estate.people().len() as u64 * resources as u64 * actions as u64,
             profiles: users.len(),
             distinct_outcomes: distinct,
             ..Summary::default()
         };
         for action in 0..actions {
             let count: u64 = allowed.iter().map(|by_action| by_action[action]).sum();
-            summary.allowed.insert(name(action), count.into());
+            summary.allowed.push((name(action), count));
         }
         for reason in Reason::ALL {
             let by = if reason.is_allowed() { &mut summary.allowed_by_reason } else { &mut summary.refused };
@@ -157,7 +156,7 @@ impl Running {
             if resources == 0 {
                 continue;
             }
-            let kind = estate.schema.kinds[kind].name.clone();
+            let kind = estate.schema().kinds[kind].name.clone();
             summary.resources_by_kind.insert(kind.clone(), resources);
             summary.allowed_by_kind.insert(kind, by_action.iter().enumerate().map(|(a, n)| (name(a), *n)).collect());
         }
@@ -186,8 +185,8 @@ pub struct Totals {
 /// For each user (or, otherwise, each resource of the part) the number of allowed pairs by action.
 pub fn totals(snapshot: &Snapshot, part: &Portion, by_user: bool, done: Done) -> Totals {
     let estate = snapshot.estate();
-    let actions = estate.schema.actions.len();
-    let count = if by_user { estate.people.len() } else { estate.catalog.len() };
+    let actions = estate.schema().actions.len();
+    let count = if by_user { estate.people().len() } else { estate.catalog().len() };
     let mut counts = vec![vec![0u64; actions]; count];
     let mut engine = snapshot.evaluator();
     let mut occurs: HashMap<OutcomeId, u64> = HashMap::new();
@@ -200,7 +199,7 @@ pub fn totals(snapshot: &Snapshot, part: &Portion, by_user: bool, done: Done) ->
             }
         });
     };
-    for resource in estate.catalog.all() {
+    for resource in estate.catalog().all() {
         if resource.0 % STEP == 0 {
             done(u64::from(STEP));
         }
@@ -248,7 +247,7 @@ pub fn totals(snapshot: &Snapshot, part: &Portion, by_user: bool, done: Done) ->
         }
     }
     let id = |at: usize| {
-        let id = if by_user { estate.people.id(UserId::new(at)) } else { estate.catalog.id(ResourceId::new(at)) };
+        let id = if by_user { estate.people().id(UserId::new(at)) } else { estate.catalog().id(ResourceId::new(at)) };
         id.to_string()
     };
     let mut rows: Vec<(String, Vec<u64>)> = counts

@@ -154,11 +154,11 @@ impl ShareCounts {
         done: Done,
     ) -> ShareCounts {
         let estate = engine.estate();
-        let schema = &estate.schema;
+        let schema = estate.schema();
         let mut counts = ShareCounts {
             allowed: vec![vec![0; schema.actions.len()]; schema.kinds.len()],
             reasons: [0; Reason::ALL.len()],
-            users: vec![0; estate.people.len()],
+            users: vec![0; estate.people().len()],
             prints: vec![Vec::new(); HEAPS],
         };
         let mut occurs: Vec<Occurs> = Vec::new();
@@ -170,14 +170,14 @@ impl ShareCounts {
             done(step.len() as u64);
             for resource in step.map(ResourceId).filter(|resource| part.has(*resource)) {
                 let work = engine.decide(resource);
-                let kind = estate.catalog.kind(resource);
+                let kind = estate.catalog().kind(resource);
                 let at = random.resource(resource);
                 let mut print = 0u128;
                 for action in ActionId::all(schema.actions.len()) {
                     match work.decided(action) {
                         Decided::Open => {
                             let silent = &mut counts.reasons[Reason::Silent as usize];
-                            *silent = silent.wrapping_add(estate.people.len() as u64);
+                            *silent = silent.wrapping_add(estate.people().len() as u64);
                         }
                         Decided::Base(outcome) => {
                             while occurs.len() <= outcome.index() {
@@ -358,9 +358,9 @@ struct Random {
 
 impl Random {
     fn new(estate: &Estate, part: u32) -> Random {
-        let actions = 0..estate.schema.actions.len();
+        let actions = 0..estate.schema().actions.len();
         Random {
-            users: Fingerprints::new(estate.people.len()),
+            users: Fingerprints::new(estate.people().len()),
             actions: actions.clone().map(|action| sets::random(usize::MAX - action)).collect(),
             factors: actions.map(|action| mixed(0x51_7cc1_b727_220a + action as u64) | 1).collect(),
             part: u64::from(part) << 32,

@@ -7,11 +7,9 @@ use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use jiff::ToSpan;
 use jiff::civil::Date;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// When a user's access changes.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Turns {
     /// The user's id.
     pub user: String,
@@ -26,7 +24,7 @@ pub struct Turns {
 }
 
 /// One day on which the user's access changes.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct TurnDay {
     /// The day from which on it is otherwise.
     pub date: String,
@@ -49,7 +47,7 @@ pub fn turns(
     harmless: &[String],
 ) -> Result<Turns, Vec<Diagnostic>> {
     let mut turns = Turns {
-        user: estate.people.id(user).to_string(),
+        user: estate.people().id(user).to_string(),
         from: moment.date.to_string(),
         through: through.to_string(),
         days: Vec::new(),
@@ -62,7 +60,7 @@ pub fn turns(
         let (old, new) = (Snapshot::new(estate, &before)?, Snapshot::new(estate, &after)?);
         let found = difference(&old, &new, Some(user)).only(user.0);
         if !found.is_empty() {
-            let blocks = blocks(&found, estate, estate, &estate.groups, harmless, usize::MAX);
+            let blocks = blocks(&found, estate, estate, estate.groups(), harmless, usize::MAX);
             turns.days.push(TurnDay { date: day.to_string(), radius: radius(&found), blocks });
         }
     }

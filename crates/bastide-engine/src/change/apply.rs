@@ -35,15 +35,16 @@ pub fn apply(estate: &Estate, changes: &[Change]) -> Result<Estate, (usize, Chan
     }
     open.close(&mut after)?;
     if regrouped {
-        let users = after.people.len();
-        let groups = Arc::make_mut(&mut after.groups);
+        let users = after.people().len();
+        let groups = after.groups_mut();
         groups.close(users);
         if let Some(cycle) = computed_cycles(groups).first() {
             let last = changes.iter().rposition(|c| matches!(c, Change::Join(..))).unwrap_or(0);
             return Err((last, ChangeError::Circle(cycle_text(groups, cycle))));
         }
-        if let Some(attribute) = after.schema.member_of {
-            Arc::make_mut(&mut after.people).hold_groups(attribute, &after.groups);
+        if let Some(attribute) = after.schema().member_of {
+            let groups = Arc::clone(after.groups());
+            after.people_mut().hold_groups(attribute, &groups);
         }
     }
     Ok(after)
@@ -51,11 +52,7 @@ pub fn apply(estate: &Estate, changes: &[Change]) -> Result<Estate, (usize, Chan
 
 /// The file of what only a change has made.
 pub(super) fn tried(estate: &mut Estate) -> Origin {
-    let at = estate.files.iter().position(|f| f == TRIED).unwrap_or_else(|| {
-        estate.files.push(TRIED.to_string());
-        estate.files.len() - 1
-    });
-    Origin { file: FileId(at as u32), line: 0 }
+    Origin { file: estate.file(TRIED), line: 0 }
 }
 
 fn make(estate: &mut Estate, (position, change): (usize, &Change), open: &mut Open) -> Result<(), ChangeError> {
@@ -63,12 +60,12 @@ fn make(estate: &mut Estate, (position, change): (usize, &Change), open: &mut Op
         Change::Off(id) => switch(estate, *id, true),
         Change::On(id) => switch(estate, *id, false),
         Change::Window(id, from, until) => {
-            let statement = Arc::make_mut(&mut estate.statements[id.index()]);
+            let statement = estate.statement_mut(*id);
             (statement.from, statement.until) = (*from, *until);
             Ok(())
         }
         Change::Actions(id, actions) => {
-            let statement = Arc::make_mut(&mut estate.statements[id.index()]);
+            let statement = estate.statement_mut(*id);
             statement.actions.clear();
             actions.iter().for_each(|a| statement.actions.insert(a.index()));
             statement.everything = false;
@@ -84,7 +81,7 @@ fn make(estate: &mut Estate, (position, change): (usize, &Change), open: &mut Op
             let origin = tried(estate);
             let mut statement = Statement::clone(statement);
             statement.origin = origin;
-            estate.statements.push(Arc::new(statement));
+            estate.add_entry(statement);
             Ok(())
         }
         Change::Except(id, user) => except(estate, *id, *user),
@@ -92,7 +89,7 @@ fn make(estate: &mut Estate, (position, change): (usize, &Change), open: &mut Op
 }
 
 fn switch(estate: &mut Estate, id: StatementId, off: bool) -> Result<(), ChangeError> {
-    let statement = &mut estate.statements[id.index()];
+    let statement = estate.statement(id);
     if statement.off == off {
         let word = if off { "off" } else { "on" };
         return Err(ChangeError::Already(format!("`{}` is {word} already", statement.name)));
@@ -100,28 +97,28 @@ fn switch(estate: &mut Estate, id: StatementId, off: bool) -> Result<(), ChangeE
     if !off && statement.sort == Sort::Entry {
         return Err(ChangeError::Absent(format!("`{}` is an entry, which is there or not", statement.name)));
     }
-    Arc::make_mut(statement).off = off;
+    estate.statement_mut(id).off = off;
     Ok(())
 }
 
 fn shown(estate: &Estate, member: Member) -> String {
     match member {
-        Member::User(user) => format!("user `{}`", estate.people.id(user)),
-        Member::Group(group) => format!("group `{}`", estate.groups.id(group)),
+        Member::User(user) => format!("user `{}`", estate.people().id(user)),
+        Member::Group(group) => format!("group `{}`", estate.groups().id(group)),
     }
 }
 
 /// A group's members, to be changed: not where they are computed.
 fn groups(estate: &mut Estate, group: GroupId) -> Result<&mut Groups, ChangeError> {
-    match estate.groups.computed(group) {
-        Some(_) => Err(ChangeError::Computed(estate.groups.id(group).to_string())),
-        None => Ok(Arc::make_mut(&mut estate.groups)),
+    match estate.groups().computed(group) {
+        Some(_) => Err(ChangeError::Computed(estate.groups().id(group).to_string())),
+        None => Ok(estate.groups_mut()),
     }
 }
 
 fn join(estate: &mut Estate, member: Member, group: GroupId) -> Result<(), ChangeError> {
     let origin = tried(estate);
-    let (who, id) = (shown(estate, member), estate.groups.id(group).to_string());
+    let (who, id) = (shown(estate, member), estate.groups().id(group).to_string());
     if member == Member::Group(group) {
         return Err(ChangeError::Circle(format!("{who} cannot be a member of itself")));
     }
@@ -132,7 +129,7 @@ fn join(estate: &mut Estate, member: Member, group: GroupId) -> Result<(), Chang
 }
 
 fn leave(estate: &mut Estate, member: Member, group: GroupId) -> Result<(), ChangeError> {
-    let (who, id) = (shown(estate, member), estate.groups.id(group).to_string());
+    let (who, id) = (shown(estate, member), estate.groups().id(group).to_string());
     match groups(estate, group)?.leave(group, member) {
         true => Ok(()),
         false => Err(ChangeError::Absent(format!("{who} is no direct member of `{id}`"))),
@@ -140,8 +137,8 @@ fn leave(estate: &mut Estate, member: Member, group: GroupId) -> Result<(), Chan
 }
 
 fn set_user(estate: &mut Estate, user: UserId, cell: UserCell, value: Option<Value>) -> Result<(), ChangeError> {
-    let schema = Arc::clone(&estate.schema);
-    let people = Arc::make_mut(&mut estate.people);
+    let schema = Arc::clone(estate.schema());
+    let people = estate.people_mut();
     let (row, rows) = (user.index(), people.len());
     let missing = |name: &str| ChangeError::Required(format!("a user has no missing `{name}`"));
     match cell {
@@ -198,13 +195,13 @@ impl Open {
         if let Some(dataset) = estate.dataset_around(resource) {
             return Err(ChangeError::NotHere(format!(
                 "`{}` lies inside `{}`: what it is follows from the data there",
-                estate.catalog.name(resource),
-                estate.catalog.path(dataset)
+                estate.catalog().name(resource),
+                estate.catalog().path(dataset)
             )));
         }
-        let schema = Arc::clone(&estate.schema);
-        let people = Arc::clone(&estate.people);
-        let catalog = Arc::make_mut(&mut estate.catalog);
+        let schema = Arc::clone(estate.schema());
+        let people = Arc::clone(estate.people());
+        let catalog = estate.catalog_mut();
         let (row, rows) = (resource.index(), catalog.len());
         match cell {
             ResourceCell::Owner => {
@@ -250,8 +247,8 @@ impl Open {
         if !self.barriers && self.attributes.is_empty() {
             return Ok(());
         }
-        let schema = Arc::clone(&estate.schema);
-        let catalog = Arc::make_mut(&mut estate.catalog);
+        let schema = Arc::clone(estate.schema());
+        let catalog = estate.catalog_mut();
         if self.barriers {
             catalog.barrier_depths = Arc::new(barrier_depths(catalog));
         }
@@ -280,12 +277,12 @@ impl Open {
 
 /// `user.id != "..."` in addition to what the who-clause asks.
 fn except(estate: &mut Estate, id: StatementId, user: UserId) -> Result<(), ChangeError> {
-    let statement = Arc::make_mut(&mut estate.statements[id.index()]);
+    let value = Value::Text(estate.people().id(user).into());
+    let statement = estate.statement_mut(id);
     if statement.sort == Sort::Entry {
         return Err(ChangeError::NotHere(format!("`{}` is an entry, which has no conditions", statement.name)));
     }
     let span: Span = statement.who.condition.as_ref().map_or(Span { file: FileId(0), start: 0, end: 0 }, |c| c.span);
-    let value = Value::Text(estate.people.id(user).into());
     let test = Test::Compare {
         left: Operand::User(UserField::Id),
         comparison: Comparison::NotEqual,

@@ -9,11 +9,9 @@ use bastide_model::show;
 use bastide_model::statement::{Sort, Statement};
 use bastide_model::*;
 use jiff::civil::Date;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// A change as people and programs read it.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Described {
     /// What to do, as a sentence without a full stop.
     pub words: String,
@@ -25,7 +23,7 @@ pub struct Described {
 
 /// A change in words.
 pub fn describe(estate: &Estate, change: &Change) -> Described {
-    let schema = &estate.schema;
+    let schema = estate.schema();
     let option = |name: &str, value: String| [format!("--{name}"), value];
     match change {
         Change::Off(id) | Change::On(id) => {
@@ -75,34 +73,34 @@ pub fn describe(estate: &Estate, change: &Change) -> Described {
         }
         Change::Join(member, group) => {
             let (who, value) = member_text(estate, *member, *group);
-            let words = format!("add {who} to group `{}`", estate.groups.id(*group));
+            let words = format!("add {who} to group `{}`", estate.groups().id(*group));
             Described { words, option: option("join", value), place: None }
         }
         Change::Leave(member, group) => {
             let (who, value) = member_text(estate, *member, *group);
-            let words = format!("take {who} out of group `{}`", estate.groups.id(*group));
-            let place = estate.groups.origin(*group, *member).map(|o| estate.place(o));
+            let words = format!("take {who} out of group `{}`", estate.groups().id(*group));
+            let place = estate.groups().origin(*group, *member).map(|o| estate.place(o));
             Described { words, option: option("leave", value), place }
         }
         Change::User(user, cell, value) => {
             let name = user_cell(schema, *cell);
-            let id = estate.people.id(*user);
+            let id = estate.people().id(*user);
             let words = setting(schema, &format!("`{name}` of user `{id}`"), value);
-            let place = Some(estate.place(estate.people.origin(*user)));
+            let place = Some(estate.place(estate.people().origin(*user)));
             let is = |c: Change| matches!(c, Change::User(u, x, v) if (u, x, &v) == (*user, *cell, value));
             let text = setting_text(estate, "user", (id, &name, &cell_text(schema, value)), is);
             Described { words, option: option("set", text), place }
         }
         Change::Resource(resource, cell, value) => {
             let name = resource_cell(schema, *cell);
-            let (id, path) = (estate.catalog.id(*resource), estate.catalog.path(*resource));
+            let (id, path) = (estate.catalog().id(*resource), estate.catalog().path(*resource));
             let words = match (cell, value) {
                 (ResourceCell::Inherits, Some(Value::Flag(true))) => {
                     format!("let `{path}` inherit again what is given above it")
                 }
                 _ => setting(schema, &format!("`{name}` of `{path}`"), value),
             };
-            let place = Some(estate.place(estate.catalog.origins[resource.index()]));
+            let place = Some(estate.place(estate.catalog().origins[resource.index()]));
             let is = |c: Change| matches!(c, Change::Resource(r, x, v) if (r, x, &v) == (*resource, *cell, value));
             let text = setting_text(estate, "resource", (id, &name, &cell_text(schema, value)), is);
             Described { words, option: option("set", text), place }
@@ -114,8 +112,8 @@ pub fn describe(estate: &Estate, change: &Change) -> Described {
         },
         Change::Except(id, user) => {
             let s = estate.statement(*id);
-            let words = format!("make an exception of `{}` in rule `{}`", estate.people.id(*user), s.name);
-            let id_text = estate.people.id(*user);
+            let words = format!("make an exception of `{}` in rule `{}`", estate.people().id(*user), s.name);
+            let id_text = estate.people().id(*user);
             let is = |text: &str| matches!(except(estate, text), Ok(Change::Except(i, u)) if (i, u) == (*id, *user));
             let in_quotes = || format!("{}:{}", quoted(&s.name), quoted(id_text));
             let value = told(format!("{}:{id_text}", s.name), in_quotes, is);
@@ -143,16 +141,16 @@ fn setting(schema: &Schema, what: &str, value: &Option<Value>) -> String {
 }
 
 fn member_text(estate: &Estate, member: Member, group: GroupId) -> (String, String) {
-    let whole = estate.groups.id(group);
+    let whole = estate.groups().id(group);
     let reads_back = |text: &str| matches!(join(estate, text), Ok(Change::Join(m, g)) if (m, g) == (member, group));
     match member {
         Member::User(user) => {
-            let id = estate.people.id(user);
+            let id = estate.people().id(user);
             let in_quotes = || format!("user:{}:{}", quoted(id), quoted(whole));
             (format!("`{id}`"), told(format!("{id}:{whole}"), in_quotes, reads_back))
         }
         Member::Group(inner) => {
-            let inner = estate.groups.id(inner);
+            let inner = estate.groups().id(inner);
             let in_quotes = || format!("group:{}:{}", quoted(inner), quoted(whole));
             (format!("group `{inner}`"), told(format!("group:{inner}:{whole}"), in_quotes, reads_back))
         }
@@ -207,7 +205,7 @@ pub fn cell_text(schema: &Schema, value: &Option<Value>) -> String {
 
 /// What an entry says, short.
 pub(crate) fn gist(estate: &Estate, s: &Statement) -> String {
-    let actions: Vec<&str> = s.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
+    let actions: Vec<&str> = s.actions.ones().map(|a| estate.schema().actions[a].name.as_str()).collect();
     let actions = if actions.len() > 4 {
         format!("{} and {} more", actions[..3].join(", "), actions.len() - 3)
     } else {
@@ -218,7 +216,7 @@ pub(crate) fn gist(estate: &Estate, s: &Statement) -> String {
         Some([]) => "at a place that does not exist".to_string(),
         Some(places) => {
             let place = places[0];
-            format!("{} `{}`", place.reach.word(), estate.catalog.path(place.resource))
+            format!("{} `{}`", place.reach.word(), estate.catalog().path(place.resource))
         }
     };
     format!("{} {} {actions} {place}", show::who(estate, &s.who), s.modality.words())
@@ -229,15 +227,15 @@ pub fn entry_cells(estate: &Estate, s: &Statement) -> Vec<String> {
     let subject = match s.who.terms.first() {
         Some(Term::Anyone) | None => "anyone".to_string(),
         Some(Term::Owner) => "owner".to_string(),
-        Some(Term::User(user)) => format!("user:{}", estate.people.id(*user)),
-        Some(Term::Members(group)) => format!("group:{}", estate.groups.id(*group)),
+        Some(Term::User(user)) => format!("user:{}", estate.people().id(*user)),
+        Some(Term::Members(group)) => format!("group:{}", estate.groups().id(*group)),
         Some(Term::Nobody(name)) => name.clone(),
     };
-    let actions: Vec<&str> = s.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
+    let actions: Vec<&str> = s.actions.ones().map(|a| estate.schema().actions[a].name.as_str()).collect();
     let mut cells = vec![subject, s.modality.words().to_string(), joined(actions.into_iter())];
     match s.what.places.as_deref().and_then(|p| p.first()) {
         Some(place) => {
-            cells.push(estate.catalog.id(place.resource).to_string());
+            cells.push(estate.catalog().id(place.resource).to_string());
             cells.push(place.reach.word().to_string());
         }
         None => cells.push(String::new()),

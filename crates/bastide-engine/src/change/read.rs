@@ -58,7 +58,7 @@ const ENTRY: &str = "SUBJECT,MODALITY,ACTIONS,PLACE[,REACH[,FROM[,UNTIL[,NOTE]]]
 /// # Errors
 /// No statement or several.
 pub fn statement(estate: &Estate, name: &str) -> Result<StatementId, FindError> {
-    let all = || StatementId::all(estate.statements.len());
+    let all = || StatementId::all(estate.statements().len());
     if let Some(exact) = all().find(|id| estate.statement(*id).name == name) {
         return Ok(exact);
     }
@@ -90,17 +90,17 @@ fn membership(estate: &Estate, text: &str) -> Result<(Member, GroupId), ReadErro
     let form = || ReadError::Form { text: text.to_string(), form: MEMBERSHIP };
     let cuts = parts::cuts(text, ':');
     let exact = |at: &usize| {
-        let group = estate.groups.find(&parts::said(&text[at + 1..]))?;
+        let group = estate.groups().find(&parts::said(&text[at + 1..]))?;
         let (whole, member) = (&text[..*at], parts::said(&text[..*at]));
-        let user = |id: &str| estate.people.find(&parts::said(id)).map(Member::User);
-        let inner = |id: &str| estate.groups.find(&parts::said(id)).map(Member::Group);
+        let user = |id: &str| estate.people().find(&parts::said(id)).map(Member::User);
+        let inner = |id: &str| estate.groups().find(&parts::said(id)).map(Member::Group);
         let named = match whole.split_once(':') {
             Some(("group", rest)) => inner(rest),
             Some(("user", rest)) => user(rest),
             _ => None,
         };
         // A user's id may begin like that, too.
-        let members: Vec<Member> = named.into_iter().chain(estate.people.find(&member).map(Member::User)).collect();
+        let members: Vec<Member> = named.into_iter().chain(estate.people().find(&member).map(Member::User)).collect();
         Some(members.into_iter().map(move |member| (member, group)).collect::<Vec<_>>())
     };
     match parts::only(cuts.iter().filter_map(exact).flatten()) {
@@ -123,7 +123,7 @@ fn membership(estate: &Estate, text: &str) -> Result<(Member, GroupId), ReadErro
 fn named<'t>(estate: &Estate, text: &'t str, at: char) -> Option<(Cow<'t, str>, &'t str)> {
     let cuts = parts::cuts(text, at);
     let cut = |at: &usize| (parts::said(&text[..*at]), &text[at + 1..]);
-    let exact = |(name, _): &(Cow<str>, &str)| estate.statements.iter().any(|s| s.name == **name);
+    let exact = |(name, _): &(Cow<str>, &str)| estate.statements().iter().any(|s| s.name == **name);
     cuts.iter().map(cut).rfind(exact).or_else(|| cuts.last().map(cut))
 }
 
@@ -204,7 +204,7 @@ pub fn leave(estate: &Estate, text: &str) -> Result<Change, ReadError> {
 pub fn set(estate: &Estate, text: &str) -> Result<Change, ReadError> {
     let form = || ReadError::Form { text: text.to_string(), form: SETTING };
     let (domain, rest) = text.split_once(':').ok_or_else(form)?;
-    let schema = &estate.schema;
+    let schema = estate.schema();
     // An id, a path, an attribute and a value may all hold dots and equals signs.
     let (equals, dots) = (parts::cuts(rest, '='), parts::cuts(rest, '.'));
     let cuts: Vec<(Cow<str>, Cow<str>, &str)> = equals
@@ -213,7 +213,7 @@ pub fn set(estate: &Estate, text: &str) -> Result<Change, ReadError> {
         .map(|(dot, equal)| (parts::said(&rest[..dot]), parts::said(&rest[dot + 1..equal]), &rest[equal + 1..]))
         .collect();
     let exact = cuts.iter().filter(|(id, name, _)| match domain {
-        "user" => user_cell(schema, name).is_some() && estate.people.find(id).is_some(),
+        "user" => user_cell(schema, name).is_some() && estate.people().find(id).is_some(),
         _ => resource_cell(schema, name).is_some() && find::exact_resource(estate, id).is_some(),
     });
     let cut = match parts::only(exact) {
@@ -339,10 +339,10 @@ pub fn give(estate: &Estate, text: &str) -> Result<Change, ReadError> {
         _ => return Err(form()),
     };
     let modality = Modality::ALL.into_iter().find(|m| m.words() == *modality).ok_or_else(form)?;
-    let mut set = FixedBitSet::with_capacity(estate.schema.actions.len());
+    let mut set = FixedBitSet::with_capacity(estate.schema().actions.len());
     for name in split_set(actions) {
-        match estate.schema.role(&name) {
-            Some(role) => set.union_with(&estate.schema.roles[role.index()].actions),
+        match estate.schema().role(&name) {
+            Some(role) => set.union_with(&estate.schema().roles[role.index()].actions),
             None => set.insert(find::action(estate, &name)?.index()),
         }
     }

@@ -3,8 +3,7 @@
 
 use super::{Change, apply};
 use crate::decide::ReferenceEvaluator;
-use bastide_model::condition::{Condition, Elsewhere, Term, Who};
-use bastide_model::groups::{Computed, Groups, Member, Membership};
+use bastide_model::condition::{Condition, Elsewhere, Term};
 use bastide_model::*;
 use std::sync::Arc;
 
@@ -34,11 +33,11 @@ impl UserSubset {
         }
         if users.is_empty() {
             // Nobody is touched, and anybody will do to see it.
-            users.extend(estate.people.all().next());
+            users.extend(estate.people().all().next());
         }
         users.sort_unstable();
         users.dedup();
-        (users.len() == 1 || users.len() * PART <= estate.people.len()).then_some(UserSubset(users))
+        (users.len() == 1 || users.len() * PART <= estate.people().len()).then_some(UserSubset(users))
     }
 
     /// Some users.
@@ -66,18 +65,7 @@ impl UserSubset {
 
     /// The estate with these users alone.
     pub fn estate(&self, whole: &Estate) -> Estate {
-        let mut small = whole.clone();
-        small.people = Arc::new(whole.people.restricted_to(&self.0));
-        small.groups = Arc::new(self.groups(whole));
-        for owner in &mut Arc::make_mut(&mut small.catalog).owner_users {
-            *owner = owner.and_then(|owner| self.number(owner));
-        }
-        for statement in &mut small.statements {
-            if statement.who.terms.iter().any(|term| matches!(term, Term::User(_))) {
-                self.rename(&mut Arc::make_mut(statement).who, whole);
-            }
-        }
-        small
+        whole.restricted_to(&self.0)
     }
 
     /// The estate with these users alone, before changes that touch nobody else, and after them.
@@ -104,43 +92,13 @@ impl UserSubset {
                 | Change::Leave(Member::User(user), _)
                 | Change::User(user, ..)
                 | Change::Except(_, user) => *user = self.number(*user)?,
-                Change::Give(statement) => self.rename(&mut Arc::make_mut(statement).who, whole),
+                Change::Give(statement) => Arc::make_mut(statement)
+                    .who
+                    .renumber(|user| self.number(user), |user| whole.people().id(user).to_string()),
                 _ => {}
             }
         }
         Some(changes)
-    }
-
-    /// Whom a clause names, by their new numbers. A user who is not there is nobody.
-    fn rename(&self, who: &mut Who, whole: &Estate) {
-        for term in &mut who.terms {
-            if let Term::User(user) = *term {
-                let nobody = || Term::Nobody(whole.people.id(user).to_string());
-                *term = self.number(user).map_or_else(nobody, Term::User);
-            }
-        }
-    }
-
-    fn groups(&self, whole: &Estate) -> Groups {
-        let few = |list: &[Membership]| {
-            let kept = list.iter().filter_map(|membership| match membership.member {
-                Member::User(user) => {
-                    self.number(user).map(|user| Membership { member: Member::User(user), ..*membership })
-                }
-                Member::Group(_) => Some(*membership),
-            });
-            let mut list: Vec<Membership> = kept.collect();
-            list.sort();
-            list
-        };
-        let all = || whole.groups.all();
-        let mut computed: Vec<Option<Computed>> = all().map(|group| whole.groups.computed(group).cloned()).collect();
-        for body in computed.iter_mut().flatten() {
-            if let Computed::Who(who) = body {
-                self.rename(who, whole);
-            }
-        }
-        whole.groups.with(all().map(|group| few(whole.groups.members(group))).collect(), computed, self.0.len())
     }
 }
 
@@ -163,7 +121,7 @@ fn touched(estate: &Estate, change: &Change, reference: Option<&ReferenceEvaluat
 
 /// The users a statement can apply to, where they are named.
 fn meant(estate: &Estate, statement: &Statement, reference: Option<&ReferenceEvaluator>) -> Option<Vec<UserId>> {
-    if !estate.layers.is_empty() && matches!(statement.modality, Modality::May | Modality::MayNot) {
+    if !estate.layers().is_empty() && matches!(statement.modality, Modality::May | Modality::MayNot) {
         // Which layer controls a resource hangs on it, whomever it applies to, and touches everybody.
         return None;
     }
@@ -176,7 +134,7 @@ fn meant(estate: &Estate, statement: &Statement, reference: Option<&ReferenceEva
             Term::Members(group) => users.extend(members(estate, *group)?),
             Term::Nobody(_) => {}
             Term::Anyone | Term::Owner if reference.is_none() || parts.is_empty() => return None,
-            Term::Anyone | Term::Owner => users.extend(estate.people.all()),
+            Term::Anyone | Term::Owner => users.extend(estate.people().all()),
         }
     }
     if let Some(reference) = reference {
@@ -193,7 +151,7 @@ fn is_about(condition: &Condition, estate: &Estate) -> bool {
         Some(Elsewhere::Decision(..)) => slow = true,
         Some(Elsewhere::Group(group)) => {
             user = true;
-            slow |= !estate.groups.through(group).is_empty();
+            slow |= !estate.groups().through(group).is_empty();
         }
         None => user |= inner.mentions().user,
     });
@@ -202,7 +160,7 @@ fn is_about(condition: &Condition, estate: &Estate) -> bool {
 
 /// The members of a group, where none of them is computed.
 fn members(estate: &Estate, group: GroupId) -> Option<Vec<UserId>> {
-    let groups = &estate.groups;
+    let groups = estate.groups();
     groups.through(group).is_empty().then(|| groups.users(group).ones().map(UserId::new).collect())
 }
 

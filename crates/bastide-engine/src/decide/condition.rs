@@ -133,15 +133,15 @@ impl ReferenceEvaluator<'_> {
                 date.checked_add(days.days()).ok().map(Datum::Date)
             }
             Operand::Session(id) => {
-                let attribute = &estate.schema.session_attributes[id.index()];
+                let attribute = &estate.schema().session_attributes[id.index()];
                 kept(self.moment.value(*id), attribute.set)
             }
             // The same for everybody: it can be asked without a user.
             Operand::User(UserField::SignIn(id)) if self.moment.is_given(*id) => {
-                kept(self.moment.value(*id), estate.schema.session_attributes[id.index()].set)
+                kept(self.moment.value(*id), estate.schema().session_attributes[id.index()].set)
             }
             Operand::User(field) => {
-                let people = &estate.people;
+                let people = estate.people();
                 let user = user?;
                 match field {
                     UserField::Id => Some(Datum::Text(Cow::Borrowed(people.id(user)))),
@@ -150,11 +150,11 @@ impl ReferenceEvaluator<'_> {
                     UserField::Active => Some(Datum::Flag(people.is_active(user))),
                     UserField::Realm => people.realms().get(user.index()).map(Value::datum),
                     UserField::Attribute(id) => {
-                        let set = estate.schema.user_attributes[id.index()].set;
+                        let set = estate.schema().user_attributes[id.index()].set;
                         kept(people.attribute(*id).get(user.index()), set)
                     }
                     UserField::SignIn(id) => {
-                        let set = estate.schema.session_attributes[id.index()].set;
+                        let set = estate.schema().session_attributes[id.index()].set;
                         kept(self.moment.value_for(people, *id, user), set)
                     }
                 }
@@ -162,7 +162,7 @@ impl ReferenceEvaluator<'_> {
             Operand::Resource(step, field) => match self.step(*step, resource?) {
                 Some(resource) => self.field(*field, resource),
                 None => match field {
-                    ResourceField::Attribute(id) if estate.schema.resource_attributes[id.index()].set => {
+                    ResourceField::Attribute(id) if estate.schema().resource_attributes[id.index()].set => {
                         Some(Datum::Set(&[]))
                     }
                     _ => None,
@@ -173,16 +173,16 @@ impl ReferenceEvaluator<'_> {
 
     /// The resource an attribute is looked up on.
     pub(crate) fn step(&self, step: Step, resource: ResourceId) -> Option<ResourceId> {
-        let catalog = &self.estate.catalog;
+        let catalog = self.estate.catalog();
         match step {
             Step::Own => Some(resource),
             Step::Parent => catalog.parent(resource),
-            Step::Kind(kind) => catalog.upward(resource).find(|r| self.estate.schema.is_kind(catalog.kind(*r), kind)),
+            Step::Kind(kind) => catalog.upward(resource).find(|r| self.estate.schema().is_kind(catalog.kind(*r), kind)),
         }
     }
 
     fn field(&self, field: ResourceField, resource: ResourceId) -> Option<Datum<'_>> {
-        let catalog = &self.estate.catalog;
+        let catalog = self.estate.catalog();
         match field {
             ResourceField::Id => Some(Datum::Text(Cow::Borrowed(catalog.id(resource)))),
             ResourceField::Name => Some(Datum::Text(Cow::Borrowed(catalog.name(resource)))),
@@ -191,7 +191,7 @@ impl ReferenceEvaluator<'_> {
             ResourceField::Owner => catalog.owners.get(resource.index()).map(Value::datum),
             ResourceField::State => catalog.states.get(resource.index()).map(Value::datum),
             ResourceField::Attribute(id) => {
-                let attribute = &self.estate.schema.resource_attributes[id.index()];
+                let attribute = &self.estate.schema().resource_attributes[id.index()];
                 match catalog.attributes[id.index()].get(resource.index()) {
                     Some(value) => Some(value.datum()),
                     None if attribute.set => Some(Datum::Set(&[])),
@@ -217,7 +217,7 @@ impl ReferenceEvaluator<'_> {
 
     /// Whether a user owns a resource: unknown without an owner.
     pub(crate) fn owner(&self, user: UserId, resource: ResourceId) -> Truth {
-        Truth::from(self.estate.catalog.owner(resource).map(|owner| owner == Some(user)))
+        Truth::from(self.estate.catalog().owner(resource).map(|owner| owner == Some(user)))
     }
 
     /// A who-clause.
@@ -248,7 +248,7 @@ impl ReferenceEvaluator<'_> {
 
     /// Whether a user is in a group, by data or by a computed group.
     pub fn member(&self, user: UserId, group: GroupId) -> Truth {
-        let groups = &self.estate.groups;
+        let groups = self.estate.groups();
         if groups.users(group).contains(user.index()) {
             return Truth::True;
         }

@@ -19,10 +19,7 @@ use std::cell::{Cell, OnceCell, RefCell};
 use std::sync::Arc;
 
 /// Why an outcome is what it is, in the order of the steps.
-#[derive(
-    Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug, serde::Serialize, serde::Deserialize, schemars::JsonSchema,
-)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub enum Reason {
     /// Permitted by a `may`.
     Granted,
@@ -147,7 +144,7 @@ pub(crate) struct Targets {
 
 /// Resolves a target from a resource.
 pub(crate) fn targets(estate: &Estate, resource: ResourceId, target: Target) -> Targets {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     match target {
         Target::Own => Targets { found: vec![resource], unmet: false },
         Target::Parent => Targets { found: catalog.parent(resource).into_iter().collect(), unmet: false },
@@ -162,7 +159,7 @@ pub(crate) fn targets(estate: &Estate, resource: ResourceId, target: Target) -> 
             targets
         }
         Target::Kind(kind) => {
-            let above = catalog.upward(resource).skip(1).find(|r| estate.schema.is_kind(catalog.kind(*r), kind));
+            let above = catalog.upward(resource).skip(1).find(|r| estate.schema().is_kind(catalog.kind(*r), kind));
             Targets { unmet: above.is_none(), found: above.into_iter().collect() }
         }
     }
@@ -202,9 +199,9 @@ impl<'e> ReferenceEvaluator<'e> {
 
     pub(crate) fn unchecked(estate: &'e Estate, moment: &'e Moment) -> Self {
         let on = |s: &Statement| s.is_on() && s.in_date(moment.date);
-        let live = StatementId::all(estate.statements.len()).filter(|id| on(estate.statement(*id))).collect();
+        let live = StatementId::all(estate.statements().len()).filter(|id| on(estate.statement(*id))).collect();
         let user_truths = estate
-            .statements
+            .statements()
             .iter()
             .map(|s| {
                 let alone = !s.who.mentions_resource() && s.condition.as_ref().is_none_or(|c| !c.mentions().resource);
@@ -250,14 +247,14 @@ impl<'e> ReferenceEvaluator<'e> {
 
     /// Whether one triple is allowed. Answers are kept: needs ask the same of a parent many times.
     pub fn allows(&self, user: UserId, action: ActionId, resource: ResourceId) -> bool {
-        let actions = self.estate.schema.actions.len();
+        let actions = self.estate.schema().actions.len();
         let at = user.index() * actions + action.index();
         if let Some(known) = self.kept.borrow().get(&resource).and_then(|row| row[at]) {
             return known;
         }
         let allowed = self.decide(user, action, resource).is_allowed();
         let mut kept = self.kept.borrow_mut();
-        let row = actions * self.estate.people.len();
+        let row = actions * self.estate.people().len();
         if (kept.len() + 1) * row > MOST_KEPT {
             kept.clear();
         }
@@ -278,7 +275,7 @@ impl<'e> ReferenceEvaluator<'e> {
         }
         let made = Arc::new(self.find_candidates(resource));
         // A leaf is asked about once, by itself; what lies above others is asked about again.
-        if !self.estate.catalog.is_leaf(resource) {
+        if !self.estate.catalog().is_leaf(resource) {
             let mut kept = self.candidates.borrow_mut();
             if kept.len() >= MOST_CANDIDATES {
                 kept.clear();

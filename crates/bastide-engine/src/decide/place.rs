@@ -7,7 +7,7 @@ use bastide_model::*;
 /// of the deepest place left after barriers, 0 for a statement without a place. None where it does
 /// not reach the resource.
 pub fn covers(estate: &Estate, statement: &Statement, resource: ResourceId) -> Option<u16> {
-    if !estate.schema.is_any(estate.catalog.kind(resource), statement.what.kinds.as_deref()) {
+    if !estate.schema().is_any(estate.catalog().kind(resource), statement.what.kinds.as_deref()) {
         return None;
     }
     anchor(estate, statement, resource)
@@ -15,7 +15,7 @@ pub fn covers(estate: &Estate, statement: &Statement, resource: ResourceId) -> O
 
 /// The depth of a statement's anchor for a resource by its places alone, whatever its kinds.
 pub fn anchor(estate: &Estate, statement: &Statement, resource: ResourceId) -> Option<u16> {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let Some(places) = &statement.what.places else { return Some(0) };
     let cut = cut_depth(catalog, statement, resource);
     places
@@ -59,8 +59,8 @@ impl ReferenceEvaluator<'_> {
             if place_truth == Some(Truth::False) {
                 continue;
             }
-            if !self.estate.layers.is_empty() && matches!(statement.modality, Modality::May | Modality::MayNot) {
-                let own = statement.layer.unwrap_or(LayerId::new(self.estate.layers.len()));
+            if !self.estate.layers().is_empty() && matches!(statement.modality, Modality::May | Modality::MayNot) {
+                let own = statement.layer.unwrap_or(LayerId::new(self.estate.layers().len()));
                 layer = Some(layer.map_or(own, |first: LayerId| first.min(own)));
             }
             list.push(Candidate { id, depth, place_truth });

@@ -67,7 +67,7 @@ pub fn stratification(estate: &Estate, date: Date) -> Vec<Diagnostic> {
             return Vec::new();
         }
     }
-    let nodes: Vec<Node> = actions.iter().flat_map(|a| estate.catalog.all().map(|r| (*a, r))).collect();
+    let nodes: Vec<Node> = actions.iter().flat_map(|a| estate.catalog().all().map(|r| (*a, r))).collect();
     let mut told: HashSet<Vec<ActionId>> = HashSet::new();
     let mut out = Vec::new();
     for cycle in cycles(&nodes, next) {
@@ -89,7 +89,7 @@ fn stays(edges: &[Vec<Edge>]) -> bool {
 /// Whether resources lead to each other by sources, and by going up where any edge does. Where one of its sources lies beneath
 /// a resource, that is a circle, too. Cost: the resources and their sources.
 fn sources_may_circle(estate: &Estate, edges: &[Vec<Edge>]) -> bool {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let is = |way: fn(&Target) -> bool| {
         edges.iter().flatten().any(|edge| if let EdgeWay::Relative(target) = &edge.way { way(target) } else { false })
     };
@@ -118,16 +118,16 @@ fn sources_may_circle(estate: &Estate, edges: &[Vec<Edge>]) -> bool {
 }
 
 fn edges(estate: &Estate, date: Date) -> Vec<Vec<Edge>> {
-    let count = estate.schema.actions.len();
+    let count = estate.schema().actions.len();
     let mut edges: Vec<Vec<Edge>> = (0..count).map(|_| Vec::new()).collect();
-    for (i, action) in estate.schema.actions.iter().enumerate() {
+    for (i, action) in estate.schema().actions.iter().enumerate() {
         edges[i].extend(action.needs.iter().map(|n| Edge {
             action: n.action,
             way: EdgeWay::Relative(n.target),
             by: EdgeBy::Need,
         }));
     }
-    for (i, statement) in estate.statements.iter().enumerate() {
+    for (i, statement) in estate.statements().iter().enumerate() {
         if !statement.is_on() || !statement.in_date(date) {
             continue;
         }
@@ -160,14 +160,14 @@ fn asked(estate: &Estate, statement: &Statement) -> Vec<(ActionId, EdgeWay)> {
     statement.conditions().for_each(|condition| holds(condition, &mut asked));
     let mut seen: HashSet<GroupId> = groups.iter().copied().collect();
     while let Some(group) = groups.pop() {
-        match estate.groups.computed(group) {
+        match estate.groups().computed(group) {
             Some(Computed::Holders(action, places)) => {
                 asked.extend(places.iter().map(|p| (*action, EdgeWay::Place(*p))))
             }
             Some(Computed::Who(who)) => who.condition.iter().for_each(|c| holds(c, &mut asked)),
             None => {}
         }
-        groups.extend(estate.groups.named(group).into_iter().filter(|g| seen.insert(*g)));
+        groups.extend(estate.groups().named(group).into_iter().filter(|g| seen.insert(*g)));
     }
     asked
 }
@@ -221,7 +221,7 @@ fn steps<'a>(
     action: ActionId,
     resource: ResourceId,
 ) -> impl Iterator<Item = (Node, EdgeBy)> + 'a {
-    let fits = estate.schema.fits(action, estate.catalog.kind(resource));
+    let fits = estate.schema().fits(action, estate.catalog().kind(resource));
     let list: &[Edge] = if fits { &edges[action.index()] } else { &[] };
     list.iter().flat_map(move |edge| {
         let applies = match edge.by {
@@ -239,10 +239,10 @@ fn steps<'a>(
 
 fn describe(estate: &Estate, edges: &[Vec<Edge>], cycle: &[Node]) -> Diagnostic {
     let show = |(action, resource): Node| {
-        format!("`{}` on `{}`", estate.schema.actions[action.index()].name, estate.catalog.path(resource))
+        format!("`{}` on `{}`", estate.schema().actions[action.index()].name, estate.catalog().path(resource))
     };
     let first = cycle[0];
-    let action = &estate.schema.actions[first.0.index()];
+    let action = &estate.schema().actions[first.0.index()];
     let message = format!("{} depends on itself", show(first));
     let mut diagnostic = Diagnostic::at(&codes::DECISION_CYCLE, action.span, message);
     for (i, node) in cycle.iter().enumerate() {
@@ -320,14 +320,14 @@ mod tests {
             let Some(estate) = case.load().estate else { continue };
             let day = date(2026, 11, 24);
             let edges = edges(&estate, day);
-            let actions = || ActionId::all(estate.schema.actions.len());
-            let nodes: Vec<Node> = estate.catalog.all().flat_map(|r| actions().map(move |a| (a, r))).collect();
+            let actions = || ActionId::all(estate.schema().actions.len());
+            let nodes: Vec<Node> = estate.catalog().all().flat_map(|r| actions().map(move |a| (a, r))).collect();
             let next = |(action, resource): Node| steps(&estate, &edges, action, resource).map(|(n, _)| n).collect();
             let circle = !cycles(&nodes, next).is_empty();
             assert_eq!(!stratification(&estate, day).is_empty(), circle, "{:#?}", case.files());
             with += usize::from(circle);
             without += usize::from(!circle);
-            linked += usize::from(!circle && !estate.catalog.sources.is_empty());
+            linked += usize::from(!circle && !estate.catalog().sources.is_empty());
         }
         assert!(with > 60 && without > 300 && linked > 200, "{with} with circles, {without} without, {linked} linked");
     }

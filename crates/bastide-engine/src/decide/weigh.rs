@@ -13,17 +13,17 @@ impl ReferenceEvaluator<'_> {
         action: ActionId,
         resource: ResourceId,
     ) -> Decision {
-        if !self.estate.schema.fits(action, self.estate.catalog.kind(resource)) {
+        if !self.estate.schema().fits(action, self.estate.catalog().kind(resource)) {
             return Decision::new(Reason::Silent, None);
         }
-        if !self.estate.people.is_active(user) {
+        if !self.estate.people().is_active(user) {
             return Decision::new(Reason::Inactive, None);
         }
         let decision = self.weigh(candidates, user, action, resource);
         if !decision.is_allowed() {
             return decision;
         }
-        let needs = &self.estate.schema.actions[action.index()].needs;
+        let needs = &self.estate.schema().actions[action.index()].needs;
         match needs.iter().find(|need| !self.meets(user, **need, resource)) {
             Some(need) => Decision { reason: Reason::Blocked, by: decision.by, need: Some(*need) },
             None => decision,
@@ -53,7 +53,7 @@ impl ReferenceEvaluator<'_> {
         }
         match assured {
             Some(by) => Decision::new(Reason::Assured, Some(by)),
-            None => combine(self.estate.combining, &weighed),
+            None => combine(self.estate.combining(), &weighed),
         }
     }
 
@@ -75,13 +75,13 @@ impl ReferenceEvaluator<'_> {
             .filter(|(c, s)| self.controls(candidates, s) && self.applies(c, user, resource))
             .map(|(candidate, s)| (candidate, s.modality == Modality::May))
             .collect();
-        combine(self.estate.combining, &weighed).reason
+        combine(self.estate.combining(), &weighed).reason
     }
 
     /// Whether a `may` or `may not` belongs to the layer that controls the resource.
     pub(crate) fn controls(&self, candidates: &Candidates, statement: &Statement) -> bool {
-        self.estate.layers.is_empty()
-            || candidates.layer == Some(statement.layer.unwrap_or(LayerId::new(self.estate.layers.len())))
+        self.estate.layers().is_empty()
+            || candidates.layer == Some(statement.layer.unwrap_or(LayerId::new(self.estate.layers().len())))
     }
 
     /// Whether a statement that reaches the resource applies to the user: a permission where its
@@ -122,7 +122,7 @@ impl ReferenceEvaluator<'_> {
         match &self.user_truths[id.index()] {
             None => ask(Some(resource)),
             Some(kept) => {
-                let cell = &kept.get_or_init(|| vec![Cell::new(None); self.estate.people.len()].into())[user.index()];
+                let cell = &kept.get_or_init(|| vec![Cell::new(None); self.estate.people().len()].into())[user.index()];
                 cell.get().unwrap_or_else(|| {
                     let truth = ask(None);
                     cell.set(Some(truth));

@@ -48,11 +48,11 @@ impl<'e> Affected<'e> {
     pub fn of(before: &'e Snapshot, after: &'e Snapshot) -> Option<Affected<'e>> {
         let (old, new) = (before.estate(), after.estate());
         let mut affected = Affected {
-            catalog: &new.catalog,
+            catalog: new.catalog(),
             looked_at: Vec::new(),
             marked: Vec::new(),
             rules: Default::default(),
-            layered: !old.layers.is_empty() || !new.layers.is_empty(),
+            layered: !old.layers().is_empty() || !new.layers().is_empty(),
             dependencies: Dependencies::of([old, new]),
         };
         let fields = changed_fields(old, new)?;
@@ -98,7 +98,7 @@ impl<'e> Affected<'e> {
 
     /// Marks resources whose own data differ, and what lies beneath them: conditions look upward.
     fn changed_resources(&mut self, old: &Estate, new: &Estate) {
-        let (old, new) = (&old.catalog, &new.catalog);
+        let (old, new) = (old.catalog(), new.catalog());
         if Arc::ptr_eq(old, new) {
             return;
         }
@@ -123,12 +123,12 @@ impl Dependencies {
             Target::Kind(_) => asks.above = true,
             Target::Source => asks.source = true,
         };
-        for action in &estates[1].schema.actions {
+        for action in &estates[1].schema().actions {
             action.needs.iter().for_each(|need| ask(need.target));
         }
         let mut watching: HashMap<ResourceId, Vec<Range<u32>>> = HashMap::new();
         for estate in estates {
-            for (at, statement) in estate.statements.iter().enumerate() {
+            for (at, statement) in estate.statements().iter().enumerate() {
                 let mut places: Vec<ResourceId> = Vec::new();
                 for (_, target) in statement.conditions().flat_map(Condition::decisions) {
                     match target {
@@ -147,7 +147,7 @@ impl Dependencies {
         }
         watching.values_mut().for_each(|ranges| *ranges = joined(std::mem::take(ranges)));
         let mut derived: HashMap<ResourceId, Vec<ResourceId>> = HashMap::new();
-        let catalog = &estates[1].catalog;
+        let catalog = estates[1].catalog();
         for resource in catalog.sources.linked() {
             for source in catalog.sources(*resource) {
                 if let Source::Resource(source) = source {
@@ -172,7 +172,7 @@ impl Dependencies {
 
 /// The resources in which a statement can apply by its places.
 fn reach(estate: &Estate, id: StatementId) -> Vec<Range<u32>> {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     match &estate.statement(id).what.places {
         Some(places) => {
             let range = |place: &statement::Place| match place.reach {
@@ -204,11 +204,11 @@ fn holder_places(estate: &Estate, group: GroupId) -> Vec<ResourceId> {
     let mut seen: HashSet<GroupId> = HashSet::new();
     let mut open = vec![group];
     while let Some(group) = open.pop() {
-        for &inner in estate.groups.through(group) {
+        for &inner in estate.groups().through(group) {
             if !seen.insert(inner) {
                 continue;
             }
-            match estate.groups.computed(inner) {
+            match estate.groups().computed(inner) {
                 Some(Computed::Holders(_, at)) => places.extend(at),
                 Some(Computed::Who(who)) => {
                     open.extend(who.groups());
@@ -228,11 +228,11 @@ fn holder_places(estate: &Estate, group: GroupId) -> Vec<ResourceId> {
 /// The fields of users that differ for anybody. None where somebody became active or inactive, or
 /// another kind of user: that touches everything.
 pub(super) fn changed_fields(old: &Estate, new: &Estate) -> Option<HashSet<UserField>> {
-    let (a, b) = (&old.people, &new.people);
+    let (a, b) = (old.people(), new.people());
     if Arc::ptr_eq(a, b) {
         return Some(HashSet::new());
     }
-    if a.active().ones().ne(b.active().ones()) || old.schema.sign_ins != new.schema.sign_ins {
+    if a.active().ones().ne(b.active().ones()) || old.schema().sign_ins != new.schema().sign_ins {
         return None;
     }
     let rows = a.len();
@@ -250,17 +250,17 @@ pub(super) fn changed_fields(old: &Estate, new: &Estate) -> Option<HashSet<UserF
             _ => true,
         },
     };
-    Some(UserField::all(&new.schema).filter(differs).collect())
+    Some(UserField::all(new.schema()).filter(differs).collect())
 }
 
 /// Groups whose members differ or hang on fields that do.
 pub(super) fn changed_groups(old: &Estate, new: &Estate, fields: &HashSet<UserField>) -> FixedBitSet {
-    let count = new.groups.len();
+    let count = new.groups().len();
     let mut changed = FixedBitSet::with_capacity(count);
-    if !Arc::ptr_eq(&old.groups, &new.groups) {
-        for group in new.groups.all() {
-            let same = old.groups.users(group) == new.groups.users(group)
-                && old.groups.through(group) == new.groups.through(group);
+    if !Arc::ptr_eq(old.groups(), new.groups()) {
+        for group in new.groups().all() {
+            let same = old.groups().users(group) == new.groups().users(group)
+                && old.groups().through(group) == new.groups().through(group);
             changed.set(group.index(), !same);
         }
     } else if fields.is_empty() {
@@ -269,10 +269,10 @@ pub(super) fn changed_groups(old: &Estate, new: &Estate, fields: &HashSet<UserFi
     // A computed group follows what its clause names; whatever takes it in follows it.
     loop {
         let mut grew = false;
-        for group in new.groups.all().filter(|g| !changed.contains(g.index())).collect::<Vec<_>>() {
-            let hangs = new.groups.through(group).iter().any(|inner| {
+        for group in new.groups().all().filter(|g| !changed.contains(g.index())).collect::<Vec<_>>() {
+            let hangs = new.groups().through(group).iter().any(|inner| {
                 changed.contains(inner.index())
-                    || match new.groups.computed(*inner) {
+                    || match new.groups().computed(*inner) {
                         Some(Computed::Who(who)) => hangs(who.condition.iter(), &who.groups(), &changed, fields),
                         _ => false,
                     }
@@ -305,7 +305,7 @@ fn mentions(condition: &Condition, fields: &HashSet<UserField>) -> bool {
 /// Statements that differ by themselves: those of the first estate that are not in the second as
 /// they are, and the other way round.
 pub(super) fn changed_statements(old: &Estate, new: &Estate) -> (Vec<StatementId>, Vec<StatementId>) {
-    let (a, b) = (&old.statements, &new.statements);
+    let (a, b) = (old.statements(), new.statements());
     let front = a.iter().zip(b).take_while(|(x, y)| Arc::ptr_eq(x, y)).count();
     let back = a[front..].iter().rev().zip(b[front..].iter().rev()).take_while(|(x, y)| Arc::ptr_eq(x, y)).count();
     let (a, b) = (&a[front..a.len() - back], &b[front..b.len() - back]);
@@ -319,7 +319,7 @@ pub(super) fn changed_statements(old: &Estate, new: &Estate) -> (Vec<StatementId
 
 /// Statements that name a changed group or ask for a changed field.
 pub(super) fn touched(estate: &Estate, groups: &FixedBitSet, fields: &HashSet<UserField>) -> Vec<StatementId> {
-    let all = StatementId::all(estate.statements.len());
+    let all = StatementId::all(estate.statements().len());
     all.filter(|id| {
         let statement = estate.statement(*id);
         hangs(statement.conditions(), &statement.groups(), groups, fields)

@@ -24,13 +24,13 @@ pub fn apart(snapshot: &Snapshot, lists: &[&[Change]]) -> Vec<Option<Radius>> {
     let dependencies = Dependencies::of([estate, estate]);
     let mut closure = Closure {
         dependencies: &dependencies,
-        catalog: &estate.catalog,
-        seen: vec![u32::MAX; estate.catalog.len()],
+        catalog: estate.catalog(),
+        seen: vec![u32::MAX; estate.catalog().len()],
         resources: Vec::new(),
     };
     // By resource, how many lists before can touch it: a list is tried in the first round in which nothing that it can touch
     // is touched by another one.
-    let mut taken = vec![0u32; estate.catalog.len()];
+    let mut taken = vec![0u32; estate.catalog().len()];
     let mut rounds: Vec<Vec<(usize, Box<[u32]>)>> = Vec::new();
     for (at, changes) in lists.iter().enumerate() {
         let Some(seeds) = seeds(changes) else { continue };
@@ -43,7 +43,7 @@ pub fn apart(snapshot: &Snapshot, lists: &[&[Change]]) -> Vec<Option<Radius>> {
         }
         rounds[round as usize].push((at, touched.as_slice().into()));
     }
-    let mut owner = vec![u32::MAX; estate.catalog.len()];
+    let mut owner = vec![u32::MAX; estate.catalog().len()];
     for round in rounds {
         try_round(snapshot, lists, &round, &mut owner, &mut found);
     }
@@ -97,7 +97,7 @@ fn try_round(
             radius.lost += u64::from(difference.count(turn.lost));
         }
         if seen.insert((at, row)) {
-            let people = estate.people.len();
+            let people = estate.people().len();
             let anybody = users.entry(at as usize).or_insert_with(|| FixedBitSet::with_capacity(people));
             for turn in difference.turns(row) {
                 for side in [turn.gained, turn.lost] {
@@ -121,7 +121,7 @@ fn seeds(changes: &[Change]) -> Option<Vec<ResourceId>> {
 
 /// Whether a value that is set goes on to what is derived.
 fn rises(estate: &Estate, changes: &[Change]) -> bool {
-    let attributes = &estate.schema.resource_attributes;
+    let attributes = &estate.schema().resource_attributes;
     changes.iter().any(|change| match change {
         Change::Resource(_, ResourceCell::Attribute(id), _) => attributes[id.index()].travel == Travel::Highest,
         _ => false,

@@ -14,14 +14,12 @@ use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::{HashMap, HashSet};
 use rayon::prelude::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// How far needs are followed.
 const DEEPEST: usize = 8;
 
 /// What brought triples about.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub struct Cause {
     /// `new`, `gone`, `changed` or `data`.
     pub how: CauseHow,
@@ -34,8 +32,7 @@ pub struct Cause {
 }
 
 /// How a statement changed.
-#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub enum CauseHow {
     /// It is new.
     New,
@@ -48,7 +45,7 @@ pub enum CauseHow {
 }
 
 /// A cause and what it brought about.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Effect {
     /// The cause.
     pub cause: Cause,
@@ -68,8 +65,8 @@ struct Wording {
 
 impl Wording {
     fn of(estate: &Estate) -> Wording {
-        let words: Vec<String> = estate.statements.iter().map(|s| words(estate, s)).collect();
-        let rules = estate.statements.iter().zip(&words).filter(|(s, _)| s.sort == Sort::Rule);
+        let words: Vec<String> = estate.statements().iter().map(|s| words(estate, s)).collect();
+        let rules = estate.statements().iter().zip(&words).filter(|(s, _)| s.sort == Sort::Rule);
         let rules = rules.map(|(s, w)| (s.name.clone(), w.clone())).collect();
         Wording { rules, all: words.iter().cloned().collect(), words }
     }
@@ -78,12 +75,11 @@ impl Wording {
 /// Everything a statement says, its place in the files and its reason left aside.
 fn words(estate: &Estate, s: &Statement) -> String {
     let kinds: Vec<&str> =
-        s.what.kinds.iter().flatten().map(|k| estate.schema.kinds[k.index()].name.as_str()).collect();
-    let places: Option<Vec<String>> =
-        s.what.places.as_ref().map(|places| {
-            places.iter().map(|p| format!("{} {}", p.reach.word(), estate.catalog.id(p.resource))).collect()
-        });
-    let actions: Vec<&str> = s.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
+        s.what.kinds.iter().flatten().map(|k| estate.schema().kinds[k.index()].name.as_str()).collect();
+    let places: Option<Vec<String>> = s.what.places.as_ref().map(|places| {
+        places.iter().map(|p| format!("{} {}", p.reach.word(), estate.catalog().id(p.resource))).collect()
+    });
+    let actions: Vec<&str> = s.actions.ones().map(|a| estate.schema().actions[a].name.as_str()).collect();
     let condition = |c: &Option<condition::Condition>| c.as_ref().map(|c| show::condition(estate, c));
     let name = if s.sort == Sort::Rule { s.name.as_str() } else { "" };
     format!(
@@ -92,7 +88,7 @@ fn words(estate: &Estate, s: &Statement) -> String {
         show::who(estate, &s.who),
         actions.join(","),
         s.what.kinds.as_ref().map(|_| kinds),
-        s.layer.map(|l| estate.layers[l.index().min(estate.layers.len().saturating_sub(1))].clone()),
+        s.layer.map(|l| estate.layers()[l.index().min(estate.layers().len().saturating_sub(1))].clone()),
         condition(&s.what.condition),
         condition(&s.condition),
         s.from,
@@ -177,16 +173,16 @@ struct Others {
 impl Others {
     /// `how`: what a statement is that only this side has.
     fn of(estate: &Estate, own: &Wording, other: &Wording, how: CauseHow) -> Others {
-        let all = (0..estate.statements.len()).map(StatementId::new);
+        let all = (0..estate.statements().len()).map(StatementId::new);
         let causes: Vec<Option<Cause>> = all.map(|id| changed(estate, id, own, other, how)).collect();
-        let count = estate.schema.actions.len();
+        let count = estate.schema().actions.len();
         let mut actions = FixedBitSet::with_capacity(count);
-        for (statement, _) in estate.statements.iter().zip(&causes).filter(|(_, cause)| cause.is_some()) {
+        for (statement, _) in estate.statements().iter().zip(&causes).filter(|(_, cause)| cause.is_some()) {
             actions.extend(ActionId::all(count).filter(|a| statement.speaks_of(*a)).map(|action| action.index()));
         }
         loop {
             let before = actions.count_ones(..);
-            for (at, action) in estate.schema.actions.iter().enumerate() {
+            for (at, action) in estate.schema().actions.iter().enumerate() {
                 if action.needs.iter().any(|need| actions.contains(need.action.index())) {
                     actions.insert(at);
                 }
@@ -241,7 +237,7 @@ fn hangs_on(
         return None;
     }
     key.push(outcome.0);
-    for need in &estate.schema.actions[action.index()].needs {
+    for need in &estate.schema().actions[action.index()].needs {
         for target in targets(estate, resource, need.target).found {
             if target == resource {
                 hangs_on(estate, work, (need.action, resource), depth + 1, key)?;
@@ -381,7 +377,7 @@ fn to_joint(joint: &Joint, side: usize, own: FixedBitSet) -> FixedBitSet {
 
 /// Whether two estates have the same groups with the same members, numbered alike.
 pub(super) fn same_groups(old: &Estate, new: &Estate, joint: &Joint) -> bool {
-    let (a, b) = (&old.groups, &new.groups);
+    let (a, b) = (old.groups(), new.groups());
     let members = |groups: &groups::Groups, group: GroupId| -> Vec<Member> {
         groups.members(group).iter().map(|membership| membership.member).collect()
     };
@@ -394,18 +390,18 @@ pub(super) fn same_groups(old: &Estate, new: &Estate, joint: &Joint) -> bool {
 /// The membership by which a statement of one estate means a user, where the other estate lacks it: the first such on the
 /// chain from the user to the group that the statement names.
 fn membership(estate: &Estate, id: StatementId, user: u32, other: &Estate, how: CauseHow) -> Option<Cause> {
-    let (groups, user) = (&estate.groups, UserId(user));
+    let (groups, user) = (estate.groups(), UserId(user));
     let id_of = |member: Member| match member {
-        Member::User(user) => estate.people.id(user),
+        Member::User(user) => estate.people().id(user),
         Member::Group(group) => groups.id(group),
     };
     let there = |member: Member| match member {
-        Member::User(user) => other.people.find(estate.people.id(user)).map(Member::User),
-        Member::Group(group) => other.groups.find(groups.id(group)).map(Member::Group),
+        Member::User(user) => other.people().find(estate.people().id(user)).map(Member::User),
+        Member::Group(group) => other.groups().find(groups.id(group)).map(Member::Group),
     };
     let known = |member: Member, group: GroupId| {
-        let (member, group) = (there(member), other.groups.find(groups.id(group)));
-        member.zip(group).is_some_and(|(member, group)| other.groups.origin(group, member).is_some())
+        let (member, group) = (there(member), other.groups().find(groups.id(group)));
+        member.zip(group).is_some_and(|(member, group)| other.groups().origin(group, member).is_some())
     };
     for term in &estate.statement(id).who.terms {
         let Term::Members(group) = term else { continue };
@@ -455,7 +451,7 @@ fn deciders<'s>(
     let estate = engine.estate();
     let mut allowed = engine.nobody();
     for (by, mut users) in blocked {
-        let needs = estate.schema.actions[action.index()].needs.iter();
+        let needs = estate.schema().actions[action.index()].needs.iter();
         let asked = needs.flat_map(|need| {
             targets(estate, resource, need.target).found.into_iter().map(move |target| (need.action, target))
         });
@@ -502,7 +498,7 @@ fn needed<'s>(
     if depth > DEEPEST {
         return found;
     }
-    for need in &estate.schema.actions[action.index()].needs {
+    for need in &estate.schema().actions[action.index()].needs {
         if !side.others.actions.contains(need.action.index()) {
             continue;
         }

@@ -85,10 +85,10 @@ impl Axis {
 
 /// Whether the second estate came about by changes of the first.
 pub fn are_related(before: &Estate, after: &Estate) -> bool {
-    Arc::ptr_eq(&before.schema, &after.schema)
-        && Arc::ptr_eq(&before.catalog.labels, &after.catalog.labels)
-        && before.people.len() == after.people.len()
-        && before.groups.len() == after.groups.len()
+    Arc::ptr_eq(before.schema(), after.schema())
+        && Arc::ptr_eq(&before.catalog().labels, &after.catalog().labels)
+        && before.people().len() == after.people().len()
+        && before.groups().len() == after.groups().len()
 }
 
 /// Users, resources and actions of two estates.
@@ -109,18 +109,18 @@ impl Joint {
         let related = are_related(before, after);
         if related {
             return Joint {
-                users: Axis::Same(before.people.len() as u32),
-                resources: Axis::Same(before.catalog.len() as u32),
-                actions: Axis::Same(before.schema.actions.len() as u32),
+                users: Axis::Same(before.people().len() as u32),
+                resources: Axis::Same(before.catalog().len() as u32),
+                actions: Axis::Same(before.schema().actions.len() as u32),
                 related,
             };
         }
         fn names(e: &Estate) -> impl ExactSizeIterator<Item = &str> {
-            e.schema.actions.iter().map(|a| a.name.as_str())
+            e.schema().actions.iter().map(|a| a.name.as_str())
         }
         Joint {
-            users: Axis::of(before.people.ids(), after.people.ids()),
-            resources: Axis::of(before.catalog.labels.ids(), after.catalog.labels.ids()),
+            users: Axis::of(before.people().ids(), after.people().ids()),
+            resources: Axis::of(before.catalog().labels.ids(), after.catalog().labels.ids()),
             actions: Axis::of(names(before), names(after)),
             related,
         }

@@ -123,8 +123,8 @@ impl<'s> Difference<'s> {
             anybody[user as usize / 64] |= 1 << (user % 64);
         }
         let kind = match self.joint.users.after(user) {
-            Some(user) => self.sides[1].estate().people.kind(UserId(user)),
-            None => self.sides[0].estate().people.kind(UserId(user)),
+            Some(user) => self.sides[1].estate().people().kind(UserId(user)),
+            None => self.sides[0].estate().people().kind(UserId(user)),
         };
         let one = Entry {
             print: 1,

@@ -7,12 +7,10 @@ use bastide_model::schema::Attribute;
 use bastide_model::statement::Sort;
 use bastide_model::{Estate, ResourceId, Value};
 use hashbrown::HashMap;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::fmt::Write;
 
 /// How one sort of data moved.
-#[derive(Clone, PartialEq, Eq, Debug, Serialize, JsonSchema)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Movement {
     /// `users`, `groups`, `memberships`, `resources` or `entries`.
     pub of: String,
@@ -25,7 +23,7 @@ pub struct Movement {
 }
 
 /// How many, and some of them by name, in order.
-#[derive(Clone, Default, PartialEq, Eq, Debug, Serialize, JsonSchema)]
+#[derive(Clone, Default, PartialEq, Eq, Debug)]
 pub struct Moved {
     /// How many.
     pub count: usize,
@@ -111,7 +109,7 @@ fn by_name(attributes: &[Attribute]) -> Vec<usize> {
 }
 
 fn users(estate: &Estate) -> TableRows {
-    let (people, schema) = (&estate.people, &estate.schema);
+    let (people, schema) = (estate.people(), estate.schema());
     let order = by_name(&schema.user_attributes);
     let mut rows = TableRows::default();
     for user in people.all() {
@@ -137,7 +135,7 @@ fn users(estate: &Estate) -> TableRows {
 }
 
 fn groups(estate: &Estate) -> TableRows {
-    let groups = &estate.groups;
+    let groups = estate.groups();
     let mut rows = TableRows::default();
     for group in groups.all().filter(|group| groups.computed(*group).is_none()) {
         let name = groups.name(group).to_string();
@@ -147,7 +145,7 @@ fn groups(estate: &Estate) -> TableRows {
 }
 
 fn memberships(estate: &Estate) -> TableRows {
-    let (groups, people) = (&estate.groups, &estate.people);
+    let (groups, people) = (estate.groups(), estate.people());
     let mut rows = TableRows::default();
     for group in groups.all() {
         for membership in groups.members(group) {
@@ -165,8 +163,8 @@ fn memberships(estate: &Estate) -> TableRows {
 }
 
 fn resources(estate: &Estate) -> TableRows {
-    let catalog = &estate.catalog;
-    let order = by_name(&estate.schema.resource_attributes);
+    let catalog = estate.catalog();
+    let order = by_name(&estate.schema().resource_attributes);
     let mut rows = TableRows::default();
     for resource in catalog.all() {
         let id = catalog.id(resource).to_string();
@@ -177,7 +175,7 @@ fn resources(estate: &Estate) -> TableRows {
 
 /// What a resource says of itself. What it has from others is theirs.
 fn values(estate: &Estate, resource: ResourceId, order: &[usize]) -> String {
-    let (catalog, schema) = (&estate.catalog, &estate.schema);
+    let (catalog, schema) = (estate.catalog(), estate.schema());
     let at = resource.index();
     let shown = |value: Option<&Value>| value.map_or(String::new(), |value| schema.show(value));
     let mut says = Says(String::new());
@@ -202,14 +200,14 @@ fn values(estate: &Estate, resource: ResourceId, order: &[usize]) -> String {
 
 fn source(estate: &Estate, source: &bastide_model::Source) -> String {
     match source {
-        bastide_model::Source::Resource(resource) => estate.catalog.id(*resource).to_string(),
+        bastide_model::Source::Resource(resource) => estate.catalog().id(*resource).to_string(),
         bastide_model::Source::Missing(name) => name.to_string(),
     }
 }
 
 fn entries(estate: &Estate) -> TableRows {
     let mut rows = TableRows::default();
-    for statement in estate.statements.iter().filter(|s| s.sort == Sort::Entry) {
+    for statement in estate.statements().iter().filter(|s| s.sort == Sort::Entry) {
         let mut cells = entry_cells(estate, statement);
         let day = |day: Option<jiff::civil::Date>| day.map_or(String::new(), |day| day.to_string());
         cells.extend([day(statement.from), day(statement.until)]);

@@ -2,12 +2,10 @@
 
 use bastide_model::*;
 use rayon::prelude::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::ops::Range;
 
 /// Resources that are told together.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Fold {
     /// The path of the one resource, or of the one they all lie in.
     pub path: String,
@@ -19,8 +17,7 @@ pub struct Fold {
 }
 
 /// How a name stands for resources.
-#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, Debug)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum How {
     /// This resource.
     One,
@@ -192,18 +189,19 @@ mod tests {
     fn shares_come_to_the_same() {
         let (mut moved, mut cuts) = (0, 0);
         for seed in 0..150 {
-            let catalog = plan(seed, Shape::ALL).with_more(seed, 40).case().estate().catalog;
+            let estate = plan(seed, Shape::ALL).with_more(seed, 40).case().estate();
+            let catalog = estate.catalog();
             let mut random = fastrand::Rng::with_seed(seed);
             let (share, most) = (random.usize(3..6), random.usize(1..5));
             let chosen: Vec<ResourceId> = catalog.all().filter(|_| random.usize(..5) < share).collect();
-            let whole = joined(&catalog, &chosen, PlaceParts::of(&catalog, &chosen, 0..chosen.len()), most);
+            let whole = joined(catalog, &chosen, PlaceParts::of(catalog, &chosen, 0..chosen.len()), most);
             for at in 0..=chosen.len() {
-                let place = cut(&catalog, &chosen, at);
+                let place = cut(catalog, &chosen, at);
                 moved += usize::from(place > at);
                 cuts += usize::from(place > 0 && place < chosen.len());
-                let [front, back] = [0..place, place..chosen.len()].map(|part| PlaceParts::of(&catalog, &chosen, part));
-                let parts = front.then(back, &catalog, &chosen);
-                assert_eq!(joined(&catalog, &chosen, parts, most), whole, "estate {seed} at {at}");
+                let [front, back] = [0..place, place..chosen.len()].map(|part| PlaceParts::of(catalog, &chosen, part));
+                let parts = front.then(back, catalog, &chosen);
+                assert_eq!(joined(catalog, &chosen, parts, most), whole, "estate {seed} at {at}");
             }
         }
         assert!(moved > 100 && cuts > 1000, "{moved} moved, {cuts} cuts");

@@ -10,13 +10,11 @@ use bastide_model::groups::Groups;
 use bastide_model::*;
 use hashbrown::{HashMap, HashSet};
 use rayon::prelude::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::cmp::Reverse;
 use std::ops::Range;
 
 /// The blast radius of a change.
-#[derive(Clone, Copy, Default, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, Copy, Default, PartialEq, Eq, Debug)]
 pub struct Radius {
     /// Users for whom anything differs.
     pub users: usize,
@@ -74,8 +72,7 @@ pub fn by_part(difference: &Difference, part: impl Fn(u32) -> Option<usize>) -> 
 }
 
 /// Gained or lost.
-#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub enum Side {
     /// Allowed after, refused before.
     Gained,
@@ -84,7 +81,7 @@ pub enum Side {
 }
 
 /// The same users gain or lose the same actions on these resources.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Block {
     /// Gained or lost.
     pub side: Side,
@@ -109,7 +106,7 @@ pub struct Block {
 }
 
 /// Blocks of a difference.
-#[derive(Clone, Default, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, Default, PartialEq, Eq, Debug)]
 pub struct Blocks {
     /// Gains, then losses; of each the most consequential first.
     pub list: Vec<Block>,
@@ -297,8 +294,8 @@ impl Describing<'_> {
     fn person(&self, user: u32) -> (&str, &str, &'static str) {
         let joint = &self.difference.joint.users;
         let (people, user) = match joint.after(user) {
-            Some(user) => (&self.after.people, UserId(user)),
-            None => (&self.before.people, UserId(joint.before(user).expect("a user is on one side"))),
+            Some(user) => (self.after.people(), UserId(user)),
+            None => (self.before.people(), UserId(joint.before(user).expect("a user is on one side"))),
         };
         (people.id(user), people.name(user), people.kind(user))
     }
@@ -306,10 +303,10 @@ impl Describing<'_> {
     fn action(&self, action: u32) -> String {
         let joint = &self.difference.joint.actions;
         match joint.after(action) {
-            Some(action) => self.after.schema.actions[action as usize].name.clone(),
+            Some(action) => self.after.schema().actions[action as usize].name.clone(),
             None => {
                 let action = joint.before(action).expect("an action is on one side");
-                self.before.schema.actions[action as usize].name.clone()
+                self.before.schema().actions[action as usize].name.clone()
             }
         }
     }
@@ -326,16 +323,16 @@ impl Describing<'_> {
     fn named_groups(&self, sizes: &HashSet<usize>) -> HashMap<Vec<u32>, String> {
         let joint = &self.difference.joint.users;
         let mut found: HashMap<Vec<u32>, String> = HashMap::new();
-        for group in self.after.groups.all() {
-            let users = self.after.groups.users(group);
+        for group in self.after.groups().all() {
+            let users = self.after.groups().users(group);
             // Whoever is not looked at is in it, too.
             let others = self.groups.users(group).count_ones(..) > users.count_ones(..);
             let count = users.count_ones(..);
-            if others || count < 2 || !sizes.contains(&count) || !self.after.groups.through(group).is_empty() {
+            if others || count < 2 || !sizes.contains(&count) || !self.after.groups().through(group).is_empty() {
                 continue;
             }
             let users = users.ones().map(|u| joint.from_after(u as u32)).collect();
-            found.entry(users).or_insert_with(|| self.after.groups.id(group).to_string());
+            found.entry(users).or_insert_with(|| self.after.groups().id(group).to_string());
         }
         found
     }
@@ -354,7 +351,7 @@ impl Describing<'_> {
         let sides = |estate: &Estate, number: &dyn Fn(u32) -> Option<u32>| {
             let mut found: Vec<ResourceId> = resources.iter().filter_map(|r| number(*r)).map(ResourceId).collect();
             found.sort();
-            fold(&estate.catalog, &found, 4)
+            fold(estate.catalog(), &found, 4)
         };
         let mut places = sides(self.after, &|r| joint.after(r));
         if !matches!(joint, Axis::Same(_)) {
@@ -431,7 +428,7 @@ pub fn is_labelled(estate: &Estate, resource: ResourceId) -> bool {
 }
 
 fn labels(estate: &Estate) -> impl Iterator<Item = (&schema::Attribute, &Column)> {
-    let attributes = estate.schema.resource_attributes.iter().zip(&estate.catalog.attributes);
+    let attributes = estate.schema().resource_attributes.iter().zip(&estate.catalog().attributes);
     attributes.filter(|(attribute, _)| attribute.travel == schema::Travel::Highest)
 }
 

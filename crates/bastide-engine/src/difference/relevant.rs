@@ -10,10 +10,10 @@ use std::sync::Arc;
 /// The actions whose outcomes can differ, and those that they hang on; none where that cannot be told.
 pub(super) fn relevant_actions(old: &Estate, new: &Estate) -> Option<FixedBitSet> {
     // Which layer controls a resource may hang on statements that speak of other actions.
-    if !Arc::ptr_eq(&old.catalog, &new.catalog) || !old.layers.is_empty() || !new.layers.is_empty() {
+    if !Arc::ptr_eq(old.catalog(), new.catalog()) || !old.layers().is_empty() || !new.layers().is_empty() {
         return None;
     }
-    let schema = &new.schema;
+    let schema = new.schema();
     let mut wanted = FixedBitSet::with_capacity(schema.actions.len());
     let fields = changed_fields(old, new)?;
     let groups = changed_groups(old, new, &fields);
@@ -25,7 +25,7 @@ pub(super) fn relevant_actions(old: &Estate, new: &Estate) -> Option<FixedBitSet
         }
     }
     let estates = all.map(|(estate, _)| estate);
-    let statements = || estates.into_iter().flat_map(|estate| &estate.statements);
+    let statements = || estates.into_iter().flat_map(|estate| estate.statements());
     let in_groups = in_groups(estates);
     grow(&mut wanted, |wanted| {
         for action in ActionId::all(schema.actions.len()) {
@@ -88,7 +88,7 @@ fn asked(condition: &Condition) -> FixedBitSet {
 /// The actions on whose decisions it hangs who is in a group.
 fn in_groups(estates: [&Estate; 2]) -> FixedBitSet {
     let mut actions = FixedBitSet::new();
-    for body in estates.into_iter().flat_map(|estate| estate.groups.bodies()) {
+    for body in estates.into_iter().flat_map(|estate| estate.groups().bodies()) {
         match body {
             Computed::Holders(action, _) => actions.grow_and_insert(action.index()),
             Computed::Who(who) => who.condition.iter().for_each(|condition| actions.union_with(&asked(condition))),
@@ -109,11 +109,12 @@ mod tests {
         let (mut all, mut fewer, mut asking, mut grouped) = (0, 0, 0, 0);
         for seed in 0..300 {
             let before = plan(seed, Shape::ALL).case().estate();
-            for at in 0..before.statements.len() {
-                let mut after = before.clone();
-                after.statements.remove(at);
+            for at in 0..before.statements().len() {
+                let mut statements = before.statements().to_vec();
+                statements.remove(at);
+                let after = before.with_statements(statements);
                 all += 1;
-                let spoken = spoken_of(&before.statements[at], &before.schema);
+                let spoken = spoken_of(&before.statements()[at], before.schema());
                 let wanted = relevant_actions(&before, &after);
                 if !in_groups([&before, &after]).is_disjoint(&spoken) {
                     assert_eq!(wanted, None, "estate {seed}: who is in a group hangs on it");
@@ -121,17 +122,17 @@ mod tests {
                 }
                 let Some(wanted) = wanted else { continue };
                 assert!(spoken.is_subset(&wanted), "estate {seed}");
-                for other in &after.statements {
+                for other in after.statements() {
                     if other.conditions().any(|condition| !asked(condition).is_disjoint(&spoken)) {
-                        assert!(spoken_of(other, &before.schema).is_subset(&wanted), "estate {seed}");
+                        assert!(spoken_of(other, before.schema()).is_subset(&wanted), "estate {seed}");
                         asking += 1;
                     }
                 }
                 for action in wanted.ones() {
-                    let mut needs = before.schema.actions[action].needs.iter();
+                    let mut needs = before.schema().actions[action].needs.iter();
                     assert!(needs.all(|need| wanted.contains(need.action.index())), "estate {seed}");
                 }
-                fewer += usize::from(wanted.count_ones(..) < before.schema.actions.len());
+                fewer += usize::from(wanted.count_ones(..) < before.schema().actions.len());
             }
         }
         assert!(fewer > all / 20, "of {all} statements, at {fewer} actions are left out");

@@ -77,7 +77,7 @@ fn differ<'s>(
     let same_question = before.moment() == after.moment() && before.is_favourable() == after.is_favourable();
     let related = joint.is_same() && same_question;
     let affected = if related { Affected::of(before, after) } else { None };
-    let mut all = FixedBitSet::with_capacity(new.schema.actions.len());
+    let mut all = FixedBitSet::with_capacity(new.schema().actions.len());
     all.insert_range(..);
     let actions = affected.as_ref().and_then(|_| relevant_actions(old, new));
     let sides = || {
@@ -160,8 +160,8 @@ fn guests(joint: &Joint, before: &Estate, after: &Estate) -> Vec<u64> {
     let mut words = vec![0u64; joint.users.len().div_ceil(64).max(1)];
     for user in 0..joint.users.len() as u32 {
         let kind = match joint.users.after(user) {
-            Some(user) => after.people.kind(UserId(user)),
-            None => before.people.kind(UserId(joint.users.before(user).expect("a user is on one side"))),
+            Some(user) => after.people().kind(UserId(user)),
+            None => before.people().kind(UserId(joint.users.before(user).expect("a user is on one side"))),
         };
         if kind == "guest" {
             words[user as usize / 64] |= 1 << (user % 64);

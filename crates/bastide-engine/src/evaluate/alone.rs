@@ -10,7 +10,8 @@
 //! than what it decides; of such an estate nothing is told here.
 
 use super::compile::Expr;
-use super::wide::{Item, both, either};
+use super::wide::Item;
+use super::words::{both, either};
 use super::{Decided, Evaluator, Ground, Work};
 use crate::decide::targets;
 use crate::sets::count::{both_words, words as count_words};
@@ -110,7 +111,7 @@ struct AloneClass {
 
 /// Whether everything of an estate can be told here: its rules do not look at decisions, and there are no layers.
 fn is_plain(ground: Ground) -> bool {
-    let mut plain = ground.estate.layers.is_empty();
+    let mut plain = ground.estate.layers().is_empty();
     for rule in &ground.plan.rules {
         rule.expr.visit(&mut |inner| plain &= !matches!(inner, Expr::Ask(..) | Expr::Held(..)));
     }
@@ -130,7 +131,7 @@ pub(crate) fn alone(ground: Ground, shares: Vec<Range<u32>>, of: Option<&[Statem
     }
     let walk = |share| AloneWalk::new(ground, wanted.clone()).share(share);
     let found: Vec<Vec<Alone>> = shares.into_par_iter().with_max_len(1).map(walk).collect();
-    let mut all = vec![Alone::default(); ground.estate.statements.len()];
+    let mut all = vec![Alone::default(); ground.estate.statements().len()];
     for (rule, of) in found.into_iter().flat_map(|share| share.into_iter().enumerate()) {
         let own = &mut all[ground.plan.rules[rule].id.index()];
         own.gained += of.gained;
@@ -225,7 +226,7 @@ impl<'s> AloneWalk<'s> {
     }
 
     fn share(mut self, share: Range<u32>) -> Vec<Alone> {
-        let catalog = &self.engine.estate.catalog;
+        let catalog = self.engine.estate.catalog();
         for resource in share.map(ResourceId) {
             while self.above.last().is_some_and(|(above, _)| !catalog.contains(*above, resource)) {
                 self.above.pop();
@@ -293,9 +294,9 @@ impl<'s> AloneWalk<'s> {
     /// Adds what the actions that have a meaning on a resource need elsewhere.
     fn needed(&self, resource: ResourceId, open: &mut Vec<(ResourceId, bool)>) {
         let estate = self.engine.estate;
-        let kind = estate.catalog.kind(resource);
-        let actions = estate.schema.actions.iter().enumerate();
-        let fitting = actions.filter(|(at, _)| estate.schema.fits(ActionId::new(*at), kind));
+        let kind = estate.catalog().kind(resource);
+        let actions = estate.schema().actions.iter().enumerate();
+        let fitting = actions.filter(|(at, _)| estate.schema().fits(ActionId::new(*at), kind));
         for need in fitting.flat_map(|(_, action)| &action.needs).filter(|need| need.target != Target::Own) {
             open.extend(targets(estate, resource, need.target).found.into_iter().map(|target| (target, false)));
         }
@@ -303,7 +304,7 @@ impl<'s> AloneWalk<'s> {
 
     fn make(&mut self, resource: ResourceId) -> Rc<AloneClass> {
         let estate = self.engine.estate;
-        let schema = &estate.schema;
+        let schema = estate.schema();
         let mut work = self.engine.decide(resource);
         let mut plain = true;
         let mut key: Vec<u32> = Vec::new();
@@ -324,7 +325,7 @@ impl<'s> AloneWalk<'s> {
             }
         }
         // What the actions need elsewhere.
-        let kind = estate.catalog.kind(resource);
+        let kind = estate.catalog().kind(resource);
         for action in ActionId::all(schema.actions.len()).filter(|action| schema.fits(*action, kind)) {
             for need in schema.actions[action.index()].needs.iter().filter(|need| need.target != Target::Own) {
                 let targets = targets(estate, resource, need.target);
@@ -416,7 +417,7 @@ impl<'s> AloneWalk<'s> {
             return;
         }
         let estate = self.engine.estate;
-        let needs = &estate.schema.actions[action.index()].needs;
+        let needs = &estate.schema().actions[action.index()].needs;
         for need in needs.iter().filter(|need| need.target == Target::Own) {
             self.action(work, (resource, need.action), beside, rows, done);
         }

@@ -159,8 +159,8 @@ impl<'s> Evaluator<'s> {
 
     /// Adds what an action on a resource asks of others by its needs.
     fn hangs_on(&self, (resource, action): (ResourceId, ActionId), open: &mut Vec<((ResourceId, ActionId), bool)>) {
-        let schema = &self.estate.schema;
-        let kind = self.estate.catalog.kind(resource);
+        let schema = self.estate.schema();
+        let kind = self.estate.catalog().kind(resource);
         let mut own = vec![action];
         let mut at = 0;
         while let Some(&action) = own.get(at) {

@@ -19,7 +19,7 @@ pub struct Cells<'e> {
 impl<'e> Cells<'e> {
     /// Those of an estate's resources.
     pub fn of(estate: &'e Estate) -> Cells<'e> {
-        let catalog = &estate.catalog;
+        let catalog = estate.catalog();
         Cells {
             estate,
             parents: &catalog.parents,
@@ -59,8 +59,8 @@ impl<'e> Cells<'e> {
             Step::Own => Some(resource),
             Step::Parent => self.parent(resource),
             Step::Kind(kind) => {
-                let mut upward = self.estate.catalog.upward(resource);
-                upward.find(|above| self.estate.schema.is_kind(self.kind(*above), kind))
+                let mut upward = self.estate.catalog().upward(resource);
+                upward.find(|above| self.estate.schema().is_kind(self.kind(*above), kind))
             }
         }
     }
@@ -68,10 +68,10 @@ impl<'e> Cells<'e> {
 
 /// How many values a field can have, a missing one included; none where that is not known beforehand.
 pub fn radix(estate: &Estate, field: ResourceField) -> Option<u32> {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let values = match field {
         ResourceField::Id | ResourceField::Name | ResourceField::Path => return None,
-        ResourceField::Kind => estate.schema.kinds.len(),
+        ResourceField::Kind => estate.schema().kinds.len(),
         ResourceField::Owner => catalog.owners.values.len(),
         ResourceField::State => catalog.states.values.len(),
         ResourceField::Attribute(id) => catalog.attributes[id.index()].values.len(),

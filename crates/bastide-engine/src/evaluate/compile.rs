@@ -126,11 +126,11 @@ pub fn constant(truth: bool) -> Expr {
 /// Fields of users that are compared by `<` and its kin.
 pub fn ordered_fields(estate: &Estate) -> hashbrown::HashSet<UserField> {
     let mut fields = hashbrown::HashSet::new();
-    let whos = estate.groups.bodies().filter_map(|computed| match computed {
+    let whos = estate.groups().bodies().filter_map(|computed| match computed {
         Computed::Who(who) => who.condition.as_ref(),
         Computed::Holders(..) => None,
     });
-    let all = estate.statements.iter().flat_map(|statement| statement.conditions()).chain(whos);
+    let all = estate.statements().iter().flat_map(|statement| statement.conditions()).chain(whos);
     for condition in all {
         condition.visit(&mut |inner| {
             if let Test::Compare { left, right, .. } = &inner.test {
@@ -197,7 +197,7 @@ impl<'c, 'e> Compiler<'c, 'e> {
         if let Some(known) = self.groups.get(&(group, open)) {
             return known.clone();
         }
-        let groups = &self.estate().groups;
+        let groups = self.estate().groups();
         let mut any = vec![Expr::Set(self.sets.of(groups.users(group).ones()))];
         for inner in groups.through(group) {
             any.push(match groups.computed(*inner).expect("only computed groups are passed through") {
@@ -280,7 +280,7 @@ impl<'c, 'e> Compiler<'c, 'e> {
         if let Some(known) = self.of_users.get(&key) {
             return *known;
         }
-        let people = &self.estate().people;
+        let people = self.estate().people();
         let mut fields: Vec<UserField> = operands
             .iter()
             .filter_map(|operand| if let Operand::User(field) = operand { Some(*field) } else { None })
@@ -395,7 +395,7 @@ impl<'c, 'e> Compiler<'c, 'e> {
     }
 
     fn index(&mut self, by: By) -> u32 {
-        let people = &self.estate().people;
+        let people = self.estate().people();
         let Parts { indexes, known_indexes, .. } = &mut *self.parts;
         *known_indexes.entry(by).or_insert_with(|| {
             indexes.push(Index::new(people, by, !by.elements && self.ordered.contains(&by.field), self.sets));

@@ -305,8 +305,8 @@ mod tests {
         let (mut found, mut ranked) = (0, 0);
         for seed in 0..60 {
             let estate = plan(seed, Shape::ALL).with_more(seed, 150).case().estate();
-            let people = &estate.people;
-            let single = |id: &usize| !estate.schema.user_attributes[*id].set;
+            let people = estate.people();
+            let single = |id: &usize| !estate.schema().user_attributes[*id].set;
             for id in (0..people.attributes().len()).filter(single) {
                 let field = UserField::Attribute(UserAttributeId::new(id));
                 let mut sets = SetStore::new(people.len());

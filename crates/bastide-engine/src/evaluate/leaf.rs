@@ -2,7 +2,7 @@
 
 use super::compile::{Leaf, Relation};
 use super::index::Index;
-use super::wide::{both, either, others};
+use super::words::{both, either, others};
 use super::{Evaluator, Work};
 use crate::sets::store::SetId;
 use bastide_model::condition::{Operand, ResourceField};
@@ -94,7 +94,7 @@ impl<'s> Evaluator<'s> {
         let leaf: &'s Leaf = &plan.parts.leaves[at];
         let unknown = Found::Set(if leaf.open { SetId::ALL } else { SetId::NONE });
         if leaf.relation == Relation::Owner {
-            return match self.estate.catalog.owner(resource) {
+            return match self.estate.catalog().owner(resource) {
                 None => unknown,
                 Some(None) => Found::Set(SetId::NONE),
                 Some(Some(owner)) => {
@@ -284,7 +284,7 @@ impl<'s> Evaluator<'s> {
     /// The sets that a comparison looks up, by number.
     pub(super) fn set_column(&self, leaf: &Leaf) -> Option<&'s Elements> {
         match leaf.field.1 {
-            ResourceField::Attribute(id) => self.estate.catalog.attributes[id.index()].elements(),
+            ResourceField::Attribute(id) => self.estate.catalog().attributes[id.index()].elements(),
             _ => None,
         }
     }

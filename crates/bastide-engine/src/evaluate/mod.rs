@@ -27,6 +27,7 @@ mod questions;
 mod site;
 mod weigh;
 mod wide;
+mod words;
 
 pub use alone::Alone;
 pub(crate) use alone::alone;
@@ -49,7 +50,7 @@ use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use leaf::HoldsFor;
 use std::rc::Rc;
-use wide::Words;
+use words::Words;
 
 /// What an evaluator stands on: the parts of a snapshot.
 #[derive(Clone, Copy)]
@@ -212,7 +213,7 @@ impl Work<'_> {
 
 impl<'s> Evaluator<'s> {
     pub(crate) fn of_all(ground: Ground<'s>) -> Evaluator<'s> {
-        let mut all = FixedBitSet::with_capacity(ground.estate.schema.actions.len());
+        let mut all = FixedBitSet::with_capacity(ground.estate.schema().actions.len());
         all.insert_range(..);
         Self::new(ground, all)
     }
@@ -227,20 +228,20 @@ impl<'s> Evaluator<'s> {
             (users, values(leaf).is_some_and(|values| few(values as usize)))
         });
         let tables = plan.parts.leaves.iter().map(|leaf| {
-            let often = |values: &u32| *values as usize * 4 <= estate.catalog.len();
+            let often = |values: &u32| *values as usize * 4 <= estate.catalog().len();
             let values = values(leaf).filter(often).filter(|_| leaf.relation != compile::Relation::Owner);
             values.map(|values| vec![None; values as usize])
         });
         let elements = plan.parts.leaves.iter().map(|leaf| {
             let compile::Leaf { field: (_, ResourceField::Attribute(id)), relation, .. } = leaf else { return None };
-            let column = estate.catalog.attributes[id.index()].elements().filter(|_| relation.is_of_sets())?;
+            let column = estate.catalog().attributes[id.index()].elements().filter(|_| relation.is_of_sets())?;
             let index = &plan.parts.indexes[leaf.index as usize];
             Some(column.values.iter().map(|element| index.find(&element.datum())).collect())
         });
         Evaluator {
             estate,
             cancel,
-            people: estate.people.len() as u32,
+            people: estate.people().len() as u32,
             plan,
             cells: Cells::of(estate),
             reference: ReferenceEvaluator::asking(estate, moment),
@@ -293,7 +294,7 @@ impl<'s> Evaluator<'s> {
 
     /// Decides every action on a resource. What is given back is to be given back ([`Evaluator::done`]).
     pub fn decide(&mut self, resource: ResourceId) -> Work<'s> {
-        let catalog = &self.estate.catalog;
+        let catalog = self.estate.catalog();
         while self.above.last().is_some_and(|(above, _)| !catalog.contains(*above, resource)) {
             self.above.pop();
         }
@@ -334,7 +335,7 @@ impl<'s> Evaluator<'s> {
             Work {
                 states: vec![state; self.plan.rules.len()],
                 bits: vec![(0, false); self.plan.parts.atoms.len()],
-                cells: vec![Vec::new(); self.estate.schema.actions.len()],
+                cells: vec![Vec::new(); self.estate.schema().actions.len()],
                 words: Words::new(self.sets.width()),
                 ..Work::default()
             }
@@ -350,11 +351,11 @@ impl<'s> Evaluator<'s> {
         work.wides.clear();
         work.words.clear();
         work.decided.clear();
-        work.decided.resize(self.estate.schema.actions.len(), Decided::Open);
+        work.decided.resize(self.estate.schema().actions.len(), Decided::Open);
         work.cells.iter_mut().for_each(Vec::clear);
         work.site = self.site(resource);
         self.find_own(&mut work, resource);
-        if !self.estate.layers.is_empty() {
+        if !self.estate.layers().is_empty() {
             work.layer = self.layer(&mut work);
         }
         work
@@ -362,7 +363,7 @@ impl<'s> Evaluator<'s> {
 
     /// The statements that belong to few resources alone and reach this one.
     fn find_own(&mut self, work: &mut Work<'s>, resource: ResourceId) {
-        let (own, catalog) = (&self.plan.own, &self.estate.catalog);
+        let (own, catalog) = (&self.plan.own, self.estate.catalog());
         if own.at.is_empty() {
             return;
         }
@@ -382,7 +383,7 @@ impl<'s> Evaluator<'s> {
                 let cut = || crate::decide::place::cut_depth(catalog, statement, resource);
                 if reaches
                     && depth >= cut()
-                    && (kinds.is_none() || self.estate.schema.is_any(catalog.kind(resource), kinds))
+                    && (kinds.is_none() || self.estate.schema().is_any(catalog.kind(resource), kinds))
                 {
                     work.own.push((one.rule, depth));
                 }
@@ -419,7 +420,7 @@ impl<'s> Evaluator<'s> {
             }
             None => match &of.name {
                 // A resource always has a name.
-                Some(pattern) => pattern.fits(work.name.get_or_insert_with(|| self.estate.catalog.name(resource))),
+                Some(pattern) => pattern.fits(work.name.get_or_insert_with(|| self.estate.catalog().name(resource))),
                 None => ask(&self.reference),
             },
         };

@@ -41,7 +41,7 @@ const EMPTY: u32 = 0;
 impl Places {
     /// Works out the lists of the statements in force.
     pub fn new(estate: &Estate, live: &[StatementId]) -> Places {
-        let catalog = &estate.catalog;
+        let catalog = estate.catalog();
         // Statements by where they are anchored, and of one place in policy order.
         let anchored_at = |id: &StatementId| {
             let places = estate.statement(*id).what.places.iter().flatten();
@@ -137,7 +137,7 @@ impl Places {
 
     /// Puts statements with places into the lists.
     fn add(&mut self, estate: &Estate, new: &[StatementId]) {
-        let catalog = &estate.catalog;
+        let catalog = estate.catalog();
         let anchors: Vec<ResourceId> = new
             .iter()
             .flat_map(|id| estate.statement(*id).what.places.iter().flatten().map(|place| place.resource))

@@ -35,10 +35,10 @@ pub struct Tuning {
 impl Tuning {
     /// What suits an estate.
     pub fn of(estate: &Estate) -> Tuning {
-        let words = estate.people.len().div_ceil(64);
+        let words = estate.people().len().div_ceil(64);
         Tuning {
             narrow: 4 + words / 8,
-            classes: (estate.catalog.len() / 64).min(2048),
+            classes: (estate.catalog().len() / 64).min(2048),
             own: 48,
             once: 1 << 19,
             most: 1 << 26,
@@ -74,7 +74,7 @@ impl Probe<'_> {
 impl Tuning {
     /// The same, with as many users as possible in sets: for what is told set by set, where an estate is small enough.
     pub fn folding(self, estate: &Estate) -> Tuning {
-        if estate.people.len() * estate.catalog.len() > MOST_FOLDED {
+        if estate.people().len() * estate.catalog().len() > MOST_FOLDED {
             return self;
         }
         Tuning { narrow: 0, classes: usize::MAX, own: 0, once: usize::MAX, most: usize::MAX, ..self }
@@ -179,21 +179,21 @@ impl Plan {
         probes: &[Probe],
     ) -> Plan {
         let estate = reference.estate();
-        let catalog = &estate.catalog;
-        let mut sets = SetStore::new(estate.people.len());
+        let catalog = estate.catalog();
+        let mut sets = SetStore::new(estate.people().len());
         let mut parts = Parts::default();
         let ordered = compile::ordered_fields(estate);
         let mut compiler = Compiler::new(reference, &mut sets, &mut parts, &ordered);
-        let (mut rules, mut rule_of) = (Vec::new(), vec![NOWHERE; estate.statements.len()]);
+        let (mut rules, mut rule_of) = (Vec::new(), vec![NOWHERE; estate.statements().len()]);
         let (mut own, mut everywhere, mut placed) = (Vec::new(), Vec::new(), Vec::new());
-        let rest = LayerId::new(estate.layers.len());
-        let layered = !estate.layers.is_empty();
+        let rest = LayerId::new(estate.layers().len());
+        let layered = !estate.layers().is_empty();
         // How many of them stand at each place.
         let mut stand: HashMap<ResourceId, usize> = HashMap::new();
         // There may be as many as resources: what each says by itself is read by all cores.
         let live = reference.live.par_iter().with_min_len(1024).map(|id| {
             let statement = estate.statement(*id);
-            let actions = ActionId::all(estate.schema.actions.len());
+            let actions = ActionId::all(estate.schema().actions.len());
             let speaks: FixedBitSet = actions.filter(|a| statement.speaks_of(*a)).map(|a| a.index()).collect();
             (*id, statement, speaks, own_place(statement))
         });
@@ -230,10 +230,10 @@ impl Plan {
             rules.push(Rule { id, modality: statement.modality, layer, speaks, expr, constant, one, covering });
         }
         let probes = probes.iter().map(|probe| probe.compiled(&mut compiler)).collect();
-        let active = sets.of(estate.people.active().ones());
+        let active = sets.of(estate.people().active().ones());
         let inactive = sets.complement(active);
         let (mut asked, mut asks_up, mut asks_sources) =
-            (FixedBitSet::with_capacity(estate.schema.actions.len()), false, false);
+            (FixedBitSet::with_capacity(estate.schema().actions.len()), false, false);
         let mut ask = |target: Target, action: ActionId| {
             if target != Target::Own {
                 asked.grow_and_insert(action.index());
@@ -241,7 +241,7 @@ impl Plan {
                 asks_sources |= target == Target::Source;
             }
         };
-        for action in &estate.schema.actions {
+        for action in &estate.schema().actions {
             action.needs.iter().for_each(|need| ask(need.target, need.action));
         }
         for expr in rules.iter().map(|rule: &Rule| &rule.expr).chain(&probes) {
@@ -262,7 +262,7 @@ impl Plan {
         let same_tree = |old: &Catalog| {
             std::ptr::eq(old, &**catalog) || (old.parents == catalog.parents && old.barriers == catalog.barriers)
         };
-        let places = match beside.filter(|(old, _)| same_tree(&old.catalog)) {
+        let places = match beside.filter(|(old, _)| same_tree(old.catalog())) {
             Some((old, plan)) => plan.places.beside(old, estate, &plan.placed, &placed),
             None => Places::new(estate, &placed),
         };

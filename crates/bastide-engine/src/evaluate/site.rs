@@ -115,7 +115,7 @@ pub fn step(
         Modality::MayAlways if listed => (1 << 62 | id, Reason::Assured),
         Modality::May | Modality::MayNot if listed => {
             let permits = u64::from(statement.modality == Modality::May);
-            let order = match estate.combining {
+            let order = match estate.combining() {
                 Combining::DenyOverrides => permits << 33,
                 Combining::PermitOverrides => (1 - permits) << 33,
                 Combining::NearestOverrides => u64::from(u16::MAX - depth) << 34 | permits << 33,
@@ -130,7 +130,7 @@ pub fn step(
 
 impl Sites {
     pub fn new(estate: &Estate, plan: &Plan, wanted: FixedBitSet) -> Sites {
-        let schema = &estate.schema;
+        let schema = estate.schema();
         let mut known: Vec<Vec<bool>> = Vec::new();
         let fitting = KindId::all(schema.kinds.len()).map(|kind| {
             let fits: Vec<bool> = wanted.ones().map(|action| schema.fits(ActionId::new(action), kind)).collect();
@@ -177,12 +177,12 @@ impl<'s> Evaluator<'s> {
         let (plan, estate) = (self.plan, self.estate);
         let kind = self.cells.kind(resource);
         let class = plan.places.descent.class(resource, self.cells.parent(resource));
-        let at = class as usize * estate.schema.kinds.len() + kind.index();
+        let at = class as usize * estate.schema().kinds.len() + kind.index();
         if self.sites.of[at] != NOWHERE {
             return self.sites.of[at] as usize;
         }
         let all = plan.everywhere.iter().chain(plan.places.lists[class as usize].iter());
-        let reaches = |(id, _): &&Anchored| estate.schema.is_any(kind, estate.statement(*id).what.kinds.as_deref());
+        let reaches = |(id, _): &&Anchored| estate.schema().is_any(kind, estate.statement(*id).what.kinds.as_deref());
         let mut reached: Vec<(u32, u16)> =
             all.filter(reaches).map(|(id, depth)| (plan.rule_of[id.index()], *depth)).collect();
         // Two lists in order: that is told, and takes one pass.
@@ -202,7 +202,7 @@ impl<'s> Evaluator<'s> {
 
     fn new_site(&mut self, kind: KindId, reached: Rc<[(u32, u16)]>) -> Site {
         let (plan, estate) = (self.plan, self.estate);
-        let schema = &estate.schema;
+        let schema = estate.schema();
         let actions = ActionId::all(schema.actions.len()).map(|action| {
             if !self.sites.wanted.contains(action.index()) || !schema.fits(action, kind) {
                 return None;
@@ -219,7 +219,7 @@ impl<'s> Evaluator<'s> {
             let varies = |step: &&Step| !plan.rules[step.rule as usize].constant;
             let varying: Rc<[Step]> = steps.iter().filter(varies).copied().collect();
             let needs = &schema.actions[action.index()].needs;
-            let is_constant = varying.is_empty() && needs.is_empty() && estate.layers.is_empty();
+            let is_constant = varying.is_empty() && needs.is_empty() && estate.layers().is_empty();
             let number = self.sites.speaking.len() as u32;
             let steps = steps.into_boxed_slice();
             let speaking = *self.sites.speaking.entry(steps.clone()).or_insert(number);
@@ -238,7 +238,7 @@ impl<'s> Evaluator<'s> {
         let actions: Box<[Option<SiteAction>]> = actions.collect();
         let order = ActionId::all(actions.len()).filter(|action| actions[action.index()].is_some()).collect();
         let mut layers: Vec<(LayerId, Option<u32>)> = Vec::new();
-        if !estate.layers.is_empty() {
+        if !estate.layers().is_empty() {
             let rules = reached.iter().map(|(rule, _)| *rule);
             layers.extend(rules.filter(|rule| is_weighed(plan, *rule)).map(|rule| {
                 let of = &plan.rules[rule as usize];

@@ -174,8 +174,8 @@ impl<'s> Evaluator<'s> {
         let mut met = SetId::ALL;
         let (mut mets, mut wide_met) = (work.spare_mets.pop().unwrap_or_default(), false);
         mets.clear();
-        for at in 0..self.estate.schema.actions[action.index()].needs.len() {
-            let need = self.estate.schema.actions[action.index()].needs[at];
+        for at in 0..self.estate.schema().actions[action.index()].needs.len() {
+            let need = self.estate.schema().actions[action.index()].needs[at];
             let of_need = self.met(work, need.target, need.action);
             wide_met |= of_need.wide.is_some();
             turns |= of_need.turns.0 < of_need.turns.1;
@@ -247,7 +247,7 @@ impl<'s> Evaluator<'s> {
     }
 
     fn is_leaf(&self, work: &Work) -> bool {
-        work.resource.is_some_and(|resource| self.estate.catalog.is_leaf(resource))
+        work.resource.is_some_and(|resource| self.estate.catalog().is_leaf(resource))
     }
 
     /// Rules take their users, one after the other.
@@ -293,7 +293,7 @@ impl<'s> Evaluator<'s> {
     /// Whether a rule counts in the layer that controls the resource at hand.
     pub(super) fn counts(&self, work: &Work, step: &Step) -> bool {
         let weighed = matches!(step.reason, Reason::Granted | Reason::Denied);
-        !weighed || self.estate.layers.is_empty() || work.layer == Some(self.plan.rules[step.rule as usize].layer)
+        !weighed || self.estate.layers().is_empty() || work.layer == Some(self.plan.rules[step.rule as usize].layer)
     }
 
     /// What is permitted must have its needs met.

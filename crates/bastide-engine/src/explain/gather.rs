@@ -22,17 +22,17 @@ pub fn explain(reference: &ReferenceEvaluator, user: UserId, action: ActionId, r
     let undecided = reference.favourable().decide(user, action, resource).is_allowed() != decision.is_allowed();
     let mut explanation = Explanation {
         user: UserRef {
-            id: estate.people.id(user).to_string(),
-            name: estate.people.name(user).to_string(),
-            kind: estate.people.kind(user).to_string(),
-            active: estate.people.is_active(user),
+            id: estate.people().id(user).to_string(),
+            name: estate.people().name(user).to_string(),
+            kind: estate.people().kind(user).to_string(),
+            active: estate.people().is_active(user),
         },
-        action: estate.schema.actions[action.index()].name.clone(),
+        action: estate.schema().actions[action.index()].name.clone(),
         resource: ResourceRef {
-            id: estate.catalog.id(resource).to_string(),
-            path: estate.catalog.path(resource),
-            kind: estate.schema.kinds[estate.catalog.kind(resource).index()].name.clone(),
-            state: estate.catalog.states.get(resource.index()).map(|s| estate.schema.show(s)),
+            id: estate.catalog().id(resource).to_string(),
+            path: estate.catalog().path(resource),
+            kind: estate.schema().kinds[estate.catalog().kind(resource).index()].name.clone(),
+            state: estate.catalog().states.get(resource.index()).map(|s| estate.schema().show(s)),
         },
         date: reference.moment().date.to_string(),
         allowed: decision.is_allowed(),
@@ -42,8 +42,8 @@ pub fn explain(reference: &ReferenceEvaluator, user: UserId, action: ActionId, r
         layer: candidates
             .layer
             .filter(|_| asked.fits())
-            .map(|layer| estate.layers.get(layer.index()).cloned().unwrap_or_else(|| "rest".to_string())),
-        barrier: (!cut_off.is_empty()).then(|| estate.catalog.path(asked.barrier())),
+            .map(|layer| estate.layers().get(layer.index()).cloned().unwrap_or_else(|| "rest".to_string())),
+        barrier: (!cut_off.is_empty()).then(|| estate.catalog().path(asked.barrier())),
         cut_off: cut_off.iter().map(|id| StatementRef::new(estate, *id)).collect(),
         applying,
         passing: asked.passing(),
@@ -69,7 +69,7 @@ impl Question<'_, '_> {
     }
 
     fn fits(&self) -> bool {
-        self.estate().schema.fits(self.action, self.estate().catalog.kind(self.resource))
+        self.estate().schema().fits(self.action, self.estate().catalog().kind(self.resource))
     }
 
     /// Whether a statement speaks of the action: lists it, or as a ceiling does not.
@@ -107,7 +107,7 @@ impl Question<'_, '_> {
         }
         let weighed = matches!(statement.modality, Modality::May | Modality::MayNot);
         if weighed && !self.reference.controls(self.candidates, statement) {
-            let layer = self.candidates.layer.and_then(|layer| self.estate().layers.get(layer.index()));
+            let layer = self.candidates.layer.and_then(|layer| self.estate().layers().get(layer.index()));
             let layer = layer.map_or("rest", String::as_str);
             return Fate::Lost { to: format!("layer `{layer}`, which controls the resource") };
         }
@@ -123,7 +123,7 @@ impl Question<'_, '_> {
             return Fate::Agrees;
         }
         let name = format!("{} `{}`", sort(winner), winner.name);
-        let why = match (winner.modality, self.estate().combining) {
+        let why = match (winner.modality, self.estate().combining()) {
             (Modality::MayNever, _) => ", which nothing overrides".to_string(),
             (Modality::MayOnly, _) => ", a ceiling that nothing overrides".to_string(),
             (Modality::MayAlways, _) => ", which no `may not` overrides".to_string(),
@@ -134,7 +134,7 @@ impl Question<'_, '_> {
 
     /// From the deepest place that counts down to the resource.
     fn place_chain(&self, candidate: &Candidate, statement: &Statement) -> Vec<String> {
-        let catalog = &self.estate().catalog;
+        let catalog = self.estate().catalog();
         if statement.what.places.is_none() {
             return Vec::new();
         }
@@ -181,7 +181,7 @@ impl Question<'_, '_> {
     fn without_effect(&self) -> Vec<Passing> {
         let estate = self.estate();
         let date = self.reference.moment().date;
-        let all = StatementId::all(estate.statements.len()).map(|id| (id, estate.statement(id)));
+        let all = StatementId::all(estate.statements().len()).map(|id| (id, estate.statement(id)));
         let idle = all.filter(|(_, s)| !s.off && s.actions.is_clear() && s.in_date(date));
         let here = idle.filter(|(_, s)| {
             crate::decide::place::covers(estate, s, self.resource).is_some()
@@ -215,13 +215,13 @@ impl Question<'_, '_> {
     /// the action. With a `where` that is false here they would not apply anyway.
     fn cut_off(&self) -> Vec<StatementId> {
         let estate = self.estate();
-        let catalog = &estate.catalog;
+        let catalog = estate.catalog();
         let cut = |s: &Statement| {
             let within =
                 s.what.places.as_ref().is_some_and(|places| {
                     places.iter().any(|p| crate::decide::place::reaches(catalog, p, self.resource))
                 });
-            let kind = estate.schema.is_any(catalog.kind(self.resource), s.what.kinds.as_deref());
+            let kind = estate.schema().is_any(catalog.kind(self.resource), s.what.kinds.as_deref());
             within && kind && crate::decide::place::covers(estate, s, self.resource).is_none()
         };
         let means = |s: &Statement| {
@@ -242,7 +242,7 @@ impl Question<'_, '_> {
 
     /// The barrier above which [`Question::cut_off`] statements stand.
     fn barrier(&self) -> ResourceId {
-        let catalog = &self.estate().catalog;
+        let catalog = self.estate().catalog();
         let depth = catalog.barrier_depths[self.resource.index()];
         catalog.upward(self.resource).find(|r| catalog.depth(*r) == depth).unwrap_or(self.resource)
     }
@@ -257,7 +257,7 @@ impl Question<'_, '_> {
             return vec![Reason::Silent];
         }
         let mut reasons = Vec::new();
-        if !self.estate().people.is_active(self.user) {
+        if !self.estate().people().is_active(self.user) {
             reasons.push(Reason::Inactive);
         }
         let applies = |wanted: &[Modality]| {
@@ -301,7 +301,7 @@ fn unmet(
     resource: ResourceId,
     mut allows: impl FnMut(ActionId, ResourceId) -> bool,
 ) -> Option<(Need, Option<ResourceId>)> {
-    for need in &estate.schema.actions[action.index()].needs {
+    for need in &estate.schema().actions[action.index()].needs {
         let targets = targets(estate, resource, need.target);
         if targets.unmet {
             return Some((*need, None));
@@ -337,11 +337,11 @@ fn sentence(
     unmet: impl FnOnce() -> Option<(Need, Option<ResourceId>)>,
 ) -> String {
     let can = if reason.is_allowed() { "can" } else { "cannot" };
-    let (id, name) = (estate.people.id(user), estate.people.name(user));
+    let (id, name) = (estate.people().id(user), estate.people().name(user));
     let called = if name == id { id.to_string() } else { format!("{name} ({id})") };
-    let named = |action: ActionId| &estate.schema.actions[action.index()].name;
-    let kind = estate.catalog.kind(resource);
-    let head = format!("{called} {can} {} `{}`", named(action), estate.catalog.path(resource));
+    let named = |action: ActionId| &estate.schema().actions[action.index()].name;
+    let kind = estate.catalog().kind(resource);
+    let head = format!("{called} {can} {} `{}`", named(action), estate.catalog().path(resource));
     let by_what = |what: &str| match by.map(|by| StatementRef::new(estate, by)) {
         Some(by) if by.sort == "rule" => format!("rule `{}` ({}) {what}", by.name, by.place),
         Some(by) => format!("entry `{}` {what}", by.name),
@@ -356,13 +356,13 @@ fn sentence(
             _ => "prohibits it",
         }),
         Reason::Denied => by_what("denies it"),
-        Reason::Silent if !estate.schema.fits(action, kind) => {
-            format!("{} has no meaning for a {}", named(action), estate.schema.kinds[kind.index()].name)
+        Reason::Silent if !estate.schema().fits(action, kind) => {
+            format!("{} has no meaning for a {}", named(action), estate.schema().kinds[kind.index()].name)
         }
         Reason::Silent => "nothing permits it".to_string(),
         Reason::Blocked => match unmet() {
             Some((need, Some(target))) => {
-                let (need, path) = (named(need.action), estate.catalog.path(target));
+                let (need, path) = (named(need.action), estate.catalog().path(target));
                 format!("it is permitted, but {} needs {need} on `{path}`, which is refused", named(action))
             }
             Some((need, None)) => {
@@ -386,7 +386,7 @@ fn sort(statement: &Statement) -> &'static str {
 fn needs(reference: &ReferenceEvaluator, user: UserId, action: ActionId, resource: ResourceId) -> Vec<NeedNode> {
     let estate = reference.estate();
     let mut nodes = Vec::new();
-    for need in &estate.schema.actions[action.index()].needs {
+    for need in &estate.schema().actions[action.index()].needs {
         let targets = targets(estate, resource, need.target);
         if targets.unmet {
             nodes.push(node(reference, user, *need, None));
@@ -402,9 +402,9 @@ fn node(reference: &ReferenceEvaluator, user: UserId, need: Need, target: Option
     let estate = reference.estate();
     let decision = target.map(|target| reference.decide(user, need.action, target));
     NeedNode {
-        action: estate.schema.actions[need.action.index()].name.clone(),
+        action: estate.schema().actions[need.action.index()].name.clone(),
         target: show::target(estate, need.target),
-        path: target.map(|target| estate.catalog.path(target)),
+        path: target.map(|target| estate.catalog().path(target)),
         met: decision.is_some_and(Decision::is_allowed),
         reason: decision.map(|d| d.reason),
         by: decision.and_then(|d| d.by).map(|by| StatementRef::new(estate, by)),

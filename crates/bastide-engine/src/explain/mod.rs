@@ -12,11 +12,9 @@ pub(crate) use statement::told;
 pub use statement::{StatementRef, Way, ways};
 
 use crate::decide::Reason;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// One decision, explained.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Explanation {
     /// The user.
     pub user: UserRef,
@@ -51,7 +49,7 @@ pub struct Explanation {
 }
 
 /// A user by id and name.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct UserRef {
     /// The id.
     pub id: String,
@@ -64,7 +62,7 @@ pub struct UserRef {
 }
 
 /// A resource by id and path.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct ResourceRef {
     /// The id.
     pub id: String,
@@ -77,8 +75,7 @@ pub struct ResourceRef {
 }
 
 /// What became of a statement that applies.
-#[derive(Clone, Serialize, JsonSchema, Debug, PartialEq, Eq)]
-#[serde(rename_all = "lowercase", tag = "is")]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Fate {
     /// It decides.
     Decides,
@@ -92,7 +89,7 @@ pub enum Fate {
 }
 
 /// A statement that applies.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Applying {
     /// The statement.
     pub statement: StatementRef,
@@ -109,7 +106,7 @@ pub struct Applying {
 }
 
 /// A comparison that holds.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Holds {
     /// The comparison, as it is written.
     pub condition: String,
@@ -118,7 +115,7 @@ pub struct Holds {
 }
 
 /// A value that was looked up.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Met {
     /// What was looked up, as in `resource.label`.
     pub name: String,
@@ -129,7 +126,7 @@ pub struct Met {
 }
 
 /// A statement that passes the user by.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct Passing {
     /// The statement.
     pub statement: StatementRef,
@@ -140,7 +137,7 @@ pub struct Passing {
 }
 
 /// A need and whether it is met.
-#[derive(Serialize, JsonSchema, Debug)]
+#[derive(Debug)]
 pub struct NeedNode {
     /// The action needed.
     pub action: String,

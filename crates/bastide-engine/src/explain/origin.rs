@@ -12,14 +12,14 @@ pub(super) fn origin(reference: &ReferenceEvaluator, operand: &Operand, user: Us
     let estate = reference.estate();
     match operand {
         Operand::User(UserField::Attribute(id)) => of_user(estate, *id, user),
-        Operand::User(UserField::Realm) => estate.place(estate.people.origin(user)),
+        Operand::User(UserField::Realm) => estate.place(estate.people().origin(user)),
         Operand::Resource(step, field) => {
             let Some(at) = reference.step(*step, resource) else { return String::new() };
-            let beside = if at == resource { String::new() } else { format!("of `{}`, ", estate.catalog.path(at)) };
+            let beside = if at == resource { String::new() } else { format!("of `{}`, ", estate.catalog().path(at)) };
             let from = match field {
                 ResourceField::Attribute(id) => of_resource(estate, *id, at),
                 ResourceField::State | ResourceField::Owner => {
-                    format!("its own, {}", estate.place(estate.catalog.origins[at.index()]))
+                    format!("its own, {}", estate.place(estate.catalog().origins[at.index()]))
                 }
                 // What it is and where it lies goes without saying.
                 ResourceField::Id | ResourceField::Name | ResourceField::Path | ResourceField::Kind => String::new(),
@@ -36,7 +36,7 @@ pub(super) fn origin(reference: &ReferenceEvaluator, operand: &Operand, user: Us
 
 /// Where the value of an attribute of the session comes from.
 fn of_session(estate: &Estate, moment: &Moment, id: SessionAttributeId, user: UserId) -> String {
-    match (moment.value_for(&estate.people, id, user), estate.people.signed_in_at(id, user)) {
+    match (moment.value_for(estate.people(), id, user), estate.people().signed_in_at(id, user)) {
         (None, _) => String::new(),
         (Some(_), _) if moment.is_given(id) => "given".to_string(),
         (Some(_), Some(origin)) => format!("the sign-in, {}", estate.place(origin)),
@@ -46,26 +46,26 @@ fn of_session(estate: &Estate, moment: &Moment, id: SessionAttributeId, user: Us
 
 /// What is known of the session of a user, of the attributes that sign-ins tell.
 pub(crate) fn signed_in(estate: &Estate, moment: &Moment, user: UserId) -> impl Iterator<Item = Met> {
-    estate.schema.sign_ins.iter().map(move |id| Met {
-        name: format!("session.{}", estate.schema.session_attributes[id.index()].name),
-        value: moment.value_for(&estate.people, *id, user).map(|value| estate.schema.show(value)),
+    estate.schema().sign_ins.iter().map(move |id| Met {
+        name: format!("session.{}", estate.schema().session_attributes[id.index()].name),
+        value: moment.value_for(estate.people(), *id, user).map(|value| estate.schema().show(value)),
         from: of_session(estate, moment, *id, user),
     })
 }
 
 /// Where the value of a user's attribute comes from.
 pub(crate) fn of_user(estate: &Estate, id: UserAttributeId, user: UserId) -> String {
-    let attribute = &estate.schema.user_attributes[id.index()];
-    match estate.people.attribute(id).get(user.index()) {
+    let attribute = &estate.schema().user_attributes[id.index()];
+    match estate.people().attribute(id).get(user.index()) {
         None => String::new(),
         Some(value) if attribute.default.as_ref() == Some(value) => "the default".to_string(),
-        Some(_) => estate.place(estate.people.origin(user)),
+        Some(_) => estate.place(estate.people().origin(user)),
     }
 }
 
 /// Where the value of a resource's attribute comes from.
 pub(crate) fn of_resource(estate: &Estate, id: ResourceAttributeId, at: ResourceId) -> String {
-    let (catalog, attribute) = (&estate.catalog, &estate.schema.resource_attributes[id.index()]);
+    let (catalog, attribute) = (estate.catalog(), &estate.schema().resource_attributes[id.index()]);
     let Some(value) = catalog.attributes[id.index()].get(at.index()) else { return String::new() };
     let own = |r: ResourceId| {
         let column = catalog.own[id.index()].as_ref().unwrap_or(&catalog.attributes[id.index()]);

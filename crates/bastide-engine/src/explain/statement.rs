@@ -6,11 +6,9 @@ use bastide_model::condition::Term;
 use bastide_model::show;
 use bastide_model::statement::Sort;
 use bastide_model::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// A rule or an entry.
-#[derive(Clone, Serialize, JsonSchema, Debug)]
+#[derive(Clone, Debug)]
 pub struct StatementRef {
     /// The rule's name, or the entry's file and line.
     pub name: String,
@@ -45,7 +43,7 @@ impl StatementRef {
 }
 
 /// One way in which a statement means a user.
-#[derive(Clone, Serialize, JsonSchema, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Way {
     /// `anyone`, `owner`, `named`, or `member`.
     pub by: String,
@@ -82,13 +80,13 @@ pub fn ways(
             Term::User(_) | Term::Nobody(_) => ("named", Vec::new()),
             Term::Members(group) => {
                 let start = computed_groups(reference, user);
-                ("member", estate.groups.chain(user, &start, *group).unwrap_or_else(|| vec![*group]))
+                ("member", estate.groups().chain(user, &start, *group).unwrap_or_else(|| vec![*group]))
             }
         };
         found.push(Way {
             by: by.into(),
             places: places(estate, user, &chain),
-            chain: told(&estate.groups, &chain),
+            chain: told(estate.groups(), &chain),
             certain: truth == Truth::True,
         });
     }
@@ -112,7 +110,7 @@ pub fn told(groups: &Groups, chain: &[GroupId]) -> Vec<String> {
 
 /// Where each step of a chain is written.
 fn places(estate: &Estate, user: UserId, chain: &[GroupId]) -> Vec<String> {
-    let groups = &estate.groups;
+    let groups = estate.groups();
     let mut member = Member::User(user);
     let mut places = Vec::new();
     let is_told = |at: usize| chain.len() <= 2 * MOST_TOLD + 1 || at < MOST_TOLD || at + MOST_TOLD >= chain.len();

@@ -14,8 +14,6 @@ use bastide_model::inside::Inside;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use rust_decimal::prelude::ToPrimitive;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// What lies inside one dataset, found in the catalog.
 #[derive(Clone, Debug)]
@@ -43,7 +41,7 @@ pub struct Slice {
 
 /// What lies inside every dataset of which that is told. Cost: their children once.
 pub fn contents(estate: &Estate) -> Vec<Contents<'_>> {
-    estate.insides.iter().filter_map(|inside| contents_of(estate, inside)).collect()
+    estate.insides().iter().filter_map(|inside| contents_of(estate, inside)).collect()
 }
 
 /// What lies inside a dataset, by its id or path.
@@ -52,20 +50,20 @@ pub fn contents(estate: &Estate) -> Vec<Contents<'_>> {
 /// There is no such resource.
 pub fn contents_named<'e>(estate: &'e Estate, name: &str) -> Result<Option<Contents<'e>>, FindError> {
     let resource = crate::find::resource(estate, name)?;
-    let id = estate.catalog.id(resource);
-    let inside = estate.insides.iter().find(|inside| inside.dataset == id);
+    let id = estate.catalog().id(resource);
+    let inside = estate.insides().iter().find(|inside| inside.dataset == id);
     Ok(inside.and_then(|inside| contents_of(estate, inside)))
 }
 
 fn contents_of<'e>(estate: &'e Estate, inside: &'e Inside) -> Option<Contents<'e>> {
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let dataset = catalog.find(&inside.dataset)?;
-    let rows = estate.schema.resource_attribute("rows").map(|id| &catalog.attributes[id.index()]);
+    let rows = estate.schema().resource_attribute("rows").map(|id| &catalog.attributes[id.index()]);
     let rows_of = |resource: ResourceId| match rows.and_then(|column| column.get(resource.index())) {
         Some(Value::Number(number)) => number.to_u64().unwrap_or(0),
         _ => 0,
     };
-    let [slice, column] = ["slice", "column"].map(|kind| estate.schema.kind(kind));
+    let [slice, column] = ["slice", "column"].map(|kind| estate.schema().kind(kind));
     let mut contents = Contents { inside, dataset, slices: Vec::new(), columns: Vec::new() };
     if inside.by.is_empty() {
         contents.slices.push(Slice { resource: dataset, values: Vec::new(), rows: inside.rows });
@@ -101,7 +99,7 @@ impl Contents<'_> {
 
     /// What one user gets by each action. Cost: slices and columns, each decided once.
     pub fn by_action(&self, snapshot: &Snapshot, user: UserId) -> Vec<Share> {
-        let all: Vec<ActionId> = ActionId::all(snapshot.estate().schema.actions.len()).collect();
+        let all: Vec<ActionId> = ActionId::all(snapshot.estate().schema().actions.len()).collect();
         self.some(snapshot, user, &all)
     }
 
@@ -128,7 +126,7 @@ impl Contents<'_> {
     /// What everybody gets by an action, by user. Cost: slices and columns, each decided once for all, and what is given.
     pub fn shares(&self, snapshot: &Snapshot, action: ActionId) -> Vec<Share> {
         let mut engine = snapshot.evaluator();
-        let people = snapshot.estate().people.len();
+        let people = snapshot.estate().people().len();
         let mut allowed = engine.nobody();
         let mut slices: Vec<Vec<u32>> = vec![Vec::new(); people];
         for (at, slice) in self.slices.iter().enumerate() {
@@ -166,7 +164,7 @@ impl Contents<'_> {
 }
 
 /// What somebody gets of a dataset by an action, in numbers.
-#[derive(Clone, PartialEq, Eq, Serialize, JsonSchema, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct RowsSeen {
     /// The dataset's id.
     pub dataset: String,
@@ -193,8 +191,8 @@ impl RowsSeen {
     pub fn of(estate: &Estate, contents: &Contents, action: ActionId, share: &Share) -> RowsSeen {
         RowsSeen {
             dataset: contents.inside.dataset.clone(),
-            path: estate.catalog.path(contents.dataset),
-            action: estate.schema.actions[action.index()].name.clone(),
+            path: estate.catalog().path(contents.dataset),
+            action: estate.schema().actions[action.index()].name.clone(),
             rows: share.rows,
             all_rows: contents.inside.rows,
             slices: if contents.inside.by.is_empty() { 0 } else { share.slices.len() },
@@ -210,7 +208,7 @@ impl RowsSeen {
 pub fn rows_seen(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> Vec<RowsSeen> {
     let estate = snapshot.estate();
     let mut seen = Vec::new();
-    let meant = |contents: &Contents| under.is_none_or(|place| estate.catalog.contains(place, contents.dataset));
+    let meant = |contents: &Contents| under.is_none_or(|place| estate.catalog().contains(place, contents.dataset));
     for contents in contents(estate).into_iter().filter(meant) {
         for (action, share) in contents.by_action(snapshot, user).into_iter().enumerate() {
             let action = ActionId::new(action);

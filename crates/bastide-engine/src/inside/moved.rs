@@ -6,12 +6,10 @@ use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Users for whom the rows of a dataset change in the same way.
-#[derive(Clone, PartialEq, Eq, Serialize, JsonSchema, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct RowsMoved {
     /// The dataset's id.
     pub dataset: String,
@@ -53,8 +51,8 @@ impl<'s> MovedSide<'s> {
     fn of(snapshot: &'s Snapshot, contents: Option<Contents<'s>>, joint: &HashMap<&str, u32>) -> MovedSide<'s> {
         let estate = snapshot.estate();
         let all = contents.iter().flat_map(|c| c.slices.iter().enumerate());
-        let slices = all.map(|(at, slice)| (estate.catalog.id(slice.resource).to_string(), at)).collect();
-        let people = estate.people.all().map(|user| joint[estate.people.id(user)]).collect();
+        let slices = all.map(|(at, slice)| (estate.catalog().id(slice.resource).to_string(), at)).collect();
+        let people = estate.people().all().map(|user| joint[estate.people().id(user)]).collect();
         let engine = snapshot.evaluator();
         let room = engine.nobody();
         MovedSide { engine, contents, slices, people, meets: FixedBitSet::with_capacity(joint.len()), room }
@@ -91,11 +89,11 @@ impl<'s> MovedSide<'s> {
 pub fn moved(before: &Snapshot, after: &Snapshot) -> Vec<RowsMoved> {
     let (old, new) = (before.estate(), after.estate());
     let names: BTreeSet<&str> =
-        [old, new].into_iter().flat_map(|e| e.people.all().map(|user| e.people.id(user))).collect();
+        [old, new].into_iter().flat_map(|e| e.people().all().map(|user| e.people().id(user))).collect();
     let joint: HashMap<&str, u32> = names.iter().zip(0..).map(|(id, number)| (*id, number)).collect();
     let names: Vec<&str> = names.into_iter().collect();
     let datasets: BTreeSet<&str> =
-        [old, new].into_iter().flat_map(|e| e.insides.iter()).map(|inside| inside.dataset.as_str()).collect();
+        [old, new].into_iter().flat_map(|e| e.insides().iter()).map(|inside| inside.dataset.as_str()).collect();
     let of = |estate| -> HashMap<&str, Contents> {
         contents(estate).into_iter().map(|contents| (contents.inside.dataset.as_str(), contents)).collect()
     };
@@ -105,8 +103,8 @@ pub fn moved(before: &Snapshot, after: &Snapshot) -> Vec<RowsMoved> {
         let mut was = MovedSide::of(before, olds.remove(dataset), &joint);
         let mut is = MovedSide::of(after, news.remove(dataset), &joint);
         let ids: BTreeSet<String> = was.slices.keys().chain(is.slices.keys()).cloned().collect();
-        for action in &new.schema.actions {
-            let (Some(a), Some(b)) = (old.schema.action(&action.name), new.schema.action(&action.name)) else {
+        for action in &new.schema().actions {
+            let (Some(a), Some(b)) = (old.schema().action(&action.name), new.schema().action(&action.name)) else {
                 continue;
             };
             let counts = counts(&mut was, &mut is, &ids, (a, b), names.len());
@@ -118,7 +116,7 @@ pub fn moved(before: &Snapshot, after: &Snapshot) -> Vec<RowsMoved> {
             let Some((contents, estate)) = side else { continue };
             found.extend(alike.into_iter().map(|([before, after, gained, lost], users)| RowsMoved {
                 dataset: dataset.to_string(),
-                path: estate.catalog.path(contents.dataset),
+                path: estate.catalog().path(contents.dataset),
                 action: action.name.clone(),
                 users,
                 before,

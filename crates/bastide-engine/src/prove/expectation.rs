@@ -15,7 +15,7 @@ pub fn moment(estate: &Estate, run: &Moment, of: &Expectation) -> Moment {
     if of.session.is_empty() {
         return run.on_day(date);
     }
-    let mut moment = Moment::on(date, &estate.schema);
+    let mut moment = Moment::on(date, estate.schema());
     for (id, value) in &of.session {
         moment.give(*id, Some(value.clone()));
     }
@@ -80,9 +80,9 @@ pub(super) fn ask(estate: &Estate, run: &Moment, of: &Expectation) -> Result<Pro
 /// where the clause is true for it.
 fn reached(reference: &ReferenceEvaluator, user: UserId, what: &What, actions: &fixedbitset::FixedBitSet) -> u64 {
     let estate = reference.estate();
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let covered = |resource: ResourceId| {
-        estate.schema.is_any(catalog.kind(resource), what.kinds.as_deref())
+        estate.schema().is_any(catalog.kind(resource), what.kinds.as_deref())
             && what.places.as_ref().is_none_or(|p| p.iter().any(|p| reaches(catalog, p, resource)))
             && what.condition.as_ref().is_none_or(|c| reference.condition(c, Some(user), Some(resource)).is_true())
     };

@@ -26,13 +26,13 @@ pub(super) fn ask(snapshot: &Snapshot, all: &[&Guarantee]) -> Vec<Proof> {
     let mut engine = snapshot.evaluator();
     let mut proofs: Vec<Proof> = all.iter().map(|of| begun(&reference, of)).collect();
     let [mut yes, mut maybe, mut open, mut allowed] = std::array::from_fn(|_| engine.nobody());
-    for resource in estate.catalog.all() {
-        let kind = estate.catalog.kind(resource);
+    for resource in estate.catalog().all() {
+        let kind = estate.catalog().kind(resource);
         let speaks = |of: &Guarantee| {
             let places = of.what.places.as_ref();
             // Barriers do not matter to what must always hold.
-            let within = || places.is_none_or(|p| p.iter().any(|p| reaches(&estate.catalog, p, resource)));
-            estate.schema.is_any(kind, of.what.kinds.as_deref()) && within()
+            let within = || places.is_none_or(|p| p.iter().any(|p| reaches(estate.catalog(), p, resource)));
+            estate.schema().is_any(kind, of.what.kinds.as_deref()) && within()
         };
         let mut work = engine.look(resource);
         for (at, (of, proof)) in all.iter().zip(&mut proofs).enumerate().filter(|(_, (of, _))| speaks(of)) {
@@ -51,7 +51,7 @@ pub(super) fn ask(snapshot: &Snapshot, all: &[&Guarantee]) -> Vec<Proof> {
                 } else {
                     allowed.intersect_with(&maybe)
                 };
-                proof.checked += estate.people.len() as u64;
+                proof.checked += estate.people().len() as u64;
                 let wrong = allowed.count_ones(..);
                 if wrong == 0 {
                     continue;

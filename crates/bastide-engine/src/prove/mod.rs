@@ -17,14 +17,12 @@ pub use record::record;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
-use schemars::JsonSchema;
-use serde::Serialize;
 
 /// How many breaches of one proof are told.
 pub const MOST_BREACHES: usize = 5;
 
 /// An expectation or a guarantee, and whether it holds.
-#[derive(Clone, Serialize, JsonSchema, Debug)]
+#[derive(Clone, Debug)]
 pub struct Proof {
     /// Its name.
     pub name: String,
@@ -47,8 +45,7 @@ pub struct Proof {
 }
 
 /// What a proof is.
-#[derive(Clone, Copy, Serialize, JsonSchema, PartialEq, Eq, Debug)]
-#[serde(rename_all = "lowercase")]
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Sort {
     /// Of one user.
     Expectation,
@@ -57,7 +54,7 @@ pub enum Sort {
 }
 
 /// One thing that is not as it must be.
-#[derive(Clone, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Breach {
     /// What is not as claimed, in words.
     pub claim: String,
@@ -81,7 +78,7 @@ pub struct Breach {
 pub fn prove(estate: &Estate, moment: &Moment, wanted: &dyn Fn(&str) -> bool) -> Result<Vec<Proof>, Vec<Diagnostic>> {
     let mut proofs = Vec::new();
     let peopled = personas::with_personas(estate);
-    for expectation in estate.proofs.expectations.iter().filter(|e| wanted(&e.name)) {
+    for expectation in estate.proofs().expectations.iter().filter(|e| wanted(&e.name)) {
         proofs.push(expectation::ask(&peopled, moment, expectation)?);
     }
     proofs.extend(guarantees(estate, moment, wanted)?);
@@ -97,7 +94,7 @@ pub fn guarantees(
     moment: &Moment,
     wanted: &dyn Fn(&str) -> bool,
 ) -> Result<Vec<Proof>, Vec<Diagnostic>> {
-    let all: Vec<&proof::Guarantee> = estate.proofs.guarantees.iter().filter(|g| wanted(&g.name)).collect();
+    let all: Vec<&proof::Guarantee> = estate.proofs().guarantees.iter().filter(|g| wanted(&g.name)).collect();
     if all.is_empty() {
         return Ok(Vec::new());
     }
@@ -140,7 +137,7 @@ pub fn through(
 pub fn untested(estate: &Estate, moment: &Moment) -> Result<Vec<String>, Vec<Diagnostic>> {
     let before = prove(estate, moment, &|_| true)?;
     let mut found = Vec::new();
-    for (at, statement) in estate.statements.iter().enumerate() {
+    for (at, statement) in estate.statements().iter().enumerate() {
         if statement.sort != statement::Sort::Rule || !statement.is_on() || !statement.in_date(moment.date) {
             continue;
         }

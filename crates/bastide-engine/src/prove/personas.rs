@@ -6,38 +6,35 @@ use bastide_model::proof::Persona;
 use bastide_model::*;
 use bastide_resolve::derived::fill;
 use std::borrow::Cow;
-use std::sync::Arc;
 
 /// The estate with its personas as users, numbered on from the real ones.
 pub fn with_personas(estate: &Estate) -> Cow<'_, Estate> {
-    if estate.proofs.personas.is_empty() {
+    if estate.proofs().personas.is_empty() {
         return Cow::Borrowed(estate);
     }
-    let mut whole = estate.clone();
-    let first = whole.people.len();
-    let rows = first + whole.proofs.personas.len();
-    let personas = Arc::clone(&whole.proofs);
-    let newcomers: Vec<Newcomer> = personas.personas.iter().map(newcomer).collect();
-    whole.people = Arc::new(People::clone(&whole.people).with(&newcomers));
-    let people = Arc::make_mut(&mut whole.people);
-    let groups = Arc::make_mut(&mut whole.groups);
-    for (i, persona) in personas.personas.iter().enumerate() {
+    let first = estate.people().len();
+    let personas = &estate.proofs().personas;
+    let rows = first + personas.len();
+    let newcomers: Vec<Newcomer> = personas.iter().map(newcomer).collect();
+    let mut people = People::clone(estate.people()).with(&newcomers);
+    let mut groups = Groups::clone(estate.groups());
+    for (i, persona) in personas.iter().enumerate() {
         let member = Member::User(UserId::new(first + i));
         for group in &persona.groups {
             groups.join(*group, Membership { member, origin: persona.origin });
         }
     }
-    for (at, attribute) in estate.schema.user_attributes.iter().enumerate() {
+    for (at, attribute) in estate.schema().user_attributes.iter().enumerate() {
         fill(people.attribute_mut(UserAttributeId::new(at)), attribute, rows, |row| row >= first);
     }
     for (id, column) in people.sign_ins_mut() {
-        fill(column, &estate.schema.session_attributes[id.index()], rows, |row| row >= first);
+        fill(column, &estate.schema().session_attributes[id.index()], rows, |row| row >= first);
     }
     groups.close(rows);
-    if let Some(attribute) = estate.schema.member_of {
-        people.hold_groups(attribute, groups);
+    if let Some(attribute) = estate.schema().member_of {
+        people.hold_groups(attribute, &groups);
     }
-    Cow::Owned(whole)
+    Cow::Owned(estate.with_people(people, groups))
 }
 
 fn newcomer(persona: &Persona) -> Newcomer<'_> {

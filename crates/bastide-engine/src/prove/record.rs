@@ -17,7 +17,7 @@ const MOST: usize = 24;
 pub fn record(snapshot: &Snapshot, user: UserId) -> String {
     let (estate, moment) = (snapshot.estate(), snapshot.moment());
     let mut engine = snapshot.evaluator();
-    let (schema, catalog) = (&estate.schema, &estate.catalog);
+    let (schema, catalog) = (estate.schema(), estate.catalog());
     let mut can: BTreeMap<Vec<usize>, Vec<ResourceId>> = BTreeMap::new();
     let mut counts: BTreeMap<(usize, usize), usize> = BTreeMap::new();
     for resource in catalog.all() {
@@ -34,7 +34,7 @@ pub fn record(snapshot: &Snapshot, user: UserId) -> String {
             can.entry(allowed).or_default().push(resource);
         }
     }
-    let id = estate.people.id(user);
+    let id = estate.people().id(user);
     let mut out = format!("expect {} {{\n", quote::name(&format!("{id}-as-of-{}", moment.date)));
     let because = format!("Recorded on {}: keep what must stay so, and take out the rest.", moment.date);
     writeln!(out, "    because {}", quote::text(&because)).expect("a string takes everything");

@@ -66,7 +66,7 @@ pub fn power(difference: &Difference, after: &Estate, harmless: &[String], wish:
     let (mut users, mut resources, mut actions) = (BTreeSet::new(), 0, BTreeSet::new());
     let mut known: HashMap<u32, u64> = HashMap::new();
     let mut lister = difference.lister();
-    let name = |action: u32| &after.schema.actions[action as usize].name;
+    let name = |action: u32| &after.schema().actions[action as usize].name;
     for &(resource, row) in &difference.changed {
         let mut count = *known.entry(row).or_insert_with(|| {
             let mut count = 0;
@@ -101,7 +101,7 @@ pub fn power(difference: &Difference, after: &Estate, harmless: &[String], wish:
 pub fn cost(idea: &Idea, difference: &Difference, after: &Estate, harmless: &[String], wish: Wish) -> u32 {
     let mut sides = Sides::default();
     let (mut harm, mut guests) = (false, false);
-    let guest = after.people.kind(wish.user) == "guest";
+    let guest = after.people().kind(wish.user) == "guest";
     let labels = Labelled::new(after);
     let mut by_reference: HashSet<u32> = HashSet::new();
     for &(resource, row) in &difference.changed {
@@ -122,7 +122,7 @@ pub fn cost(idea: &Idea, difference: &Difference, after: &Estate, harmless: &[St
         for turn in turns {
             let own = u32::from(difference.is_asked(turn.gained));
             let others = difference.count(turn.gained) > own;
-            let name = &after.schema.actions[turn.action as usize].name;
+            let name = &after.schema().actions[turn.action as usize].name;
             harm |= others && !harmless.contains(name);
             guests |= others && difference.guests(turn.gained) > u32::from(own > 0 && guest);
         }

@@ -42,12 +42,12 @@ fn gather<'j>(
 ) {
     let estate = reference.estate();
     let Wish { user, action, resource, wanted } = wish;
-    if depth > DEEPEST || !estate.schema.fits(action, estate.catalog.kind(resource)) {
+    if depth > DEEPEST || !estate.schema().fits(action, estate.catalog().kind(resource)) {
         return;
     }
     let about = About { reference, harmless, user, resource };
     if wanted {
-        if !estate.people.is_active(user) {
+        if !estate.people().is_active(user) {
             let change = Change::User(user, UserCell::Active, Some(Value::Flag(true)));
             let hint = Some("the account is not active".into());
             found.push(Idea { hint, mends: true, ..Idea::new(change, charge::ACTIVE) });
@@ -79,7 +79,7 @@ fn gather<'j>(
     }
     if wanted {
         // A layer above keeps what would permit from being weighed.
-        if !estate.layers.is_empty() {
+        if !estate.layers().is_empty() {
             for candidate in &candidates.list {
                 let statement = estate.statement(candidate.id);
                 if reference.controls(&candidates, statement) && statement.modality == Modality::May {
@@ -145,7 +145,7 @@ fn begin(about: &About, who: &Who, found: &mut Vec<Idea>, level: usize) {
         match term {
             Term::Members(group) => join(about, *group, found, level),
             Term::Owner => {
-                let owner = Value::Text(reference.estate().people.id(about.user).into());
+                let owner = Value::Text(reference.estate().people().id(about.user).into());
                 let change = Change::Resource(about.resource, ResourceCell::Owner, Some(owner));
                 let amount = if meant == Truth::Unknown { charge::JOIN } else { charge::RESOURCE_VALUE + 8 };
                 found.push(Idea::new(change, amount));
@@ -157,7 +157,7 @@ fn begin(about: &About, who: &Who, found: &mut Vec<Idea>, level: usize) {
 
 /// What brings a user into a group.
 fn join(about: &About, group: GroupId, found: &mut Vec<Idea>, level: usize) {
-    let groups = &about.reference.estate().groups;
+    let groups = about.reference.estate().groups();
     for inner in groups.beneath(group).into_iter().take(MOST_BENEATH) {
         match groups.computed(inner) {
             None => {
@@ -187,7 +187,7 @@ fn join(about: &About, group: GroupId, found: &mut Vec<Idea>, level: usize) {
 /// What takes a user out of a group: each link of the chain that leads there.
 fn leave(about: &About, group: GroupId, found: &mut Vec<Idea>) {
     let reference = about.reference;
-    let groups = &reference.estate().groups;
+    let groups = reference.estate().groups();
     let start = crate::access::computed_groups(reference, about.user);
     let Some(chain) = groups.chain(about.user, &start, group) else { return };
     let mut odd = odd_link(reference.estate(), about.user, &chain);
@@ -240,10 +240,10 @@ fn switch(estate: &Estate, id: StatementId, user: UserId) -> Idea {
 fn given_to_guests(about: &About, id: StatementId) -> Option<Idea> {
     let (estate, user) = (about.reference.estate(), about.user);
     let statement = estate.statement(id);
-    let guest = |user: usize| estate.people.kind(UserId::new(user)) == "guest";
-    let harmless = |action: usize| about.harmless.contains(&estate.schema.actions[action].name);
+    let guest = |user: usize| estate.people().kind(UserId::new(user)) == "guest";
+    let harmless = |action: usize| about.harmless.contains(&estate.schema().actions[action].name);
     let [Term::Members(group)] = statement.who.terms.as_slice() else { return None };
-    let members = estate.groups.users(*group);
+    let members = estate.groups().users(*group);
     let all_guests = guest(user.index()) && members.ones().all(guest);
     if statement.sort != Sort::Entry
         || !statement.modality.permits()
@@ -252,7 +252,7 @@ fn given_to_guests(about: &About, id: StatementId) -> Option<Idea> {
     {
         return None;
     }
-    let actions: Vec<&str> = statement.actions.ones().map(|a| estate.schema.actions[a].name.as_str()).collect();
+    let actions: Vec<&str> = statement.actions.ones().map(|a| estate.schema().actions[a].name.as_str()).collect();
     let hint = format!("it gives {} guests more than what is harmless: {}", members.count_ones(..), actions.join(", "));
     Some(Idea { hint: Some(hint), mends: true, ..Idea::new(Change::Off(id), charge::GUEST_ENTRY) })
 }
@@ -285,7 +285,7 @@ fn end(about: &About, id: StatementId, depth: usize, found: &mut Vec<Idea>) {
 /// What is permitted but for a need: remedies of the need.
 fn needs(reference: &ReferenceEvaluator, harmless: &[String], wish: Wish, depth: usize, found: &mut Vec<Idea>) {
     let estate = reference.estate();
-    for need in &estate.schema.actions[wish.action.index()].needs {
+    for need in &estate.schema().actions[wish.action.index()].needs {
         for resource in targets(estate, wish.resource, need.target).found {
             if !reference.allows(wish.user, need.action, resource) {
                 let inner = Wish { action: need.action, resource, ..wish };
@@ -298,7 +298,7 @@ fn needs(reference: &ReferenceEvaluator, harmless: &[String], wish: Wish, depth:
 /// Statements that do not reach the resource today: those that are off, and those a barrier cuts off.
 fn elsewhere(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) {
     let estate = reference.estate();
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let kind = catalog.kind(wish.resource);
     let today = reference.moment().date;
     let means_then = |s: &Statement| {
@@ -308,7 +308,7 @@ fn elsewhere(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) 
     };
     let means = |s: &Statement| s.in_date(today) && means_then(s);
     let mut cut: Vec<StatementId> = Vec::new();
-    for (at, s) in estate.statements.iter().enumerate() {
+    for (at, s) in estate.statements().iter().enumerate() {
         if s.off {
             if s.sort == Sort::Rule && covers(estate, s, wish.resource).is_some() && means(s) {
                 found.push(Idea::new(Change::On(StatementId::new(at)), charge::RULE_ON));
@@ -325,7 +325,7 @@ fn elsewhere(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) 
                 found.push(Idea { hint: Some(hint), mends: true, ..Idea::new(change, charge::WINDOW) });
             }
         } else if let Some(places) = &s.what.places
-            && estate.schema.is_any(kind, s.what.kinds.as_deref())
+            && estate.schema().is_any(kind, s.what.kinds.as_deref())
             && covers(estate, s, wish.resource).is_none()
             && places.iter().any(|p| reaches(catalog, p, wish.resource))
             && means(s)
@@ -338,7 +338,7 @@ fn elsewhere(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) 
     if let Some(barrier) = barrier.filter(|_| !cut.is_empty()) {
         let change = Change::Resource(barrier, ResourceCell::Inherits, Some(Value::Flag(true)));
         found.push(Idea::new(change, charge::INHERIT));
-        let mut actions = FixedBitSet::with_capacity(estate.schema.actions.len());
+        let mut actions = FixedBitSet::with_capacity(estate.schema().actions.len());
         own_needs(estate, wish.action, &mut actions);
         for id in cut {
             let s = estate.statement(id);
@@ -361,7 +361,7 @@ fn elsewhere(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) 
 /// above it, where the way is closed.
 fn give(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) {
     let estate = reference.estate();
-    let mut actions = FixedBitSet::with_capacity(estate.schema.actions.len());
+    let mut actions = FixedBitSet::with_capacity(estate.schema().actions.len());
     own_needs(estate, wish.action, &mut actions);
     let lacking: Vec<usize> =
         actions.ones().filter(|a| !reference.allows(wish.user, ActionId::new(*a), wish.resource)).collect();
@@ -371,7 +371,7 @@ fn give(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) {
         Change::Give(Arc::new(crate::change::entry(term, Modality::May, actions, Some(resource), Reach::At)))
     };
     let mut lacking = lacking;
-    lacking.grow(estate.schema.actions.len());
+    lacking.grow(estate.schema().actions.len());
     let first = make(wish.resource, lacking);
     found.push(Idea::new(first.clone(), charge::GIVE));
     // What it needs elsewhere, one entry a place, as far as that is closed to the user: the folders above, what it is
@@ -380,7 +380,7 @@ fn give(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) {
     let mut needed: BTreeMap<ResourceId, FixedBitSet> = BTreeMap::new();
     let mut open: Vec<(ResourceId, ActionId)> = actions.ones().map(|a| (wish.resource, ActionId::new(a))).collect();
     while let Some((resource, action)) = open.pop() {
-        for need in &estate.schema.actions[action.index()].needs {
+        for need in &estate.schema().actions[action.index()].needs {
             for place in targets(estate, resource, need.target).found {
                 let known = needed.entry(place).or_insert_with(|| FixedBitSet::with_capacity(actions.len()));
                 if known.contains(need.action.index()) || reference.allows(wish.user, need.action, place) {
@@ -393,7 +393,7 @@ fn give(reference: &ReferenceEvaluator, wish: Wish, found: &mut Vec<Idea>) {
     }
     needed.remove(&wish.resource);
     let mut places: Vec<(ResourceId, FixedBitSet)> = needed.into_iter().filter(|(_, a)| !a.is_clear()).collect();
-    places.sort_by_key(|(place, _)| std::cmp::Reverse(estate.catalog.depth(*place)));
+    places.sort_by_key(|(place, _)| std::cmp::Reverse(estate.catalog().depth(*place)));
     changes.extend(places.into_iter().take(MOST_PLACES).map(|(place, actions)| make(place, actions)));
     if changes.len() > 1 {
         let amount = charge::GIVE + 8 * (changes.len() as u32 - 1);
@@ -407,7 +407,7 @@ fn own_needs(estate: &Estate, action: ActionId, actions: &mut FixedBitSet) {
     if actions.put(action.index()) {
         return;
     }
-    for need in &estate.schema.actions[action.index()].needs {
+    for need in &estate.schema().actions[action.index()].needs {
         if need.target == Target::Own {
             own_needs(estate, need.action, actions);
         }
@@ -415,7 +415,7 @@ fn own_needs(estate: &Estate, action: ActionId, actions: &mut FixedBitSet) {
 }
 
 fn entry(estate: &Estate, wish: Wish, modality: Modality, charge: u32) -> Idea {
-    let mut actions = FixedBitSet::with_capacity(estate.schema.actions.len());
+    let mut actions = FixedBitSet::with_capacity(estate.schema().actions.len());
     actions.insert(wish.action.index());
     let term = Term::User(wish.user);
     let statement = crate::change::entry(term, modality, actions, Some(wish.resource), Reach::At);

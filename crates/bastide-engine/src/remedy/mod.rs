@@ -23,8 +23,6 @@ use bastide_model::*;
 use hashbrown::HashSet;
 use idea::Idea;
 use rayon::prelude::*;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::sync::{Mutex, PoisonError};
 
 /// Single ideas that are tried at most.
@@ -36,7 +34,7 @@ const MOST_PAIRED: usize = 28;
 const MOST_BLOCKS: usize = 12;
 
 /// What a remedy hands out beside the wish: gains of more than harmless actions.
-#[derive(Clone, Default, Serialize, JsonSchema, PartialEq, Eq, Debug)]
+#[derive(Clone, Default, PartialEq, Eq, Debug)]
 pub struct Power {
     /// How many triples.
     pub triples: u64,
@@ -49,7 +47,7 @@ pub struct Power {
 }
 
 /// One remedy.
-#[derive(Clone, Serialize, JsonSchema, Debug)]
+#[derive(Clone, Debug)]
 pub struct Remedy {
     /// What to change: one change, or two that only help together.
     pub changes: Vec<Described>,
@@ -66,7 +64,7 @@ pub struct Remedy {
 }
 
 /// What would turn a decision.
-#[derive(Clone, Serialize, JsonSchema, Debug)]
+#[derive(Clone, Debug)]
 pub struct Remedies {
     /// Whether the wished outcome is allowed.
     pub wanted: bool,
@@ -248,7 +246,7 @@ fn one(
     let mut handed: u64 = 0;
     let go_on = |shown: &Shown, turns: &[Turn]| {
         for turn in turns {
-            if wish.wanted && !harmless.contains(&estate.schema.actions[turn.action as usize].name) {
+            if wish.wanted && !harmless.contains(&estate.schema().actions[turn.action as usize].name) {
                 handed += u64::from(shown.count(turn.gained));
             }
             for (users, gained) in [(turn.gained, true), (turn.lost, false)] {
@@ -261,7 +259,7 @@ fn one(
     };
     let difference = difference_while(before, &after, Some(wish.user), go_on)?;
     let radius = radius(&difference);
-    let blocks = blocks(&difference, estate, &changed, &changed.groups, harmless, MOST_BLOCKS);
+    let blocks = blocks(&difference, estate, &changed, changed.groups(), harmless, MOST_BLOCKS);
     let cost = cost::cost(idea, &difference, &changed, harmless, wish);
     let power = cost::power(&difference, &changed, harmless, wish);
     best.add((rank(wish, &power), cost));

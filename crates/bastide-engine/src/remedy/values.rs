@@ -51,7 +51,7 @@ impl About<'_, '_> {
                 self.sets(left, *relation, right, *caseless, wanted, truth)
             }
             Test::IsOwner => {
-                let owner = Value::Text(self.reference.estate().people.id(self.user).into());
+                let owner = Value::Text(self.reference.estate().people().id(self.user).into());
                 let cell = TargetCell::Resource(self.resource, ResourceCell::Owner);
                 self.idea(cell, wanted.then_some(owner), truth).into_iter().collect()
             }
@@ -99,7 +99,7 @@ impl About<'_, '_> {
         let step = |by: i32| match &other {
             Datum::Step(of, step) => {
                 let to = i32::from(*step) + by;
-                let values = self.reference.estate().schema.types[of.index()].values.len() as i32;
+                let values = self.reference.estate().schema().types[of.index()].values.len() as i32;
                 (0..values).contains(&to).then_some(Value::Step(*of, to as u16))
             }
             _ => None,
@@ -108,7 +108,7 @@ impl About<'_, '_> {
         // A day or a number that happens to fit is seldom the right one; what others have is likelier.
         let counted = matches!(other, Datum::Date(_) | Datum::Number(_)) && comparison != Comparison::Equal;
         if let (Truth::Unknown, TargetCell::Resource(resource, ResourceCell::Attribute(id))) = (truth, cell)
-            && let column = &self.reference.estate().catalog.attributes[id.index()]
+            && let column = &self.reference.estate().catalog().attributes[id.index()]
             && let Some((value, hint)) = companions(self.reference.estate(), resource, column, fits)
         {
             let idea = self.idea(cell, Some(value), truth);
@@ -213,19 +213,19 @@ impl About<'_, '_> {
                     UserField::Realm => UserCell::Realm,
                     UserField::Active => UserCell::Active,
                     // What follows from memberships is not set.
-                    UserField::Attribute(id) if self.reference.estate().schema.member_of == Some(*id) => return None,
+                    UserField::Attribute(id) if self.reference.estate().schema().member_of == Some(*id) => return None,
                     UserField::Attribute(id) => UserCell::Attribute(*id),
                     UserField::Id | UserField::Name | UserField::SignIn(_) => return None,
                 };
                 Some(TargetCell::User(self.user, cell))
             }
             Operand::Resource(step, field) => {
-                let catalog = &self.reference.estate().catalog;
+                let catalog = self.reference.estate().catalog();
                 let resource = match step {
                     Step::Own => self.resource,
                     Step::Parent => catalog.parent(self.resource)?,
                     Step::Kind(kind) => {
-                        let is = |r: &ResourceId| self.reference.estate().schema.is_kind(catalog.kind(*r), *kind);
+                        let is = |r: &ResourceId| self.reference.estate().schema().is_kind(catalog.kind(*r), *kind);
                         catalog.upward(self.resource).find(is)?
                     }
                 };
@@ -244,12 +244,14 @@ impl About<'_, '_> {
     fn column(&self, cell: TargetCell) -> Option<(&Column, usize)> {
         let estate = self.reference.estate();
         match cell {
-            TargetCell::User(_, UserCell::Attribute(id)) => Some((estate.people.attribute(id), estate.people.len())),
-            TargetCell::User(_, UserCell::Realm) => Some((estate.people.realms(), estate.people.len())),
-            TargetCell::Resource(_, ResourceCell::Attribute(id)) => {
-                Some((&estate.catalog.attributes[id.index()], estate.catalog.len()))
+            TargetCell::User(_, UserCell::Attribute(id)) => {
+                Some((estate.people().attribute(id), estate.people().len()))
             }
-            TargetCell::Resource(_, ResourceCell::State) => Some((&estate.catalog.states, estate.catalog.len())),
+            TargetCell::User(_, UserCell::Realm) => Some((estate.people().realms(), estate.people().len())),
+            TargetCell::Resource(_, ResourceCell::Attribute(id)) => {
+                Some((&estate.catalog().attributes[id.index()], estate.catalog().len()))
+            }
+            TargetCell::Resource(_, ResourceCell::State) => Some((&estate.catalog().states, estate.catalog().len())),
             _ => None,
         }
     }

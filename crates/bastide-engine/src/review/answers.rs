@@ -173,7 +173,7 @@ fn removed<'a>(
         return Err(apart(row));
     }
     let statement = estate.statement(row.statement);
-    let name = |action: &ActionId| &estate.schema.actions[action.index()].name;
+    let name = |action: &ActionId| &estate.schema().actions[action.index()].name;
     let gone = |action: &ActionId| {
         let going = beside.others(row).filter(|(_, d)| *d == Some(&SheetDecision::Remove)).map(|(other, _)| other);
         going.chain([row]).any(|r| r.actions.contains(name(action)))
@@ -195,7 +195,7 @@ fn narrowed<'a>(
     let statement = estate.statement(row.statement);
     let mut changes = Vec::new();
     for user in without {
-        let id = find::user(estate, user).map(|user| estate.people.id(user).to_string()).unwrap_or_default();
+        let id = find::user(estate, user).map(|user| estate.people().id(user).to_string()).unwrap_or_default();
         let stays = |decision: Option<&SheetDecision>| match decision {
             Some(SheetDecision::Remove) => false,
             Some(SheetDecision::Narrow { without, .. }) => !without.contains(user),
@@ -239,7 +239,7 @@ fn narrowed<'a>(
 fn taken_out(estate: &Estate, row: &SheetRow, user: &str) -> Result<Vec<Change>, String> {
     let statement = estate.statement(row.statement);
     let user = find::user(estate, user).map_err(|e| e.to_string())?;
-    let id = estate.people.id(user);
+    let id = estate.people().id(user);
     if !row.people.iter().any(|p| p == id) {
         return Err(format!("`{id}` has no access by it there"));
     }
@@ -262,13 +262,13 @@ fn taken_out(estate: &Estate, row: &SheetRow, user: &str) -> Result<Vec<Change>,
             let mut leading: Vec<GroupId> = Vec::new();
             for term in &statement.who.terms {
                 if let Term::Members(group) = term {
-                    leading.extend(estate.groups.beneath(*group));
+                    leading.extend(estate.groups().beneath(*group));
                 }
             }
-            if let Some(computed) = leading.iter().find(|g| estate.groups.computed(**g).is_some()) {
-                return Err(format!("who is in `{}` is computed ({})", estate.groups.id(*computed), row.at));
+            if let Some(computed) = leading.iter().find(|g| estate.groups().computed(**g).is_some()) {
+                return Err(format!("who is in `{}` is computed ({})", estate.groups().id(*computed), row.at));
             }
-            let direct = estate.groups.direct(user).iter().filter(|g| leading.contains(g));
+            let direct = estate.groups().direct(user).iter().filter(|g| leading.contains(g));
             let changes: Vec<Change> = direct.map(|g| Change::Leave(Member::User(user), *g)).collect();
             if changes.is_empty() {
                 return Err(format!("`{id}` is meant by no group that can be left ({})", row.at));

@@ -115,17 +115,17 @@ const MOST_SETS: usize = 12;
 /// statements that reach it.
 pub fn sheets(snapshot: &Snapshot, part: Part) -> Vec<Sheet> {
     let estate = snapshot.estate();
-    let (schema, catalog) = (&estate.schema, &estate.catalog);
+    let (schema, catalog) = (estate.schema(), estate.catalog());
     let mut engine = snapshot.evaluator();
-    let mut sets = SetStore::new(estate.people.len());
+    let mut sets = SetStore::new(estate.people().len());
     let [mut users, mut allowed] = std::array::from_fn(|_| engine.nobody());
     let mut known: HashMap<Box<[u32]>, Rc<[DeniedClass]>> = HashMap::new();
     let mut names: Vec<Option<String>> = vec![None; catalog.len()];
     let mut heaps: HashMap<(Option<String>, StatementId), DeniedResources> = HashMap::new();
-    let mut reaches = vec![0usize; estate.statements.len()];
+    let mut reaches = vec![0usize; estate.statements().len()];
     for resource in catalog.all() {
         let own = match part {
-            Part::Owner => catalog.owner(resource).flatten().map(|owner| estate.people.id(owner).to_string()),
+            Part::Owner => catalog.owner(resource).flatten().map(|owner| estate.people().id(owner).to_string()),
             Part::Kind(kind) => schema.is_kind(catalog.kind(resource), kind).then(|| catalog.path(resource)),
             Part::Root => catalog.parent(resource).is_none().then(|| catalog.path(resource)),
         };
@@ -138,8 +138,8 @@ pub fn sheets(snapshot: &Snapshot, part: Part) -> Vec<Sheet> {
             let id = engine.statement_of(rule);
             let statement = estate.statement(id);
             // What another layer decides lets nobody in.
-            let own = Some(statement.layer.unwrap_or(LayerId::new(estate.layers.len())));
-            let controls = estate.layers.is_empty() || layer == own || statement.modality == Modality::MayAlways;
+            let own = Some(statement.layer.unwrap_or(LayerId::new(estate.layers().len())));
+            let controls = estate.layers().is_empty() || layer == own || statement.modality == Modality::MayAlways;
             if !statement.modality.permits() || !controls {
                 continue;
             }
@@ -150,7 +150,7 @@ pub fn sheets(snapshot: &Snapshot, part: Part) -> Vec<Sheet> {
             let classes = match key.as_ref().and_then(|key| known.get(key)) {
                 Some(known) => Rc::clone(known),
                 None => {
-                    users.intersect_with(estate.people.active());
+                    users.intersect_with(estate.people().active());
                     // People by what is missing of what it speaks of.
                     let mut classes: Vec<(FixedBitSet, FixedBitSet)> =
                         vec![(users.clone(), FixedBitSet::with_capacity(schema.actions.len()))];
@@ -200,7 +200,7 @@ pub fn sheets(snapshot: &Snapshot, part: Part) -> Vec<Sheet> {
                 because: statement.because.clone(),
                 until: statement.until,
                 each,
-                people: sets.users(users).map(|u| estate.people.id(UserId::new(u)).to_string()).collect(),
+                people: sets.users(users).map(|u| estate.people().id(UserId::new(u)).to_string()).collect(),
                 actions: actions.ones().map(|a| schema.actions[a].name.clone()).collect(),
                 places: fold(catalog, &resources, MOST_PLACES),
                 resources: resources.len(),
@@ -229,10 +229,10 @@ struct Bundle {
 fn gathered(estate: &Estate, sets: &mut SetStore, spoken: &FixedBitSet, heap: DeniedResources) -> Vec<Bundle> {
     let mut by_actions: BTreeMap<Vec<usize>, Vec<Bundle>> = BTreeMap::new();
     for ((users, missing), resources) in heap {
-        let mut kinds: Vec<KindId> = resources.iter().map(|r| estate.catalog.kind(*r)).collect();
+        let mut kinds: Vec<KindId> = resources.iter().map(|r| estate.catalog().kind(*r)).collect();
         kinds.sort_unstable();
         kinds.dedup();
-        let fits = |action: &usize| kinds.iter().any(|kind| estate.schema.fits(ActionId::new(*action), *kind));
+        let fits = |action: &usize| kinds.iter().any(|kind| estate.schema().fits(ActionId::new(*action), *kind));
         let mut actions = FixedBitSet::with_capacity(spoken.len());
         spoken.difference(&missing).filter(fits).for_each(|action| actions.insert(action));
         let key = actions.ones().collect();
@@ -262,8 +262,8 @@ fn gathered(estate: &Estate, sets: &mut SetStore, spoken: &FixedBitSet, heap: De
 
 /// Eight digits made of actions and resources, by their names and ids (FNV-1a): the same as long as these are.
 fn mark(estate: &Estate, actions: &FixedBitSet, resources: &[ResourceId]) -> String {
-    let names = actions.ones().map(|a| estate.schema.actions[a].name.as_str());
-    let ids = resources.iter().map(|r| estate.catalog.id(*r));
+    let names = actions.ones().map(|a| estate.schema().actions[a].name.as_str());
+    let ids = resources.iter().map(|r| estate.catalog().id(*r));
     let mut hash: u64 = 0xcbf2_9ce4_8422_2325;
     for byte in names.chain(ids).flat_map(|text| text.bytes().chain([0xff])) {
         hash = (hash ^ u64::from(byte)).wrapping_mul(0x100_0000_01b3);

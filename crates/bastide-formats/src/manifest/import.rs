@@ -1,6 +1,6 @@
 //! `[[import]]`: the systems that people and content are read from, and how to reach them.
 
-use super::{Entry, Reader};
+use super::{Reader, TomlEntry};
 use crate::text::Placed;
 use bastide_net::secret::Secret;
 use bastide_syntax::{Diagnostic, Span, codes};
@@ -225,7 +225,7 @@ impl Reader<'_> {
         }
     }
 
-    pub(super) fn setting(&mut self, import: &mut Import, (key, value): Entry) {
+    pub(super) fn setting(&mut self, import: &mut Import, (key, value): TomlEntry) {
         match key.get_ref().as_ref() {
             "name" => import.name = self.text(value).unwrap_or_else(|| import.name.clone()),
             "into" => import.into = self.text(value).unwrap_or_else(|| import.into.clone()),

@@ -13,12 +13,12 @@ use std::sync::{Mutex, PoisonError};
 const ALLOWED: &str = "BASTIDE_STORAGE";
 
 /// What each pattern named, by the addresses of the objects.
-type Found = BTreeMap<String, BTreeMap<String, Object>>;
+type Objects = BTreeMap<String, BTreeMap<String, Object>>;
 
 /// Objects of a storage.
 pub struct Buckets {
     storage: Storage,
-    found: Mutex<Found>,
+    found: Mutex<Objects>,
 }
 
 impl Buckets {

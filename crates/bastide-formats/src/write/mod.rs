@@ -124,8 +124,9 @@ pub fn newcomers(loaded: &Loaded, estate: &Estate, list: &[Newcomer]) -> Result<
         let row = |file: FileId| -> Vec<(String, String)> {
             let by_path = plan.loaded.tables.by_path.contains(&file);
             let value =
-                |name: &str, value: &String| match estate.catalog.find(value).filter(|_| by_path && name == "parent") {
-                    Some(parent) => estate.catalog.path(parent),
+                |name: &str, value: &String| match estate.catalog().find(value).filter(|_| by_path && name == "parent")
+                {
+                    Some(parent) => estate.catalog().path(parent),
                     None => value.clone(),
                 };
             cells.iter().map(|(name, given)| (plan.column(file, name), value(name, given))).collect()
@@ -215,7 +216,7 @@ impl Plan<'_> {
     }
 
     fn action_names(&self, actions: &[ActionId]) -> Vec<String> {
-        actions.iter().map(|a| self.estate.schema.actions[a.index()].name.clone()).collect()
+        actions.iter().map(|a| self.estate.schema().actions[a.index()].name.clone()).collect()
     }
 
     fn change(&mut self, change: &Change) -> Result<(), WriteError> {
@@ -248,11 +249,11 @@ impl Plan<'_> {
             }
             Change::Except(id, user) => {
                 let statement = statement(estate, *id);
-                let user = estate.people.id(*user);
+                let user = estate.people().id(*user);
                 self.edit(statement.origin.file, "the rule", |text| policy::except(text, &statement.name, user))
             }
             Change::Join(member, group) => {
-                let (group, member) = (estate.groups.id(*group), self.member(*member));
+                let (group, member) = (estate.groups().id(*group), self.member(*member));
                 let files = self.csv(&self.loaded.tables.groups);
                 let of = |file: FileId| self.column(file, "group");
                 let named = |file: &&FileId| {
@@ -267,8 +268,8 @@ impl Plan<'_> {
                 })
             }
             Change::Leave(member, group) => {
-                let origin = estate.groups.origin(*group, *member);
-                let (group, name) = (estate.groups.id(*group).to_string(), self.member(*member));
+                let origin = estate.groups().origin(*group, *member);
+                let (group, name) = (estate.groups().id(*group).to_string(), self.member(*member));
                 let columns: HashMap<FileId, (String, String)> = self
                     .csv(&self.loaded.tables.groups)
                     .into_iter()
@@ -304,31 +305,31 @@ impl Plan<'_> {
                 Ok(())
             }
             Change::User(user, cell, value) => {
-                let id = estate.people.id(*user).to_string();
-                let file = estate.people.origin(*user).file;
+                let id = estate.people().id(*user).to_string();
+                let file = estate.people().origin(*user).file;
                 let name = match cell {
                     UserCell::Active => "active".to_string(),
                     UserCell::Kind => "kind".to_string(),
                     UserCell::Realm => "realm".to_string(),
-                    UserCell::Attribute(at) => estate.schema.user_attributes[at.index()].name.clone(),
+                    UserCell::Attribute(at) => estate.schema().user_attributes[at.index()].name.clone(),
                 };
                 let mapped = self.column(file, &name);
                 let id_column = self.column(file, "id");
-                let text = cell_text(&estate.schema, value);
+                let text = cell_text(estate.schema(), value);
                 self.edit(file, "the user", |old| {
                     table::set_cell(old, &|row| row.get(&id_column) == id, &mapped, &text)
                 })
             }
             Change::Resource(resource, cell, value) => {
-                let id = estate.catalog.id(*resource).to_string();
-                let file = estate.catalog.origins[resource.index()].file;
+                let id = estate.catalog().id(*resource).to_string();
+                let file = estate.catalog().origins[resource.index()].file;
                 let name = match cell {
                     ResourceCell::Owner => "owner".to_string(),
                     ResourceCell::State => "state".to_string(),
                     ResourceCell::Inherits => "inherits".to_string(),
-                    ResourceCell::Attribute(at) => estate.schema.resource_attributes[at.index()].name.clone(),
+                    ResourceCell::Attribute(at) => estate.schema().resource_attributes[at.index()].name.clone(),
                 };
-                let text = cell_text(&estate.schema, value);
+                let text = cell_text(estate.schema(), value);
                 let (mapped, id_column) = (self.column(file, &name), self.column(file, "id"));
                 let (parent, called) = (self.column(file, "parent"), self.column(file, "name"));
                 let by_path = self.loaded.tables.by_path.contains(&file);
@@ -363,8 +364,8 @@ impl Plan<'_> {
 
     fn member(&self, member: Member) -> String {
         match member {
-            Member::User(user) => self.estate.people.id(user).to_string(),
-            Member::Group(group) => format!("group:{}", self.estate.groups.id(group)),
+            Member::User(user) => self.estate.people().id(user).to_string(),
+            Member::Group(group) => format!("group:{}", self.estate.groups().id(group)),
         }
     }
 

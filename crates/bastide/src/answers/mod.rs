@@ -1,5 +1,5 @@
-//! Answers for programs (`bastide.NAME/1`) that are made of what several crates find out: what their schemas are made from, and what
-//! printers put into words. Nothing is computed here.
+//! Answers for programs (`bastide.NAME/1`) of what commands put together ([`crate::found`]): what is published as JSON, and what
+//! its schemas are made from. What one crate finds out by itself has its answer in `bastide-answers`.
 
 pub mod audit;
 pub mod diff;

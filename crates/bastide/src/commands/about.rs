@@ -14,7 +14,7 @@ use std::path::PathBuf;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum AboutFormat {
     /// In words
     Table,
     /// For programs
@@ -33,7 +33,7 @@ pub struct AboutArgs {
     moment: MomentArgs,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: AboutFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -45,8 +45,10 @@ pub fn run(args: AboutArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
     let subject = subject(opened.estate(), &args.what, terminal)?;
     let found = access::known(&opened.snapshot(&moment, terminal)?, subject);
     let text = match args.format {
-        Format::Table => known::known(&found, args.all, terminal.width()),
-        Format::Json => json::document("about", &About::of(&opened, &moment), &found),
+        AboutFormat::Table => known::known(&found, args.all, terminal.width()),
+        AboutFormat::Json => {
+            json::document("about", &About::of(&opened, &moment), &bastide_answers::access::Known::from(&found))
+        }
     };
     terminal.deliver(&text, args.output.as_deref())?;
     Ok(DONE)
@@ -60,8 +62,8 @@ fn subject(estate: &Estate, name: &str, terminal: &Terminal) -> Result<Subject, 
         Some(("resource", id)) => return Ok(Subject::Resource(open::resource(estate, id, terminal)?)),
         _ => {}
     }
-    let user = estate.people.find(name).map(Subject::User);
-    let group = estate.groups.find(name).map(Subject::Group);
+    let user = estate.people().find(name).map(Subject::User);
+    let group = estate.groups().find(name).map(Subject::Group);
     let resource = find::exact_resource(estate, name).map(Subject::Resource);
     let exact: Vec<Subject> = [user, group, resource].into_iter().flatten().collect();
     match exact.as_slice() {
@@ -90,7 +92,7 @@ fn subject(estate: &Estate, name: &str, terminal: &Terminal) -> Result<Subject, 
 /// A name that leads nowhere, with what is near it among users and places, or the command that is meant.
 fn unknown(estate: &Estate, name: &str, errors: [FindError; 2]) -> Failure {
     let rule = name.strip_prefix("rule:").unwrap_or(name);
-    if estate.statements.iter().any(|s| s.name == rule) {
+    if estate.statements().iter().any(|s| s.name == rule) {
         let hint = format!("`bastide reach {rule}` says what is known of a rule or entry");
         return Failure::Usage(format!("`{rule}` is a rule or entry, not a user, group or place"), vec![hint]);
     }

@@ -1,9 +1,9 @@
 //! `bastide audit`
 
 use crate::about::About;
-use crate::answers::audit::Audited;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::found::audit::Audited;
 use crate::history::History;
 use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::{audit, json};
@@ -20,7 +20,7 @@ use std::path::{Path, PathBuf};
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum AuditFormat {
     /// Grouped by level, with the lines they are about
     Table,
     /// For programs, and for `--baseline`
@@ -73,7 +73,7 @@ pub struct AuditArgs {
     moment: MomentArgs,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: AuditFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -124,17 +124,19 @@ pub fn run(args: AuditArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
         baseline(&mut audited, file, &args.only)?;
     }
     let text = match args.format {
-        Format::Table => audit::audited(&audited, &opened.loaded.sources, args.all, terminal.width()),
-        Format::Json => json::document("audit", &About::of(&opened, &moment), &audited),
-        Format::Csv => audit::csv(&audited),
-        Format::Md => audit::markdown(&audited),
-        Format::Sarif => {
+        AuditFormat::Table => audit::audited(&audited, &opened.loaded.sources, args.all, terminal.width()),
+        AuditFormat::Json => {
+            json::document("audit", &About::of(&opened, &moment), &crate::answers::audit::Audited::from(&audited))
+        }
+        AuditFormat::Csv => audit::csv(&audited),
+        AuditFormat::Md => audit::markdown(&audited),
+        AuditFormat::Sarif => {
             let log = sarif::findings(&audited.findings, &About::of(&opened, &moment).run(&root));
             format!("{}\n", escaped_json(&serde_json::to_string_pretty(&log).expect("JSON always serialises")))
         }
     };
     terminal.deliver(&text, args.output.as_deref())?;
-    if args.format == Format::Csv {
+    if args.format == AuditFormat::Csv {
         About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     let worst = audited.findings.iter().map(|f| f.level).min();
@@ -189,7 +191,7 @@ pub fn case<'e>(loaded: &'e Loaded, moment: &'e Moment) -> Result<Case<'e>, Fail
         }
         levels.extend(Level::of_word(level).map(|level| (name.text.clone(), level)));
     }
-    for waiver in &estate.proofs.waivers {
+    for waiver in &estate.proofs().waivers {
         if !ALL.iter().any(|d| d.name == waiver.finding) {
             let near = bastide_audit::nearest(&waiver.finding).map(|near| format!("did you mean `{near}`?"));
             let place = estate.place(waiver.origin);
@@ -227,7 +229,7 @@ fn used(loaded: &Loaded, estate: &Estate, moment: &Moment, days: &f64) -> Option
         day >= first && day <= moment.date
     });
     Some(
-        rows.filter_map(|r| Some((estate.people.find(&r.user)?, r.action, estate.catalog.find(&r.resource)?)))
+        rows.filter_map(|r| Some((estate.people().find(&r.user)?, r.action, estate.catalog().find(&r.resource)?)))
             .collect(),
     )
 }

@@ -18,7 +18,7 @@ use std::path::PathBuf;
 
 /// How to print what was found.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum CheckFormat {
     /// With the lines in question
     Table,
     /// For programs
@@ -33,7 +33,7 @@ pub struct CheckArgs {
     moment: MomentArgs,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: CheckFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -53,7 +53,7 @@ pub fn run(args: CheckArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
     }
     let errors = loaded.diagnostics.iter().any(Diagnostic::is_error);
     let text = match args.format {
-        Format::Table => {
+        CheckFormat::Table => {
             let all: Vec<&Diagnostic> = loaded.diagnostics.iter().collect();
             let counted = loaded
                 .estate
@@ -62,8 +62,8 @@ pub fn run(args: CheckArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
                 .map_or(String::new(), |e| counts(e, &loaded, terminal.width()));
             format!("{}{counted}", diagnostics::report(&loaded.sources, &all, terminal))
         }
-        Format::Json => machine(&loaded, &About::loaded(&loaded, &root)),
-        Format::Sarif => {
+        CheckFormat::Json => machine(&loaded, &About::loaded(&loaded, &root)),
+        CheckFormat::Sarif => {
             let about = About::loaded(&loaded, &root);
             let log = sarif::log(&loaded.sources, &loaded.diagnostics, &about.run(&root));
             format!("{}\n", escaped_json(&serde_json::to_string_pretty(&log).expect("JSON always serialises")))
@@ -75,7 +75,7 @@ pub fn run(args: CheckArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
 
 /// What was loaded, in counts.
 fn counts(estate: &Estate, loaded: &Loaded, columns: usize) -> String {
-    let people = &estate.people;
+    let people = estate.people();
     let kinds: Vec<String> = ["person", "guest", "service"]
         .iter()
         .map(|kind| (people.all().filter(|u| people.kind(*u) == *kind).count(), kind))
@@ -83,37 +83,37 @@ fn counts(estate: &Estate, loaded: &Loaded, columns: usize) -> String {
         .map(|(n, kind)| count(n, kind))
         .collect();
     let inactive = people.len() - people.active().count_ones(..);
-    let groups = &estate.groups;
+    let groups = estate.groups();
     let computed = groups.all().filter(|g| groups.computed(*g).is_some()).count();
     let nested = |g: &bastide_model::GroupId| groups.members(*g).iter().any(|m| matches!(m.member, Member::Group(_)));
     let nested = groups.all().filter(nested).count();
     let resources: Vec<String> = estate
-        .schema
+        .schema()
         .kinds
         .iter()
         .enumerate()
-        .map(|(k, kind)| (estate.catalog.kinds.iter().filter(|x| x.index() == k).count(), &kind.name))
+        .map(|(k, kind)| (estate.catalog().kinds.iter().filter(|x| x.index() == k).count(), &kind.name))
         .filter(|(n, _)| *n > 0)
         .map(|(n, kind)| format!("{kind} {}", grouped(n as u64)))
         .collect();
-    let of = |sort: Sort| estate.statements.iter().filter(|s| s.sort == sort).count();
-    let off = estate.statements.iter().filter(|s| !s.is_on()).count();
-    let deepest = estate.catalog.depths.iter().max().copied().unwrap_or(0);
+    let of = |sort: Sort| estate.statements().iter().filter(|s| s.sort == sort).count();
+    let off = estate.statements().iter().filter(|s| !s.is_on()).count();
+    let deepest = estate.catalog().depths.iter().max().copied().unwrap_or(0);
     let mut lines = vec![
         ("people", format!("{}: {}; {inactive} inactive", count(people.len(), "user"), kinds.join(", "))),
         ("groups", format!("{}: {nested} hold other groups, {computed} computed", count(groups.len(), "group"))),
         (
             "catalog",
-            format!("{}, {deepest} levels deep: {}", count(estate.catalog.len(), "resource"), resources.join(", ")),
+            format!("{}, {deepest} levels deep: {}", count(estate.catalog().len(), "resource"), resources.join(", ")),
         ),
         (
             "policy",
             format!("{} and {}; {off} switched off", count(of(Sort::Rule), "rule"), count(of(Sort::Entry), "entry")),
         ),
-        ("decided by", estate.combining.name().to_string()),
+        ("decided by", estate.combining().name().to_string()),
     ];
-    if !estate.layers.is_empty() {
-        lines.push(("layers", estate.layers.join(", ")));
+    if !estate.layers().is_empty() {
+        lines.push(("layers", estate.layers().join(", ")));
     }
     if loaded.usage_rows > 0 {
         lines.push(("usage", count(loaded.usage_rows, "row")));
@@ -128,7 +128,7 @@ fn counts(estate: &Estate, loaded: &Loaded, columns: usize) -> String {
     }
     let lines: String =
         lines.iter().map(|(head, text)| hang(&format!("  {head:<11}"), &visible(text), columns)).collect();
-    format!("\n{}\n{lines}", bold(&visible(&estate.name)))
+    format!("\n{}\n{lines}", bold(&visible(estate.name())))
 }
 
 fn machine(loaded: &Loaded, about: &About) -> String {

@@ -13,7 +13,7 @@ use std::path::PathBuf;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum CompareFormat {
     /// Counts side by side, then the differences
     Table,
     /// For programs
@@ -37,7 +37,7 @@ pub struct CompareArgs {
     all: bool,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: CompareFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -58,12 +58,16 @@ pub fn run(args: CompareArgs, estate: &EstateArgs, terminal: &mut Terminal) -> R
     let moment = args.moment.moment(estate)?;
     let comparison = access::compare(&opened.snapshot(&moment, terminal)?, user, other);
     let text = match args.format {
-        Format::Table => compare::comparison(&comparison, args.all, terminal.width()),
-        Format::Csv => compare::csv(&comparison),
-        Format::Json => json::document("compare", &About::of(&opened, &moment), &comparison),
+        CompareFormat::Table => compare::comparison(&comparison, args.all, terminal.width()),
+        CompareFormat::Csv => compare::csv(&comparison),
+        CompareFormat::Json => json::document(
+            "compare",
+            &About::of(&opened, &moment),
+            &bastide_answers::access::Comparison::from(&comparison),
+        ),
     };
     terminal.deliver(&text, args.output.as_deref())?;
-    if args.format == Format::Csv {
+    if args.format == CompareFormat::Csv {
         About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     Ok(DONE)

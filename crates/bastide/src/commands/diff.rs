@@ -1,8 +1,8 @@
 //! `bastide diff`
 
 use crate::about::About;
-use crate::answers::diff::{Count, Differing};
 use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::found::diff::{Count, Differing};
 use crate::open::{EstateArgs, MomentArgs, cycle};
 use crate::print::csv::{style, writer};
 use crate::print::{diff, json, trial};
@@ -19,7 +19,7 @@ use std::path::PathBuf;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum DiffFormat {
     /// Gains and losses in words
     Table,
     /// For programs
@@ -46,7 +46,7 @@ pub struct DiffArgs {
     exit_code: bool,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: DiffFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -73,13 +73,13 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resu
     let new_snapshot = Snapshot::new(b, &is).map_err(|c| cycle(&after, &c, terminal))?;
     let found = difference(&old_snapshot, &new_snapshot, None);
     let status = if args.exit_code && !found.is_empty() { BAD_NEWS } else { DONE };
-    if args.format == Format::Csv {
+    if args.format == DiffFormat::Csv {
         terminal.stream(args.output.as_deref(), |out| csv(out, &found, a, b))?;
         About::of(&after, &is).beside(terminal, args.output.as_deref())?;
         return Ok(status);
     }
     let harmless = &after.loaded.audit.harmless;
-    let most = trial::most(args.all || args.format == Format::Json);
+    let most = trial::most(args.all || args.format == DiffFormat::Json);
     let held = prove(a, &was, &|_| true).map_err(|c| cycle(&before, &c, terminal))?;
     let proofs = prove(b, &is, &|_| true).map_err(|c| cycle(&after, &c, terminal))?;
     let differing = Differing {
@@ -89,13 +89,15 @@ pub fn run(args: DiffArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resu
         radius: radius(&found),
         counts: counts(&found, a, b),
         causes: effects(&found),
-        blocks: blocks(&found, a, b, &b.groups, harmless, most),
+        blocks: blocks(&found, a, b, b.groups(), harmless, most),
         rows: if found.is_empty() { Vec::new() } else { moved(&old_snapshot, &new_snapshot) },
         broken: broken_by(&held, proofs),
     };
     let text = match args.format {
-        Format::Json => json::document("diff", &About::of(&after, &is), &differing),
-        Format::Md => diff::markdown(&differing),
+        DiffFormat::Json => {
+            json::document("diff", &About::of(&after, &is), &crate::answers::diff::Differing::from(&differing))
+        }
+        DiffFormat::Md => diff::markdown(&differing),
         _ => diff::differing(&differing, terminal.width()),
     };
     terminal.deliver(&text, args.output.as_deref())?;
@@ -109,7 +111,7 @@ fn counts(found: &Difference, before: &Estate, after: &Estate) -> Vec<Count> {
     };
     let (users, resources) = (axis(&found.joint.users), axis(&found.joint.resources));
     let rules = |estate: &Estate| -> Vec<String> {
-        estate.statements.iter().filter(|s| s.sort == statement::Sort::Rule).map(|s| s.name.clone()).collect()
+        estate.statements().iter().filter(|s| s.sort == statement::Sort::Rule).map(|s| s.name.clone()).collect()
     };
     let (old, new) = (rules(before), rules(after));
     let come = new.iter().filter(|name| !old.contains(name)).count();
@@ -127,16 +129,16 @@ fn csv(out: &mut dyn Write, found: &Difference, before: &Estate, after: &Estate)
     let mut failed = None;
     found.triples(|user, action, resource, gained| {
         let user = match joint.users.after(user) {
-            Some(user) => after.people.id(UserId(user)),
-            None => joint.users.before(user).map_or("", |u| before.people.id(UserId(u))),
+            Some(user) => after.people().id(UserId(user)),
+            None => joint.users.before(user).map_or("", |u| before.people().id(UserId(u))),
         };
         let resource = match joint.resources.after(resource) {
-            Some(resource) => after.catalog.id(ResourceId(resource)),
-            None => joint.resources.before(resource).map_or("", |r| before.catalog.id(ResourceId(r))),
+            Some(resource) => after.catalog().id(ResourceId(resource)),
+            None => joint.resources.before(resource).map_or("", |r| before.catalog().id(ResourceId(r))),
         };
         let action = match joint.actions.after(action) {
-            Some(action) => &after.schema.actions[action as usize].name,
-            None => &before.schema.actions[joint.actions.before(action).unwrap_or_default() as usize].name,
+            Some(action) => &after.schema().actions[action as usize].name,
+            None => &before.schema().actions[joint.actions.before(action).unwrap_or_default() as usize].name,
         };
         let change = if gained { "gained" } else { "lost" };
         if failed.is_none() {

@@ -57,7 +57,7 @@ impl Voice for Words {
     fn change(&self, before: &Snapshot, after: &Snapshot) -> String {
         let found = difference(before, after, None);
         let (old, new) = (before.estate(), after.estate());
-        let told = blocks(&found, old, new, &new.groups, &[], MOST);
+        let told = blocks(&found, old, new, new.groups(), &[], MOST);
         plain(&format!("{}\n{}", changes::sentence(&radius(&found)), trial::sides(&told, WIDTH)))
     }
 }

@@ -1,8 +1,9 @@
 //! `bastide filter`
 
 use crate::about::About;
-use crate::answers::filter::{Answer, Everybody, Filtered, Same, SliceSeen};
+use crate::answers::filter::Filtered;
 use crate::failure::{DONE, Failure};
+use crate::found::filter::{Everybody, FilterAnswer, Same, SliceSeen};
 use crate::open::{EstateArgs, MomentArgs, Opened};
 use crate::print::{csv, filter, json};
 use crate::terminal::Terminal;
@@ -22,7 +23,7 @@ use std::path::PathBuf;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum FilterFormat {
     /// In words: how many rows and columns, and which
     Table,
     /// A query with the columns and the condition
@@ -53,7 +54,7 @@ pub struct FilterArgs {
     all: bool,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: FilterFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -73,7 +74,7 @@ pub fn run(args: FilterArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
             return Err(usage("whose rows is not said", "bastide filter USER ACTION DATASET, or --everybody"));
         }
     };
-    let wants_script = args.format == Format::Postgres;
+    let wants_script = args.format == FilterFormat::Postgres;
     if wants_script && user.is_some() {
         return Err(usage(
             "a script speaks of everybody",
@@ -86,7 +87,7 @@ pub fn run(args: FilterArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
             "bastide filter --everybody ACTION DATASET --format postgres --take-back",
         ));
     }
-    if user.is_none() && args.format == Format::Sql {
+    if user.is_none() && args.format == FilterFormat::Sql {
         return Err(usage("a query speaks of one user", "bastide filter USER ACTION DATASET --format sql"));
     }
     let mut opened = estate.open(terminal)?;
@@ -95,7 +96,7 @@ pub fn run(args: FilterArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     let moment = args.moment.moment(estate)?;
     let action = find::action(estate, action)?;
     let Some(contents) = contents_named(estate, dataset)? else {
-        let known: Vec<String> = estate.insides.iter().map(|inside| format!("`{}`", inside.dataset)).collect();
+        let known: Vec<String> = estate.insides().iter().map(|inside| format!("`{}`", inside.dataset)).collect();
         let hint = match known.is_empty() {
             true => "to tell what lies inside a dataset, write `[[inside]]` in `bastide.toml`".to_string(),
             false => format!("it is told of {}", known.join(", ")),
@@ -109,15 +110,15 @@ pub fn run(args: FilterArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     };
     let share = contents.share(&snapshot, user, action);
     match args.format {
-        Format::Csv => {
+        FilterFormat::Csv => {
             rows(&opened, &contents, &share, args.output.as_deref(), terminal)?;
             about.beside(terminal, args.output.as_deref())?;
         }
-        Format::Sql => terminal.deliver(&query(&contents, &share), args.output.as_deref())?,
-        Format::Table | Format::Json | Format::Postgres => {
+        FilterFormat::Sql => terminal.deliver(&query(&contents, &share), args.output.as_deref())?,
+        FilterFormat::Table | FilterFormat::Json | FilterFormat::Postgres => {
             let answer = answer(&snapshot, &contents, &share, user, action);
             let text = match args.format {
-                Format::Json => json::document("filter", &about, &Filtered::One(Box::new(answer))),
+                FilterFormat::Json => json::document("filter", &about, &Filtered::One(Box::new((&answer).into()))),
                 _ => filter::answer(&answer, args.all, terminal.width()),
             };
             terminal.deliver(&text, args.output.as_deref())?;
@@ -144,22 +145,22 @@ fn query(contents: &Contents, share: &Share) -> String {
     sql::query(contents.inside, &columns(contents, share), &values(contents, share))
 }
 
-fn answer(snapshot: &Snapshot, contents: &Contents, share: &Share, user: UserId, action: ActionId) -> Answer {
+fn answer(snapshot: &Snapshot, contents: &Contents, share: &Share, user: UserId, action: ActionId) -> FilterAnswer {
     let estate = snapshot.estate();
     let slice = |at: &u32| {
         let slice = &contents.slices[*at as usize];
         let values = contents.inside.by.iter().zip(&slice.values).map(|(by, value)| (by.name.clone(), value.clone()));
         SliceSeen {
-            id: estate.catalog.id(slice.resource).to_string(),
-            name: estate.catalog.name(slice.resource).to_string(),
+            id: estate.catalog().id(slice.resource).to_string(),
+            name: estate.catalog().name(slice.resource).to_string(),
             values: values.collect(),
             rows: slice.rows,
         }
     };
     let without = contents.inside.columns.iter().enumerate().filter(|(at, _)| !share.columns.contains(&(*at as u32)));
-    Answer {
-        user: estate.people.id(user).to_string(),
-        name: estate.people.name(user).to_string(),
+    FilterAnswer {
+        user: estate.people().id(user).to_string(),
+        name: estate.people().name(user).to_string(),
         seen: RowsSeen::of(estate, contents, action, share),
         // Rows that are not told apart are no slice of their own.
         slices: share.slices.iter().filter(|_| contents.slice_count() > 0).map(slice).collect(),
@@ -178,18 +179,18 @@ fn of_everybody(
     terminal: &mut Terminal,
 ) -> Result<u8, Failure> {
     let estate = snapshot.estate();
-    if args.format == Format::Postgres {
+    if args.format == FilterFormat::Postgres {
         let text = script(args, contents, snapshot, action, about)?;
         terminal.deliver(&text, args.output.as_deref())?;
         return Ok(DONE);
     }
     let shares = contents.shares(snapshot, action);
-    if args.format == Format::Csv {
+    if args.format == FilterFormat::Csv {
         let mut table = csv::writer(Vec::new(), csv::style(estate, false));
         table.write_record(["user", "rows", "slices", "columns"]).map_err(std::io::Error::other)?;
-        for (user, share) in estate.people.all().zip(&shares).filter(|(user, _)| estate.people.is_active(*user)) {
+        for (user, share) in estate.people().all().zip(&shares).filter(|(user, _)| estate.people().is_active(*user)) {
             let numbers = [share.rows, share.slices.len() as u64, share.columns.len() as u64].map(|n| n.to_string());
-            let cells = [estate.people.id(user), &numbers[0], &numbers[1], &numbers[2]];
+            let cells = [estate.people().id(user), &numbers[0], &numbers[1], &numbers[2]];
             table.write_record(cells).map_err(std::io::Error::other)?;
         }
         let bytes = table.into_inner().map_err(|error| std::io::Error::other(error.to_string()))?;
@@ -199,21 +200,21 @@ fn of_everybody(
         return Ok(DONE);
     }
     let mut alike: BTreeMap<(&[u32], &[u32]), Same> = BTreeMap::new();
-    for (user, share) in estate.people.all().zip(&shares).filter(|(user, _)| estate.people.is_active(*user)) {
+    for (user, share) in estate.people().all().zip(&shares).filter(|(user, _)| estate.people().is_active(*user)) {
         let none = || Same { users: Vec::new(), seen: RowsSeen::of(estate, contents, action, share) };
         let same = alike.entry((&share.slices, &share.columns)).or_insert_with(none);
-        same.users.push(estate.people.id(user).to_string());
+        same.users.push(estate.people().id(user).to_string());
     }
     let mut shares: Vec<Same> = alike.into_values().collect();
     shares.sort_by_key(|same| std::cmp::Reverse((same.seen.rows, same.seen.columns)));
     let all = Everybody {
         dataset: contents.inside.dataset.clone(),
-        path: estate.catalog.path(contents.dataset),
-        action: estate.schema.actions[action.index()].name.clone(),
+        path: estate.catalog().path(contents.dataset),
+        action: estate.schema().actions[action.index()].name.clone(),
         shares,
     };
     let text = match args.format {
-        Format::Json => json::document("filter", about, &Filtered::All(all)),
+        FilterFormat::Json => json::document("filter", about, &Filtered::All((&all).into())),
         _ => filter::everybody(&all, args.all, terminal.width()),
     };
     terminal.deliver(&text, args.output.as_deref())?;
@@ -235,19 +236,19 @@ fn script(
             vec![hint],
         ));
     }
-    let action_name = &estate.schema.actions[action.index()].name;
-    let path = estate.catalog.path(contents.dataset);
+    let action_name = &estate.schema().actions[action.index()].name;
+    let path = estate.catalog().path(contents.dataset);
     if args.take_back {
         let about = [format!("Takes back what the other script did for `{path}` ({}).", about.estate)];
         return Ok(policy::taken_back(inside, &about));
     }
     let shares = contents.shares(snapshot, action);
     let given: Vec<policy::Given> = estate
-        .people
+        .people()
         .all()
         .zip(&shares)
         .map(|(user, share)| policy::Given {
-            user: estate.people.id(user),
+            user: estate.people().id(user),
             slices: values(contents, share),
             columns: columns(contents, share),
         })
@@ -255,7 +256,7 @@ fn script(
     let some = given.iter().filter(|given| !given.columns.is_empty()).count();
     let lines = [
         format!("Who gets which rows and columns: {action_name} on `{path}`, {} on {}.", about.estate, about.day),
-        format!("{some} of {} users get anything. Users are roles of the same name.", estate.people.len()),
+        format!("{some} of {} users get anything. Users are roles of the same name.", estate.people().len()),
         "It can be run again; `--take-back` gives the script that takes it back.".to_string(),
         "Run it as the owner of the table. Superusers and the owner are bound by no policy.".to_string(),
     ];

@@ -1,10 +1,10 @@
 //! `bastide import`
 
 use crate::about::About;
-use crate::answers::import::{Imported, Left, Source, Text};
-use crate::answers::verify::Verified;
 use crate::commands::verify::verified;
 use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::found::import::{Imported, Left, Source, Text};
+use crate::found::verify::Verified;
 use crate::open::{self, EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::text::visible;
 use crate::print::{diagnostics, import, json, trial};
@@ -32,7 +32,7 @@ const MOST_NAMED: usize = 5;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum ImportFormat {
     /// In words
     Table,
     /// For programs
@@ -59,7 +59,7 @@ pub struct ImportArgs {
     moment: MomentArgs,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: ImportFormat,
     /// Write the answer to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -100,7 +100,7 @@ pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
         verified: None,
         written: Vec::new(),
     };
-    let all = args.all || args.format == Format::Json;
+    let all = args.all || args.format == ImportFormat::Json;
     let most = if all { usize::MAX } else { MOST_NAMED };
     if !same {
         answer.movements = movements(before.loaded.estate.as_ref(), after.estate(), most);
@@ -111,7 +111,7 @@ pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
         let was = before.snapshot(&was_moment, terminal)?;
         let found = difference(&was, &is, None);
         answer.radius = Some(radius(&found));
-        answer.blocks = Some(blocks(&found, a, b, &b.groups, &after.loaded.audit.harmless, trial::most(all)));
+        answer.blocks = Some(blocks(&found, a, b, b.groups(), &after.loaded.audit.harmless, trial::most(all)));
         let held = prove(a, &was_moment, &|_| true).map_err(|c| cycle(&before, &c, terminal))?;
         let proofs = prove(b, &moment, &|_| true).map_err(|c| cycle(after, &c, terminal))?;
         answer.broken = broken_by(&held, proofs);
@@ -124,8 +124,10 @@ pub fn run(args: ImportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
         answer.written = texts.keys().cloned().collect();
     }
     let text = match args.format {
-        Format::Table => import::imported(&answer, args.write, terminal.width()),
-        Format::Json => json::document("import", &About::of(after, &moment), &answer),
+        ImportFormat::Table => import::imported(&answer, args.write, terminal.width()),
+        ImportFormat::Json => {
+            json::document("import", &About::of(after, &moment), &crate::answers::import::Imported::from(&answer))
+        }
     };
     terminal.deliver(&text, args.output.as_deref())?;
     let bad = !answer.broken.is_empty()

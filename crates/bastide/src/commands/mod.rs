@@ -3,7 +3,6 @@
 pub mod about;
 pub mod audit;
 pub mod check;
-mod cluster;
 pub mod compare;
 pub mod diff;
 pub mod editor;
@@ -12,8 +11,6 @@ pub mod fmt;
 pub mod import;
 pub mod matrix;
 pub mod new;
-mod pairs;
-pub mod parts;
 mod picture;
 pub mod reach;
 pub mod report;

@@ -15,7 +15,7 @@ use std::path::PathBuf;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum ReachFormat {
     /// In words
     Table,
     /// For programs
@@ -41,7 +41,7 @@ pub struct ReachArgs {
     all: bool,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: ReachFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -67,22 +67,22 @@ pub fn run(args: ReachArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
         Some(name) => change::statement(estate, name)?,
         None => {
             let new = estate
-                .statements
+                .statements()
                 .iter()
-                .position(|s| opened.estate().statements.iter().all(|o| !std::sync::Arc::ptr_eq(o, s)));
+                .position(|s| opened.estate().statements().iter().all(|o| !std::sync::Arc::ptr_eq(o, s)));
             let new = new.ok_or_else(|| Failure::Usage("the text holds no rule".to_string(), Vec::new()))?;
             bastide_model::StatementId::new(new)
         }
     };
     let moment = args.moment.moment(estate)?;
-    let most = trial::most(args.all || args.format == Format::Json);
+    let most = trial::most(args.all || args.format == ReachFormat::Json);
     let failed = |cycles: Vec<bastide_syntax::Diagnostic>| cycle(&opened, &cycles, terminal);
     let snapshot = Snapshot::new(estate, &moment).map_err(failed)?;
     let reached = access::reach(&snapshot, id, args.text.is_some(), &opened.loaded.audit.harmless, most);
     let reached = reached.map_err(failed)?;
     let medium = match args.format {
-        Format::Svg => Some(Medium::Svg),
-        Format::Png => Some(Medium::Png),
+        ReachFormat::Svg => Some(Medium::Svg),
+        ReachFormat::Png => Some(Medium::Png),
         _ => None,
     };
     if let Some(medium) = medium {
@@ -90,7 +90,9 @@ pub fn run(args: ReachArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
         return Ok(DONE);
     }
     let text = match args.format {
-        Format::Json => json::document("reach", &About::of(&opened, &moment), &reached),
+        ReachFormat::Json => {
+            json::document("reach", &About::of(&opened, &moment), &bastide_answers::access::Reached::from(&reached))
+        }
         _ => reach::reached(&reached, args.text.is_some(), args.all, terminal.width()),
     };
     terminal.deliver(&text, args.output.as_deref())?;

@@ -8,6 +8,7 @@ use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::progress::Telling;
 use crate::revision::named;
 use crate::terminal::Terminal;
+use bastide_answers::Tell;
 use bastide_audit::{Survey, audit_by};
 use bastide_engine::Snapshot;
 use bastide_engine::difference::{blocks, difference, effects, radius};
@@ -94,8 +95,8 @@ fn changes(
     let found = difference(&a, &b, None);
     Ok(Changes {
         since: old.name.clone(),
-        radius: radius(&found),
-        causes: effects(&found),
-        blocks: blocks(&found, before.estate(), after.estate(), &after.estate().groups, harmless, MOST_CHANGES),
+        radius: radius(&found).tell(),
+        causes: effects(&found).tell(),
+        blocks: blocks(&found, before.estate(), after.estate(), after.estate().groups(), harmless, MOST_CHANGES).tell(),
     })
 }

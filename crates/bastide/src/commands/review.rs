@@ -45,14 +45,14 @@ struct SheetsArgs {
     dir: PathBuf,
     /// How the sheets are written
     #[arg(long, value_enum, default_value = "csv")]
-    format: Format,
+    format: ReviewFormat,
     #[command(flatten)]
     part: PartArgs,
 }
 
 /// How sheets are written.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-enum Format {
+enum ReviewFormat {
     /// Tables, which any spreadsheet opens
     Csv,
     /// Workbooks: answers are chosen from a list, and nothing else can be changed
@@ -102,7 +102,7 @@ fn write(args: &SheetsArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
     let opened = estate.open(terminal)?;
     let moment = args.part.moment.moment(opened.estate())?;
     let sheets = made(&opened, &moment, &args.part.by, terminal)?;
-    let ending = if args.format == Format::Xlsx { "xlsx" } else { "csv" };
+    let ending = if args.format == ReviewFormat::Xlsx { "xlsx" } else { "csv" };
     let names = files::names(&sheets, ending);
     if let Some(there) = names.iter().map(|name| args.dir.join(name)).find(|file| file.exists()) {
         let hint = "answers may stand in it; write the new sheets into another folder".to_string();
@@ -115,8 +115,8 @@ fn write(args: &SheetsArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
     let mut all = crate::whole::Files::new();
     for (name, sheet) in names.iter().zip(&sheets) {
         let bytes = match args.format {
-            Format::Csv => files::text(sheet, &day).into_bytes(),
-            Format::Xlsx => files::workbook(sheet, &day)
+            ReviewFormat::Csv => files::text(sheet, &day).into_bytes(),
+            ReviewFormat::Xlsx => files::workbook(sheet, &day)
                 .map_err(|e| Failure::Outside(format!("`{}` cannot be written as a workbook: {e}", visible(name))))?,
         };
         all.push((args.dir.join(name), bytes));

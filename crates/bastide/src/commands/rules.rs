@@ -12,7 +12,7 @@ use std::path::PathBuf;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum RulesFormat {
     /// One line each
     Table,
     /// For programs
@@ -45,7 +45,7 @@ pub struct RulesArgs {
     moment: MomentArgs,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: RulesFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -61,12 +61,14 @@ pub fn run(args: RulesArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
         found.statements.sort_by_key(|s| std::cmp::Reverse(s.triples));
     }
     let text = match args.format {
-        Format::Table => rules::listed(&found, args.all || !patterns.is_empty(), terminal.width()),
-        Format::Json => json::document("rules", &About::of(&opened, &moment), &found),
-        Format::Csv => rules::csv(&found),
+        RulesFormat::Table => rules::listed(&found, args.all || !patterns.is_empty(), terminal.width()),
+        RulesFormat::Json => {
+            json::document("rules", &About::of(&opened, &moment), &bastide_answers::access::Statements::from(&found))
+        }
+        RulesFormat::Csv => rules::csv(&found),
     };
     terminal.deliver(&text, args.output.as_deref())?;
-    if args.format == Format::Csv {
+    if args.format == RulesFormat::Csv {
         About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     Ok(DONE)

@@ -2,7 +2,7 @@
 
 use crate::failure::{DONE, Failure};
 use crate::terminal::Terminal;
-use bastide_engine::access::{Comparison, Holders, Known, Matrix, Person, Reached, Statements, Summary, Turns};
+use bastide_answers::access::{Comparison, Holders, Known, Matrix, Person, Reached, Statements, Summary, Turns};
 use clap::Args;
 use schemars::Schema;
 use serde_json::json;
@@ -80,7 +80,7 @@ pub fn run(args: SchemaArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
         Name::Turns => ("turns", schemars::schema_for!(Turns)),
         Name::What => ("what", schemars::schema_for!(Person)),
         Name::Who => ("who", schemars::schema_for!(Holders)),
-        Name::Why => ("why", schemars::schema_for!(crate::answers::why::Answer)),
+        Name::Why => ("why", schemars::schema_for!(crate::answers::why::WhyAnswer)),
     };
     let mut value = serde_json::to_value(&schema).expect("schemas always serialise");
     if name == "matrix-row" {

@@ -13,7 +13,7 @@ const PROGRAM: &str = "bastide-sql";
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum SqlFormat {
     /// Aligned columns
     Table,
     /// RFC 4180; of a list the elements, with `;` between them
@@ -37,7 +37,7 @@ pub struct SqlArgs {
     file: Option<PathBuf>,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: SqlFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,

@@ -1,9 +1,9 @@
 //! `bastide test`
 
 use crate::about::About;
-use crate::answers::test::Tested;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::found::test::Tested;
 use crate::open::{self, EstateArgs, MomentArgs, cycle};
 use crate::print::{json, test};
 use crate::terminal::Terminal;
@@ -16,7 +16,7 @@ use std::path::PathBuf;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum TestFormat {
     /// One line a test, a failed one with its why
     Table,
     /// For programs
@@ -43,7 +43,7 @@ pub struct TestArgs {
     moment: MomentArgs,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: TestFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -63,8 +63,8 @@ pub fn run(args: TestArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resu
     let wanted = |name: &str| patterns.is_empty() || patterns.iter().any(|p| p.fits(name));
     let proofs = prove::prove(estate, &moment, &wanted).map_err(failed)?;
     if proofs.is_empty() {
-        let all = estate.proofs.expectations.iter().map(|e| e.name.as_str());
-        let all: Vec<&str> = all.chain(estate.proofs.guarantees.iter().map(|g| g.name.as_str())).collect();
+        let all = estate.proofs().expectations.iter().map(|e| e.name.as_str());
+        let all: Vec<&str> = all.chain(estate.proofs().guarantees.iter().map(|g| g.name.as_str())).collect();
         let hint =
             match bastide_syntax::nearest::nearest(args.only.first().map_or("", String::as_str), all.iter().copied()) {
                 Some(near) => format!("did you mean `{near}`?"),
@@ -80,15 +80,17 @@ pub fn run(args: TestArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resu
     };
     let untested = if args.coverage { Some(prove::untested(estate, &moment).map_err(failed)?) } else { None };
     let broken = proofs.iter().chain(&later).filter(|p| !p.holds).count();
-    let rules = estate.statements.iter().filter(|s| s.sort == bastide_model::statement::Sort::Rule).count();
+    let rules = estate.statements().iter().filter(|s| s.sort == bastide_model::statement::Sort::Rule).count();
     let tested =
         Tested { failed: broken, proofs, later, through: args.through.map(|d| d.to_string()), untested, rules };
     let text = match args.format {
-        Format::Table => test::tested(&tested, terminal.width()),
-        Format::Json => json::document("test", &About::of(&opened, &moment), &tested),
-        Format::Junit => {
+        TestFormat::Table => test::tested(&tested, terminal.width()),
+        TestFormat::Json => {
+            json::document("test", &About::of(&opened, &moment), &crate::answers::test::Tested::from(&tested))
+        }
+        TestFormat::Junit => {
             let all: Vec<Proof> = tested.proofs.iter().chain(&tested.later).cloned().collect();
-            junit::report(&estate.name, &all, &About::of(&opened, &moment).pairs())
+            junit::report(estate.name(), &all, &About::of(&opened, &moment).pairs())
         }
     };
     terminal.deliver(&text, args.output.as_deref())?;

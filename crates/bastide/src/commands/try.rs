@@ -1,9 +1,9 @@
 //! `bastide try`
 
 use crate::about::About;
-use crate::answers::trial::{Held, Seconds, Trial};
 use crate::changing::{ChangeArgs, changed, written};
 use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::found::trial::{Held, Seconds, Trial};
 use crate::open::{EstateArgs, MomentArgs, Opened, cycle};
 use crate::print::text::count;
 use crate::print::{changes, json, trial};
@@ -26,7 +26,7 @@ use std::time::Instant;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum TryFormat {
     /// In words
     Table,
     /// For programs
@@ -56,7 +56,7 @@ pub struct TryArgs {
     far: bool,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: TryFormat,
     /// Write the answer to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -65,7 +65,7 @@ pub struct TryArgs {
 impl TryArgs {
     /// The arguments for changes that come from elsewhere.
     pub fn of(changes: ChangeArgs, moment: MomentArgs, all: bool, write: bool, anyway: bool, far: bool) -> TryArgs {
-        TryArgs { changes, moment, all, audit: false, write, anyway, far, format: Format::Table, output: None }
+        TryArgs { changes, moment, all, audit: false, write, anyway, far, format: TryFormat::Table, output: None }
     }
 }
 
@@ -97,7 +97,7 @@ pub fn try_on(args: TryArgs, opened: &mut Opened, root: &Path, terminal: &mut Te
     let after_moment = args.moment.moment(&made.estate)?;
     let harmless = opened.loaded.audit.harmless.clone();
     let from = made.base.as_ref().unwrap_or(opened.estate());
-    let most = trial::most(args.all || args.format == Format::Json);
+    let most = trial::most(args.all || args.format == TryFormat::Json);
     let mut answer = compare(opened, &moment, (&made.estate, &after_moment), small, (&harmless, most), terminal)?;
     answer.seconds = Seconds { load: opened.seconds, evaluate: answer.seconds.evaluate + made_in };
     answer.changes = made.changes.iter().map(|c| describe(from, c)).collect();
@@ -114,10 +114,10 @@ pub fn try_on(args: TryArgs, opened: &mut Opened, root: &Path, terminal: &mut Te
         (answer.appear, answer.disappear) = findings(opened, before, (after, &after_moment), reread, terminal)?;
     }
     let text = match args.format {
-        Format::Table => trial::trial(&answer, terminal.width()),
-        Format::Json => String::new(),
+        TryFormat::Table => trial::trial(&answer, terminal.width()),
+        TryFormat::Json => String::new(),
     };
-    if args.format == Format::Table {
+    if args.format == TryFormat::Table {
         terminal.deliver(&text, args.output.as_deref())?;
     }
     let mut status = if answer.broken.is_empty() { DONE } else { BAD_NEWS };
@@ -135,20 +135,23 @@ pub fn try_on(args: TryArgs, opened: &mut Opened, root: &Path, terminal: &mut Te
         } else {
             let (estate, moment) = (made.estate.clone(), after_moment);
             answer.written = put(opened, root, &args.changes, &estate, &moment, terminal)?;
-            if args.format == Format::Table {
+            if args.format == TryFormat::Table {
                 terminal.print(&trial::written(&answer.written))?;
             }
         }
     }
-    if args.format == Format::Json {
-        terminal.deliver(&json::document("try", &About::of(opened, &moment), &answer), args.output.as_deref())?;
+    if args.format == TryFormat::Json {
+        terminal.deliver(
+            &json::document("try", &About::of(opened, &moment), &crate::answers::trial::Trial::from(&answer)),
+            args.output.as_deref(),
+        )?;
     }
     Ok(status)
 }
 
 /// That a change reaches far, in words: more than the set share of users or of resources.
 fn far(case: &Case, radius: &Radius) -> Option<String> {
-    let (users, resources) = (case.estate.people.len(), case.estate.catalog.len());
+    let (users, resources) = (case.estate.people().len(), case.estate.catalog().len());
     let is = |number: u64, all: usize, share: f64| all > 0 && number as f64 > share * all as f64;
     let wide = is(radius.users as u64, users, case.limits.far_users);
     let long = is(radius.resources as u64, resources, case.limits.far_resources);
@@ -176,7 +179,7 @@ fn asked(terminal: &Terminal) -> bool {
 /// How many pairs of action and resource some users are allowed.
 fn held(snapshot: &Snapshot, users: &[UserId]) -> Vec<u64> {
     let mut counts = vec![0; users.len()];
-    let resources: Vec<ResourceId> = snapshot.estate().catalog.all().collect();
+    let resources: Vec<ResourceId> = snapshot.estate().catalog().all().collect();
     let Ok(()) = sweep::<std::convert::Infallible>(snapshot, users, &resources, |row| {
         counts.iter_mut().enumerate().for_each(|(at, count)| *count += row.allowed(at).count() as u64);
         Ok(())
@@ -187,7 +190,7 @@ fn held(snapshot: &Snapshot, users: &[UserId]) -> Vec<u64> {
 /// What each of the users concerned is allowed before and after, where they are few and the catalog is not too large.
 fn totals(found: &Difference, old: &Snapshot, new: &Snapshot) -> Vec<Held> {
     let concerned: Vec<u32> = found.concerned().take(FEW_USERS + 1).collect();
-    let (most, people) = (old.estate().catalog.len().max(new.estate().catalog.len()), &new.estate().people);
+    let (most, people) = (old.estate().catalog().len().max(new.estate().catalog().len()), new.estate().people());
     if concerned.len() > FEW_USERS || most > MOST_COUNTED {
         return Vec::new();
     }
@@ -240,7 +243,7 @@ fn compare(
     let was = Snapshot::new(old, moment).map_err(failed)?;
     let is = was.beside(new, after_moment).map_err(failed)?;
     let difference = difference(&was, &is, None);
-    let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, &after.groups, harmless, most));
+    let (radius, blocks) = (radius(&difference), blocks(&difference, old, new, after.groups(), harmless, most));
     let rows = if difference.is_empty() { Vec::new() } else { moved(&was, &is) };
     let evaluate = started.elapsed().as_secs_f64();
     let users = totals(&difference, &was, &is);

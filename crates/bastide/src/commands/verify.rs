@@ -1,8 +1,8 @@
 //! `bastide verify`
 
 use crate::about::About;
-use crate::answers::verify::{NotHere, Verified};
 use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::found::verify::{NotHere, Verified};
 use crate::open::{EstateArgs, MomentArgs};
 use crate::print::{diagnostics, json, verify};
 use crate::terminal::Terminal;
@@ -23,7 +23,7 @@ const MOST_NAMED: usize = 5;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum VerifyFormat {
     /// In words
     Table,
     /// For programs
@@ -41,7 +41,7 @@ pub struct VerifyArgs {
     moment: MomentArgs,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: VerifyFormat,
     /// Write the answer to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -74,10 +74,12 @@ pub fn run(args: VerifyArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
         return Err(Failure::Outside(format!("`{shown}` holds no decision")));
     }
     let moment = args.moment.moment(opened.estate())?;
-    let found = verified(&opened.snapshot(&moment, terminal)?, &decided, args.all || args.format == Format::Json);
+    let found = verified(&opened.snapshot(&moment, terminal)?, &decided, args.all || args.format == VerifyFormat::Json);
     let text = match args.format {
-        Format::Table => verify::verified(&found, terminal.width()),
-        Format::Json => json::document("verify", &About::of(&opened, &moment), &found),
+        VerifyFormat::Table => verify::verified(&found, terminal.width()),
+        VerifyFormat::Json => {
+            json::document("verify", &About::of(&opened, &moment), &crate::answers::verify::Verified::from(&found))
+        }
     };
     terminal.deliver(&text, args.output.as_deref())?;
     Ok(if found.holds() { DONE } else { BAD_NEWS })
@@ -92,9 +94,9 @@ pub fn verified(snapshot: &Snapshot, decided: &[Decided], all: bool) -> Verified
     let mut missing: BTreeMap<(usize, &str), usize> = BTreeMap::new();
     let mut claims = Vec::new();
     for one in decided {
-        let user = *users.entry(&one.user).or_insert_with(|| estate.people.find(&one.user));
+        let user = *users.entry(&one.user).or_insert_with(|| estate.people().find(&one.user));
         let resource = *resources.entry(&one.resource).or_insert_with(|| find::exact_resource(estate, &one.resource));
-        let action = *actions.entry(&one.action).or_insert_with(|| estate.schema.action(&one.action));
+        let action = *actions.entry(&one.action).or_insert_with(|| estate.schema().action(&one.action));
         match (user, resource, action) {
             (Some(user), Some(resource), Some(action)) => {
                 claims.push(Claim { resource, user, action, allowed: one.allowed })

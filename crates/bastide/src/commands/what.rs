@@ -13,7 +13,7 @@ use std::path::PathBuf;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum WhatFormat {
     /// Counts, causes and the tree
     Table,
     /// For programs
@@ -41,7 +41,7 @@ pub struct WhatArgs {
     depth: u16,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: WhatFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -57,25 +57,29 @@ pub fn run(args: WhatArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resu
         let turns = access::turns(estate, &moment, user, through, &opened.loaded.audit.harmless)
             .map_err(|cycles| cycle(&opened, &cycles, terminal))?;
         let text = match args.format {
-            Format::Table => what::turns(&turns, terminal.width()),
-            Format::Csv => {
+            WhatFormat::Table => what::turns(&turns, terminal.width()),
+            WhatFormat::Csv => {
                 let hint = "write `--format json`".to_string();
                 return Err(Failure::Usage("days have no rows".to_string(), vec![hint]));
             }
-            Format::Json => json::document("turns", &About::of(&opened, &moment), &turns),
+            WhatFormat::Json => {
+                json::document("turns", &About::of(&opened, &moment), &bastide_answers::access::Turns::from(&turns))
+            }
         };
         terminal.deliver(&text, args.output.as_deref())?;
         return Ok(DONE);
     }
     let person = access::person(&opened.snapshot(&moment, terminal)?, user, under);
-    let actions: Vec<String> = estate.schema.actions.iter().map(|a| a.name.clone()).collect();
+    let actions: Vec<String> = estate.schema().actions.iter().map(|a| a.name.clone()).collect();
     let text = match args.format {
-        Format::Table => what::person(&person, &actions, args.depth.max(1), terminal.width()),
-        Format::Csv => what::csv(&person),
-        Format::Json => json::document("what", &About::of(&opened, &moment), &person),
+        WhatFormat::Table => what::person(&person, &actions, args.depth.max(1), terminal.width()),
+        WhatFormat::Csv => what::csv(&person),
+        WhatFormat::Json => {
+            json::document("what", &About::of(&opened, &moment), &bastide_answers::access::Person::from(&person))
+        }
     };
     terminal.deliver(&text, args.output.as_deref())?;
-    if args.format == Format::Csv {
+    if args.format == WhatFormat::Csv {
         About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     Ok(DONE)

@@ -13,7 +13,7 @@ use std::path::PathBuf;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum WhoFormat {
     /// Users by the statement that lets them in
     Table,
     /// For programs
@@ -46,7 +46,7 @@ pub struct WhoArgs {
     inactive: bool,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: WhoFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -56,18 +56,18 @@ pub struct WhoArgs {
 ///
 /// Of a role those count that have a meaning on the resource.
 fn actions(estate: &Estate, text: &str, resource: ResourceId) -> Result<Vec<ActionId>, Failure> {
-    if let Some(action) = estate.schema.action(text) {
+    if let Some(action) = estate.schema().action(text) {
         return Ok(vec![action]);
     }
-    if let Some(role) = estate.schema.role(text) {
-        let actions: Vec<ActionId> = estate.schema.roles[role.index()].actions.ones().map(ActionId::new).collect();
+    if let Some(role) = estate.schema().role(text) {
+        let actions: Vec<ActionId> = estate.schema().roles[role.index()].actions.ones().map(ActionId::new).collect();
         if actions.is_empty() {
             return Err(Failure::Usage(format!("role `{text}` is off, or has no actions"), Vec::new()));
         }
-        let kind = estate.catalog.kind(resource);
-        let fits: Vec<ActionId> = actions.into_iter().filter(|action| estate.schema.fits(*action, kind)).collect();
+        let kind = estate.catalog().kind(resource);
+        let fits: Vec<ActionId> = actions.into_iter().filter(|action| estate.schema().fits(*action, kind)).collect();
         if fits.is_empty() {
-            let kind = &estate.schema.kinds[kind.index()].name;
+            let kind = &estate.schema().kinds[kind.index()].name;
             return Err(Failure::Usage(format!("no action of role `{text}` has a meaning on a {kind}"), Vec::new()));
         }
         return Ok(fits);
@@ -95,12 +95,14 @@ pub fn run(args: WhoArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resul
     let holders = access::holders(&snapshot, &actions, resource, args.inactive);
     let detail = who::Detail { not: args.not, via: args.via, all: args.all };
     let text = match args.format {
-        Format::Table => who::holders(&holders, detail, terminal.width()),
-        Format::Csv => who::csv(&holders, args.not),
-        Format::Json => json::document("who", &About::of(&opened, &moment), &holders),
+        WhoFormat::Table => who::holders(&holders, detail, terminal.width()),
+        WhoFormat::Csv => who::csv(&holders, args.not),
+        WhoFormat::Json => {
+            json::document("who", &About::of(&opened, &moment), &bastide_answers::access::Holders::from(&holders))
+        }
     };
     terminal.deliver(&text, args.output.as_deref())?;
-    if args.format == Format::Csv {
+    if args.format == WhoFormat::Csv {
         About::of(&opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     Ok(DONE)

@@ -2,9 +2,9 @@
 
 use super::picture;
 use crate::about::About;
-use crate::answers::why::Answer;
 use crate::complete;
 use crate::failure::{BAD_NEWS, DONE, Failure};
+use crate::found::why::WhyAnswer;
 use crate::history::{History, Touched};
 use crate::open::{self, EstateArgs, MomentArgs};
 use crate::print::{changes, json, why};
@@ -18,7 +18,7 @@ use std::path::PathBuf;
 
 /// How to print.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, clap::ValueEnum)]
-pub enum Format {
+pub enum WhyFormat {
     /// In words
     Table,
     /// For programs
@@ -67,7 +67,7 @@ pub struct WhyArgs {
     exit_code: bool,
     /// How to print
     #[arg(long, value_enum, default_value = "table")]
-    format: Format,
+    format: WhyFormat,
     /// Write to a file
     #[arg(short, long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -87,13 +87,13 @@ pub fn run(args: WhyArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resul
     let wish = Wish { user, action, resource, wanted };
     // A stand-in is in no directory: there is nothing to change.
     let stand_in = args.user.starts_with("persona:") || args.user.starts_with("group:");
-    let told = matches!(args.format, Format::Table | Format::Json) && args.remedies > 0 && !stand_in;
+    let told = matches!(args.format, WhyFormat::Table | WhyFormat::Json) && args.remedies > 0 && !stand_in;
     let remedies = told.then(|| remedies(&snapshot, wish, &opened.loaded.audit.harmless, args.remedies));
     let touched = touched(&explanation, &mut history);
-    let answer = Answer { explanation, touched, remedies };
+    let answer = WhyAnswer { explanation, touched, remedies };
     let medium = match args.format {
-        Format::Svg => Some(Medium::Svg),
-        Format::Png => Some(Medium::Png),
+        WhyFormat::Svg => Some(Medium::Svg),
+        WhyFormat::Png => Some(Medium::Png),
         _ => None,
     };
     if let Some(medium) = medium {
@@ -101,8 +101,10 @@ pub fn run(args: WhyArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resul
         return Ok(status(&args, &answer));
     }
     let text = match args.format {
-        Format::Json => json::document("why", &About::of(&opened, &moment), &answer),
-        Format::Dot => dot(&answer.explanation),
+        WhyFormat::Json => {
+            json::document("why", &About::of(&opened, &moment), &crate::answers::why::WhyAnswer::from(&answer))
+        }
+        WhyFormat::Dot => dot(&answer.explanation),
         _ => {
             let mut text = why::explanation(&answer.explanation, &answer.touched, args.all, terminal.width());
             text.extend(answer.remedies.iter().map(|r| changes::remedies(r, terminal.width())));
@@ -113,7 +115,7 @@ pub fn run(args: WhyArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resul
     Ok(status(&args, &answer))
 }
 
-fn status(args: &WhyArgs, answer: &Answer) -> u8 {
+fn status(args: &WhyArgs, answer: &WhyAnswer) -> u8 {
     if args.exit_code && !answer.explanation.allowed { BAD_NEWS } else { DONE }
 }
 

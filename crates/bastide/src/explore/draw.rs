@@ -78,7 +78,7 @@ pub fn draw(state: &State, title: &str, colours: bool, frame: &mut Frame) {
         put(buffer, 0, 0, area.width, "the window is too small", Style::new());
         return;
     }
-    let places = Places::of(area, state.estate.schema.actions.len());
+    let places = Places::of(area, state.estate.schema().actions.len());
     head(state, title, &places, area, buffer);
     table(state, &places, buffer);
     cause(state, &places, area, buffer);
@@ -112,7 +112,7 @@ fn head(state: &State, title: &str, places: &Places, area: Rect, buffer: &mut Bu
     put(buffer, 0, 0, area.width, title, BOLD);
     let at = area.width.saturating_sub(width(&told) as u16);
     put(buffer, at, 0, area.width - at, &told, Style::new().fg(Color::Magenta));
-    let schema = &state.estate.schema;
+    let schema = state.estate.schema();
     let names: Vec<String> = schema.actions.iter().map(|action| action.name.clone()).collect();
     let letters = letters(&names);
     // What the letters mean, where there is room.
@@ -127,11 +127,11 @@ fn head(state: &State, title: &str, places: &Places, area: Rect, buffer: &mut Bu
     put(buffer, 0, 1, places.tree - 1, &format!("{letter} {action}"), BOLD);
     for column in 0..usize::from(places.columns) {
         let Some((user, more)) = state.whose(column) else { break };
-        let id = state.estate.people.id(user);
+        let id = state.estate.people().id(user);
         let name =
             if more == 0 { id.to_string() } else { format!("{}+{more}", cut(id, usize::from(places.column) - 4)) };
         let x = places.tree + column as u16 * places.column;
-        let style = match (state.left + column == state.column, state.estate.people.is_active(user)) {
+        let style = match (state.left + column == state.column, state.estate.people().is_active(user)) {
             (true, _) => BOLD.patch(Style::new().fg(Color::Magenta)),
             (false, true) => Style::new(),
             (false, false) => DIM,
@@ -141,12 +141,12 @@ fn head(state: &State, title: &str, places: &Places, area: Rect, buffer: &mut Bu
 }
 
 fn table(state: &State, places: &Places, buffer: &mut Buffer) {
-    let schema = &state.estate.schema;
+    let schema = state.estate.schema();
     let names: Vec<String> = schema.actions.iter().map(|action| action.name.clone()).collect();
     let letters = letters(&names);
     for (at, row) in state.shown().iter().enumerate().take(usize::from(places.rows)) {
         let y = 2 + at as u16;
-        let catalog = &state.estate.catalog;
+        let catalog = state.estate.catalog();
         let sign = match (catalog.is_leaf(row.resource), state.is_open(row.resource)) {
             (true, _) => "·",
             (false, true) => "▾",
@@ -205,11 +205,11 @@ fn letters_of(cell: &Cell, letters: &[char], action: usize, at: (u16, u16, u16),
 
 fn cause(state: &State, places: &Places, area: Rect, buffer: &mut Buffer) {
     let (y, height) = places.cause;
-    let path = state.resource().map_or(String::new(), |place| state.estate.catalog.path(place));
-    let user = state
-        .user()
-        .map_or(String::new(), |user| format!("{} ({})", state.estate.people.name(user), state.estate.people.id(user)));
-    let action = state.estate.schema.actions.get(state.action).map_or("", |action| action.name.as_str());
+    let path = state.resource().map_or(String::new(), |place| state.estate.catalog().path(place));
+    let user = state.user().map_or(String::new(), |user| {
+        format!("{} ({})", state.estate.people().name(user), state.estate.people().id(user))
+    });
+    let action = state.estate.schema().actions.get(state.action).map_or("", |action| action.name.as_str());
     put(buffer, 0, y, area.width, &"─".repeat(usize::from(area.width)), DIM);
     put(buffer, 1, y, area.width - 1, &cut(&format!(" {user}  {action}  {path} "), usize::from(area.width) - 2), BOLD);
     let Some(text) = &state.cause else {

@@ -117,8 +117,8 @@ impl Session {
         let opened: Opened = estate.open(terminal)?;
         let moment = args.moment.moment(opened.estate())?;
         let snapshot = opened.snapshot(&moment, terminal)?;
-        let told = sessions::told(&opened.estate().schema, &moment).join(" ");
-        let title = format!("{}  {} {told}", opened.estate().name, moment.date);
+        let told = sessions::told(opened.estate().schema(), &moment).join(" ");
+        let title = format!("{}  {} {told}", opened.estate().name(), moment.date);
         let state = State::new(opened.estate().clone());
         let work = Work::begin(World::new(Arc::new(opened), snapshot, moment))?;
         Ok(Session { state, work, title })
@@ -126,7 +126,7 @@ impl Session {
 
     /// The parts of the screen have their places.
     fn resized(&mut self, area: Rect) {
-        let places = Places::of(area, self.state.estate.schema.actions.len());
+        let places = Places::of(area, self.state.estate.schema().actions.len());
         self.state.resized(usize::from(places.rows), usize::from(places.columns), usize::from(area.width));
     }
 }
@@ -363,7 +363,7 @@ fn clicked(session: &mut Session, mouse: MouseEvent, size: ratatui::layout::Size
         return;
     }
     let area = Rect::new(0, 0, size.width, size.height);
-    let places = Places::of(area, state.estate.schema.actions.len());
+    let places = Places::of(area, state.estate.schema().actions.len());
     let last = state.rows.len().saturating_sub(1);
     match mouse.kind {
         MouseEventKind::ScrollDown => state.go((state.at + 3).min(last), state.column),

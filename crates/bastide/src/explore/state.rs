@@ -222,7 +222,7 @@ impl State {
 
     /// Walks the tree as far as it is open.
     fn lay_rows(&mut self) {
-        let catalog = &self.estate.catalog;
+        let catalog = self.estate.catalog();
         self.rows.clear();
         let mut waiting: Vec<ResourceId> = catalog.roots().collect();
         waiting.reverse();
@@ -248,13 +248,13 @@ impl State {
 
     /// The users that are shown, by position among all of them; of profiles nobody knows before they are worked out.
     fn shown_users(&self) -> Option<Vec<UserId>> {
-        let all = self.estate.people.len();
+        let all = self.estate.people().len();
         (!self.profiles).then(|| (self.left..(self.left + self.room.1).min(all)).map(UserId::new).collect())
     }
 
     /// How many columns there are.
     fn columns(&self) -> usize {
-        if self.profiles { self.grid.columns.len() } else { self.estate.people.len() }
+        if self.profiles { self.grid.columns.len() } else { self.estate.people().len() }
     }
 
     /// What stands in a row and a column of those that are shown, where it is known.
@@ -279,7 +279,7 @@ impl State {
             return self.grid.columns.get(self.left + column).copied();
         }
         let user = self.left + column;
-        (user < self.estate.people.len()).then(|| (UserId::new(user), 0))
+        (user < self.estate.people().len()).then(|| (UserId::new(user), 0))
     }
 
     /// The user under the cursor.
@@ -561,7 +561,7 @@ impl State {
 
     /// Goes to a place, with everything above it open.
     fn show(&mut self, resource: ResourceId) {
-        self.open.extend(self.estate.catalog.upward(resource).skip(1));
+        self.open.extend(self.estate.catalog().upward(resource).skip(1));
         self.lay_rows();
         self.at = self.rows.iter().position(|row| row.resource == resource).unwrap_or(0);
         self.look();
@@ -581,7 +581,7 @@ impl State {
             KeyCode::Right => self.go(self.at, (self.column + 1).min(self.columns().saturating_sub(1))),
             KeyCode::Enter | KeyCode::Char(' ') => self.fold(),
             KeyCode::Tab => self.turn(1),
-            KeyCode::BackTab => self.turn(self.estate.schema.actions.len().saturating_sub(1)),
+            KeyCode::BackTab => self.turn(self.estate.schema().actions.len().saturating_sub(1)),
             KeyCode::Char('[') => self.scrolled = self.scrolled.saturating_sub(1),
             KeyCode::Char(']') => self.scrolled += 1,
             KeyCode::Char('p') => {
@@ -603,7 +603,7 @@ impl State {
             KeyCode::Char('e') => {
                 let taken = |name: &str| {
                     let is_it = |rule: &String| rule.starts_with(&format!("rule {name} "));
-                    self.written.iter().any(is_it) || self.estate.statements.iter().any(|s| s.name == name)
+                    self.written.iter().any(is_it) || self.estate.statements().iter().any(|s| s.name == name)
                 };
                 let names = (1..).map(|number| format!("written-here-{number}"));
                 let name = names.into_iter().find(|name| !taken(name)).unwrap_or_default();
@@ -663,11 +663,11 @@ impl State {
 
     /// Looks at what another screen looked at, as far as it is still there.
     pub fn take_over(&mut self, other: &State) {
-        let catalog = &self.estate.catalog;
-        let here = |place: ResourceId| catalog.find(other.estate.catalog.id(place));
+        let catalog = self.estate.catalog();
+        let here = |place: ResourceId| catalog.find(other.estate.catalog().id(place));
         let open: HashSet<ResourceId> = other.open.iter().filter_map(|place| here(*place)).collect();
         let place = other.resource().and_then(here);
-        let user = other.user().and_then(|user| self.estate.people.find(other.estate.people.id(user)));
+        let user = other.user().and_then(|user| self.estate.people().find(other.estate.people().id(user)));
         (self.open, self.profiles, self.action) = (open, other.profiles, other.action);
         self.lay_rows();
         self.at = self.rows.iter().position(|row| Some(row.resource) == place).unwrap_or(0);
@@ -686,14 +686,14 @@ impl State {
     }
 
     fn turn(&mut self, by: usize) {
-        self.action = (self.action + by) % self.estate.schema.actions.len().max(1);
+        self.action = (self.action + by) % self.estate.schema().actions.len().max(1);
         self.explain();
     }
 
     /// Opens or closes the place under the cursor.
     pub fn fold(&mut self) {
         let Some(resource) = self.resource() else { return };
-        if self.estate.catalog.is_leaf(resource) {
+        if self.estate.catalog().is_leaf(resource) {
             return;
         }
         if !self.open.remove(&resource) {
@@ -724,7 +724,7 @@ impl State {
         let Some(user) = self.user() else { return };
         let items = groups(&self.estate, user, joined).into_iter();
         let items = items.map(|(group, change)| (group, Choice::Make(vec![change]))).collect();
-        let id = self.estate.people.id(user).to_string();
+        let id = self.estate.people().id(user).to_string();
         self.choose(&if joined { format!("{id} leaves") } else { format!("{id} joins") }, items);
     }
 
@@ -738,7 +738,7 @@ impl State {
             (words, Choice::Make(vec![change]))
         };
         let is_rule = |id: &StatementId| self.estate.statement(*id).sort == bastide_model::statement::Sort::Rule;
-        let items = StatementId::all(self.estate.statements.len()).filter(is_rule).map(rule).collect();
+        let items = StatementId::all(self.estate.statements().len()).filter(is_rule).map(rule).collect();
         self.choose("switch a rule", items);
     }
 }

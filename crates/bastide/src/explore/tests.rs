@@ -20,7 +20,7 @@ use std::sync::Arc;
 /// Presses keys at random, and holds each table against the estate that comes of the changes.
 fn presses(loaded: Loaded, count: usize, seed: u64) -> Option<usize> {
     let estate = loaded.estate.clone()?;
-    let moment = Moment::on("2026-11-24".parse().ok()?, &estate.schema);
+    let moment = Moment::on("2026-11-24".parse().ok()?, estate.schema());
     let first = Snapshot::new(&estate, &moment).ok()?;
     let opened = Opened { loaded: ManuallyDrop::new(loaded), seconds: 0.0, root: PathBuf::new() };
     let mut state = State::new(estate.clone());
@@ -58,7 +58,7 @@ fn presses(loaded: Loaded, count: usize, seed: u64) -> Option<usize> {
         let wish = state.key(KeyEvent::new(code, KeyModifiers::NONE));
         assert!(wish.is_none(), "none of these keys leaves or saves");
         let area = Rect::new(0, 0, size.0, size.1);
-        let places = draw::Places::of(area, estate.schema.actions.len());
+        let places = draw::Places::of(area, estate.schema().actions.len());
         state.resized(usize::from(places.rows), usize::from(places.columns), usize::from(area.width));
         if pressed % 4 > 0 {
             // Some keys come before the others are answered.
@@ -79,11 +79,11 @@ fn presses(loaded: Loaded, count: usize, seed: u64) -> Option<usize> {
         }
         assert!(state.fresh, "everything is answered");
         let snapshot = Snapshot::new(&changed, &moment).ok()?;
-        let actions: Vec<ActionId> = ActionId::all(estate.schema.actions.len()).collect();
+        let actions: Vec<ActionId> = ActionId::all(estate.schema().actions.len()).collect();
         let expected = matrix(&snapshot, &users, &state.grid.rows, &actions);
         for (row, cells) in state.grid.cells.iter().enumerate() {
             for (column, cell) in cells.iter().enumerate() {
-                let id = estate.people.id(users[column]);
+                let id = estate.people().id(users[column]);
                 let at =
                     expected.profiles.iter().position(|profile| profile.users.iter().any(|user| user == id)).unwrap();
                 let found: Vec<usize> = cell.now.ones().collect();
@@ -93,7 +93,7 @@ fn presses(loaded: Loaded, count: usize, seed: u64) -> Option<usize> {
         }
         if state.profiles {
             let all: usize = state.grid.columns.iter().map(|(_, more)| 1 + more).sum();
-            assert_eq!(all, estate.people.len(), "everybody is in one profile");
+            assert_eq!(all, estate.people().len(), "everybody is in one profile");
         }
     }
     Some(compared)

@@ -165,7 +165,7 @@ impl World {
 
     fn allowed(&self, of: &Snapshot, rows: &[ResourceId], users: &[UserId], cancel: &Cancel) -> Vec<Vec<FixedBitSet>> {
         let snapshot = of.clone().cancellable(cancel);
-        let actions = snapshot.estate().schema.actions.len();
+        let actions = snapshot.estate().schema().actions.len();
         let mut all = Vec::with_capacity(rows.len());
         let Ok(()) = sweep(&snapshot, users, rows, |row| {
             let cell = |user: usize| {
@@ -180,7 +180,7 @@ impl World {
     }
 
     fn grid(&self, rows: Vec<ResourceId>, users: Option<Vec<UserId>>, cancel: &Cancel) -> Grid {
-        let everybody = || self.now.estate().people.all().collect();
+        let everybody = || self.now.estate().people().all().collect();
         let profiles = users.is_none();
         let users: Vec<UserId> = users.unwrap_or_else(everybody);
         let now = self.allowed(self.shown(), &rows, &users, cancel);
@@ -236,7 +236,7 @@ impl World {
                     let options = remedy.changes.iter().map(|change| change.option.clone()).collect::<Vec<_>>();
                     let changes = crate::changing::of_options(estate, &options).ok()?;
                     // What a change has given is taken out by taking that change back.
-                    let known = self.first.estate().statements.len();
+                    let known = self.first.estate().statements().len();
                     if changes.iter().any(|change| statement_of(change).is_some_and(|id| id.index() >= known)) {
                         return None;
                     }
@@ -281,10 +281,10 @@ impl World {
 
     /// Which statement one of an estate with changes is.
     fn decider(&self, estate: &Estate, id: StatementId) -> Decider {
-        let (statement, known) = (estate.statement(id), &self.first.estate().statements);
+        let (statement, known) = (estate.statement(id), self.first.estate().statements());
         let same = |other: &Arc<bastide_model::Statement>| other.sort == statement.sort && other.name == statement.name;
         let rules = known.iter().filter(|other| other.sort == Sort::Rule).count();
-        let come = estate.statements.iter().filter(|other| other.sort == Sort::Rule).count() - rules;
+        let come = estate.statements().iter().filter(|other| other.sort == Sort::Rule).count() - rules;
         match known.iter().position(same) {
             Some(at) if id.index() < known.len() + come => Decider::Known(StatementId::new(at)),
             None if statement.sort == Sort::Rule => Decider::Written,
@@ -294,7 +294,7 @@ impl World {
 
     /// An estate with a rule laid over it.
     fn laid(estate: &Estate, text: &str) -> Result<Estate, String> {
-        let file = FileId(estate.files.len() as u32);
+        let file = FileId(estate.files().len() as u32);
         let parsed = parse(file, text);
         let first = |list: &[bastide_syntax::Diagnostic]| list.iter().find(|d| d.is_error()).map(|d| d.message.clone());
         if let Some(wrong) = first(&parsed.diagnostics) {
@@ -303,7 +303,7 @@ impl World {
         if parsed.tree.declarations.is_empty() || !is_light(&parsed.tree) {
             return Err("a rule is wanted here".to_string());
         }
-        let mut files = estate.files.clone();
+        let mut files = estate.files().to_vec();
         files.push("not saved yet".to_string());
         let line = |span: Span| text[..span.start as usize].matches('\n').count() as u32 + 1;
         lay_over(estate, &parsed.tree, &files, &line).map_err(|list| first(&list).unwrap_or_default())
@@ -315,9 +315,9 @@ impl World {
         let circles = |_| "decisions would depend on themselves".to_string();
         let snapshot = self.now.beside(&estate, &self.moment).map_err(circles)?;
         let new = |statement: &Arc<bastide_model::Statement>| {
-            self.now.estate().statements.iter().all(|known| !Arc::ptr_eq(known, statement))
+            self.now.estate().statements().iter().all(|known| !Arc::ptr_eq(known, statement))
         };
-        let id = estate.statements.iter().position(new).ok_or("it says what is said already")?;
+        let id = estate.statements().iter().position(new).ok_or("it says what is said already")?;
         self.draft = Some(snapshot.clone());
         let steps = access::narrowed(&snapshot.cancellable(cancel), StatementId::new(id));
         let one = |(_, step): &(_, access::Narrowing)| {
@@ -350,7 +350,7 @@ impl World {
         let one = |finding: bastide_audit::Finding| {
             let example = finding.example.as_ref().and_then(|example| {
                 let action = find::action(estate, &example.action).ok()?;
-                Some((estate.people.find(&example.user)?, action, estate.catalog.find(&example.resource)?))
+                Some((estate.people().find(&example.user)?, action, estate.catalog().find(&example.resource)?))
             });
             (format!("{} {}: {}", finding.level.word(), finding.name, finding.message), example)
         };
@@ -375,13 +375,13 @@ fn search(estate: &Estate, text: &str) -> Vec<Match> {
         return Vec::new();
     }
     let holds = |name: &str| name.to_lowercase().contains(&text);
-    let people = &estate.people;
+    let people = estate.people();
     let users = people.all().filter(|u| holds(people.id(*u)) || holds(people.name(*u)));
     let users = users.take(MOST).map(|u| Match::User(u, format!("user   {}  {}", people.id(u), people.name(u))));
-    let catalog = &estate.catalog;
+    let catalog = estate.catalog();
     let places = catalog.all().filter(|r| holds(catalog.name(*r)) || holds(catalog.id(*r)));
     let places = places.take(MOST).map(|r| Match::Place(r, format!("place  {}", catalog.path(r))));
-    let rules = StatementId::all(estate.statements.len()).filter(|id| holds(&estate.statement(*id).name));
+    let rules = StatementId::all(estate.statements().len()).filter(|id| holds(&estate.statement(*id).name));
     let rules = rules.take(MOST).map(|id| Match::Rule(id, format!("rule   {}", estate.statement(id).name)));
     users.chain(places).chain(rules).take(MOST).collect()
 }
@@ -399,7 +399,7 @@ pub fn told(estate: &Estate, change: &Change) -> (String, [String; 2]) {
 
 /// The groups that a user could join, or is directly in.
 pub fn groups(estate: &Estate, user: UserId, joined: bool) -> Vec<(String, Change)> {
-    let groups = &estate.groups;
+    let groups = estate.groups();
     let plain = groups.all().filter(|group| groups.computed(*group).is_none());
     let is_in = |group: &bastide_model::GroupId| groups.direct(user).contains(group);
     let member = Member::User(user);

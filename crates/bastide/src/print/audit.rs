@@ -2,7 +2,7 @@
 
 use super::changes::{command, sentence};
 use super::text::{bad, blocks, bold, count, cut, dim, doubt, good, grouped, hang, visible};
-use crate::answers::audit::Audited;
+use crate::found::audit::Audited;
 use bastide_audit::{Descriptor, Fewest, Finding, Level};
 use bastide_engine::change::Described;
 use bastide_formats::sheets::guarded;

@@ -18,6 +18,6 @@ pub fn is_command(text: &str) -> bool {
 /// too; and where an id would make a command of the line it begins.
 pub fn style(estate: &Estate, for_spreadsheet: bool) -> QuoteStyle {
     let odd = |id: &str| id.starts_with([':', '#']) && is_command(id);
-    let mut ids = estate.people.ids().chain(estate.catalog.labels.ids());
+    let mut ids = estate.people().ids().chain(estate.catalog().labels.ids());
     if for_spreadsheet || ids.any(odd) { QuoteStyle::Always } else { QuoteStyle::Necessary }
 }

@@ -3,7 +3,7 @@
 use super::changes::{places, sentence, users};
 use super::text::{bad, bold, count, dim, good, grouped, hang, name, visible};
 use super::trial::{broken, sides, sort};
-use crate::answers::diff::Differing;
+use crate::found::diff::Differing;
 use bastide_engine::difference::{Cause, CauseHow, Effect, Side};
 
 /// Causes that are listed.

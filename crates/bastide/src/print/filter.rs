@@ -1,7 +1,7 @@
 //! Which rows and columns of a dataset somebody gets.
 
 use super::text::{bold, count, cut, dim, grouped, hang, name, pad, visible, width};
-use crate::answers::filter::{Answer, Everybody, Same};
+use crate::found::filter::{Everybody, FilterAnswer, Same};
 use bastide_engine::inside::{RowsMoved, RowsSeen};
 
 /// Slices that are shown.
@@ -28,7 +28,7 @@ pub fn numbers(seen: &RowsSeen) -> String {
 }
 
 /// What one user gets.
-pub fn answer(a: &Answer, all: bool, columns: usize) -> String {
+pub fn answer(a: &FilterAnswer, all: bool, columns: usize) -> String {
     let seen = &a.seen;
     let head = format!("{} ({})", bold(&visible(&a.name)), visible(&a.user));
     let mut out = hang("", &format!("{head}  {} {}", seen.action, name(&seen.path)), columns);

@@ -4,7 +4,7 @@ use super::changes::sentence;
 use super::text::{bad, bold, count, dim, doubt, good, grouped, hang, visible};
 use super::trial::{broken, sides, written};
 use super::verify;
-use crate::answers::import::{Imported, Source};
+use crate::found::import::{Imported, Source};
 use bastide_engine::difference::{Moved, Movement};
 
 /// An import as text; `write`: whether it was to be saved.

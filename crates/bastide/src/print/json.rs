@@ -1,12 +1,11 @@
 //! JSON with the name of its schema on top.
 
-use crate::about::About;
 use bastide_syntax::escaped_json;
 use serde::Serialize;
 use serde_json::{Value, json};
 
 /// A value as JSON, its schema's name first, then what it says of itself.
-pub fn document(schema: &str, about: &About, value: &impl Serialize) -> String {
+pub fn document(schema: &str, about: &impl Serialize, value: &impl Serialize) -> String {
     let mut top = serde_json::Map::new();
     top.insert("schema".to_string(), json!(format!("bastide.{schema}/1")));
     top.insert("about".to_string(), json!(about));

@@ -49,7 +49,7 @@ pub fn summary(summary: &Summary, cost: &Cost, columns: usize) -> String {
 
 /// One line a kind, one column an action.
 fn by_kind(summary: &Summary, columns: usize) -> String {
-    let actions: Vec<&String> = summary.allowed.keys().collect();
+    let actions: Vec<&String> = summary.allowed.iter().map(|(action, _)| action).collect();
     let number = |n: u64| if n == 0 { "-".to_string() } else { grouped(n) };
     let mut rows: Vec<Vec<String>> = summary
         .resources_by_kind
@@ -59,7 +59,7 @@ fn by_kind(summary: &Summary, columns: usize) -> String {
             [kind.clone(), grouped(*resources as u64)].into_iter().chain(cells).collect()
         })
         .collect();
-    let totals = summary.allowed.values().map(|v| number(v.as_u64().unwrap_or(0)));
+    let totals = summary.allowed.iter().map(|(_, count)| number(*count));
     rows.push(["all".to_string(), grouped(summary.resources as u64)].into_iter().chain(totals).collect());
     let heads: Vec<String> =
         ["kind", "resources"].map(String::from).into_iter().chain(actions.into_iter().cloned()).collect();

@@ -2,7 +2,7 @@
 
 use super::text::{bad, bold, count, dim, doubt, good, grouped, hang, visible};
 use super::trial::sort;
-use crate::answers::test::Tested;
+use crate::found::test::Tested;
 use bastide_engine::prove::Proof;
 
 /// The tests as text: one line each, a failed one with its why.

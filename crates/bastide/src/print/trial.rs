@@ -2,7 +2,7 @@
 
 use super::changes::{block, sentence};
 use super::text::{bad, bold, count, dim, grouped, hang, visible};
-use crate::answers::trial::Trial;
+use crate::found::trial::Trial;
 use bastide_engine::difference::{Block, Blocks, Side};
 use bastide_engine::prove::Proof;
 

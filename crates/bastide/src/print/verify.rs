@@ -1,7 +1,7 @@
 //! Decisions of a platform beside ours.
 
 use super::text::{bad, blocks, bold, count, dim, good, grouped, hang, visible};
-use crate::answers::verify::Verified;
+use crate::found::verify::Verified;
 use bastide_engine::access::Differing;
 
 /// What was compared, as text.

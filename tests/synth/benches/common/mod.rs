@@ -24,5 +24,5 @@ pub fn estate(size: (usize, usize)) -> Estate {
 
 /// The day they are asked about.
 pub fn moment(estate: &Estate) -> Moment {
-    Moment::on("2026-11-24".parse().expect("a date"), &estate.schema)
+    Moment::on("2026-11-24".parse().expect("a date"), estate.schema())
 }

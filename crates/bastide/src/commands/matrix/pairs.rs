@@ -107,11 +107,11 @@ impl<'a> Pairs<'a> {
         (all, header): (bool, bool),
         (guard, quote): (fn(&str) -> String, QuoteStyle),
     ) -> Pairs<'a> {
-        let mut position = vec![NOBODY; estate.people.len()];
+        let mut position = vec![NOBODY; estate.people().len()];
         users.iter().enumerate().for_each(|(at, user)| position[user.index()] = at as u32);
         let mut ids = Pieces::default();
         for user in users {
-            ids.push(&cell(&guard(estate.people.id(*user)), b',', quote), &[]);
+            ids.push(&cell(&guard(estate.people().id(*user)), b',', quote), &[]);
         }
         let header: &[u8] = if header { b"user,resource,actions\n" } else { b"" };
         Pairs {
@@ -137,7 +137,7 @@ impl<'a> Pairs<'a> {
     pub fn row(&mut self, row: &Row, out: &mut dyn Write) -> io::Result<()> {
         self.gather(row);
         let words = self.wanted.len().div_ceil(64);
-        let resource = cell(&(self.guard)(self.estate.catalog.id(row.resource)), b',', self.quote);
+        let resource = cell(&(self.guard)(self.estate.catalog().id(row.resource)), b',', self.quote);
         self.rests.clear();
         self.cells.values_mut().for_each(|allowed| allowed.rest = None);
         let mut last: (Option<&[u64]>, usize) = (None, 0);
@@ -188,7 +188,7 @@ impl<'a> Pairs<'a> {
 
     fn joined(&self, mask: &[u64]) -> Box<[u8]> {
         let allowed = self.wanted.iter().enumerate().filter(|(at, _)| mask[at / 64] >> (at % 64) & 1 == 1);
-        let names: Vec<&str> = allowed.map(|(_, a)| self.estate.schema.actions[a.index()].name.as_str()).collect();
+        let names: Vec<&str> = allowed.map(|(_, a)| self.estate.schema().actions[a.index()].name.as_str()).collect();
         cell(&(self.guard)(&joined(names.into_iter())), b'\n', self.quote)
     }
 

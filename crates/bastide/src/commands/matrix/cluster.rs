@@ -1,6 +1,7 @@
 //! `bastide matrix --cluster`: pieces of the catalog are counted by a cluster, which `bastide-sql` asks; here they are put together.
 
-use super::matrix::{By, MatrixArgs, TotalsTable};
+use super::args::{MatrixArgs, TotalsBy};
+use super::rows::TotalsTable;
 use crate::failure::Failure;
 use crate::open::{Opened, day};
 use crate::progress::Progress;
@@ -15,7 +16,7 @@ use std::io::{BufReader, ErrorKind, Read, Seek, SeekFrom, Write};
 use std::process::Stdio;
 
 /// Allowed pairs by action, of ids.
-type Rows = Vec<(String, Vec<u64>)>;
+type TotalsRows = Vec<(String, Vec<u64>)>;
 
 /// What is asked of a cluster.
 pub struct Asked<'a> {
@@ -68,9 +69,9 @@ impl<'a> Asked<'a> {
         Ok(rows.finish().map_err(incomparable)?.0)
     }
 
-    /// Rows of the actions of the estate.
-    fn rows(&self, bytes: &[u8]) -> Result<Rows, Failure> {
-        let rows: Rows = read(bytes)?;
+    /// TotalsRows of the actions of the estate.
+    fn rows(&self, bytes: &[u8]) -> Result<TotalsRows, Failure> {
+        let rows: TotalsRows = read(bytes)?;
         match rows.iter().all(|(_, counts)| counts.len() == self.ground.actions) {
             true => Ok(rows),
             false => Err(outside("it is about other actions")),
@@ -78,15 +79,15 @@ impl<'a> Asked<'a> {
     }
 
     /// Allowed pairs by user or by resource. What was counted by resource waits in a temporary file until every piece has come.
-    pub fn totals(&self, by: By) -> Result<Counted, Failure> {
+    pub fn totals(&self, by: TotalsBy) -> Result<Counted, Failure> {
         match by {
-            By::Users => self.by_user().map(Counted::Users),
-            By::Resources => self.by_resource(),
+            TotalsBy::Users => self.by_user().map(Counted::Users),
+            TotalsBy::Resources => self.by_resource(),
         }
     }
 
-    fn by_user(&self) -> Result<Rows, Failure> {
-        let mut sums: Rows = Vec::new();
+    fn by_user(&self) -> Result<TotalsRows, Failure> {
+        let mut sums: TotalsRows = Vec::new();
         self.ask(Tallies::Users, none, |_, bytes| {
             let rows = self.rows(bytes)?;
             if sums.is_empty() {
@@ -136,7 +137,7 @@ impl<'a> Asked<'a> {
         mut prints: impl FnMut(&[u8]) -> Result<(), Failure>,
         mut each: impl FnMut(u32, &[u8]) -> Result<usize, Failure>,
     ) -> Result<(), Failure> {
-        let program = super::sql::program()?;
+        let program = crate::commands::sql::program()?;
         let fault = |error: std::io::Error| Failure::Outside(format!("`{}`: {error}", program.display()));
         let mut command = std::process::Command::new(&program);
         command.args(["tallies", of.word(), "--cluster", self.address]);
@@ -182,7 +183,7 @@ impl<'a> Asked<'a> {
         }
         gathered?;
         if !status.success() {
-            return Err(super::sql::ended(&program));
+            return Err(crate::commands::sql::ended(&program));
         }
         let parts = self.ground.parts.len();
         match open.is_empty() && (parts == 0 || done.len() == parts + 1) {
@@ -199,7 +200,7 @@ fn none(_: &[u8]) -> Result<(), Failure> {
 /// What a cluster has counted, all of it.
 pub enum Counted {
     /// By user.
-    Users(Rows),
+    Users(TotalsRows),
     /// By resource: what of which piece lies where in a file, in the order of the pieces.
     Resources { kept: File, pieces: Vec<(u32, u64, usize)>, in_parts: bool },
 }
@@ -214,7 +215,7 @@ impl Counted {
     where
         E: From<Failure> + From<std::io::Error>,
     {
-        let mut all = Rows::new();
+        let mut all = TotalsRows::new();
         match self {
             Counted::Users(rows) => all = rows,
             Counted::Resources { mut kept, pieces, in_parts } => {
@@ -222,7 +223,7 @@ impl Counted {
                     let mut bytes = vec![0; length];
                     let taken = kept.seek(SeekFrom::Start(from)).and_then(|_| kept.read_exact(&mut bytes));
                     taken.map_err(kept_fault)?;
-                    let rows: Rows = read(&bytes)?;
+                    let rows: TotalsRows = read(&bytes)?;
                     match in_parts {
                         true => table.rows(&rows)?,
                         false => all.extend(rows),

@@ -1,12 +1,15 @@
 //! `bastide matrix` over a catalog in parts, which are read and decided on one by one.
 
+use super::args::{MatrixArgs, MatrixFormat, TotalsBy, actions, selected, within};
 use super::cluster::{Asked, Counted, incomparable};
-use super::matrix::{By, Format, List, MatrixArgs, TotalsTable, actions, deliver_summary, selected, within};
+use super::rows::{List, TotalsTable};
+use super::totals::{deliver_summary, peak_bytes};
 use crate::about::About;
 use crate::failure::{DONE, Failure, hinted};
-use crate::open::{self, Opened};
+use crate::open::{self, EstateArgs, Opened, day, say_settled, tell_lost, unfit};
 use crate::print::summary::Cost;
 use crate::progress::Progress;
+use crate::progress::Telling;
 use crate::terminal::Terminal;
 use bastide_engine::Snapshot;
 use bastide_engine::access::{self, Portion, Running};
@@ -48,6 +51,30 @@ pub struct Parts {
 }
 
 impl Parts {
+    /// Loads an estate whose catalog comes in parts, and looks at every part; none where it does not.
+    pub fn open(args: &EstateArgs, terminal: &mut Terminal) -> Result<Option<Parts>, Failure> {
+        let started = Instant::now();
+        let root = args.root()?;
+        let refused = |refused: bastide_formats::write::Refused| Failure::Outside(refused.to_string());
+        let described = bastide_formats::described(&root).map_err(refused)?;
+        if !described.manifest.is_some_and(|manifest| manifest.catalog.iter().any(|source| source.parts)) {
+            return Ok(None);
+        }
+        let reading = Telling::reading();
+        let (loaded, parted) = bastide_formats::parted(&root, day()).map_err(refused)?;
+        say_settled(&loaded, terminal);
+        let mut opened = args.opened(loaded, root, started, terminal)?;
+        let Some(parted) = parted else { return Ok(None) };
+        let surveyed = parted.survey().map_err(|found| unfit(found, terminal))?;
+        drop(reading);
+        if !args.quiet {
+            tell_lost(&opened.loaded.sources, &surveyed.lost.iter().collect::<Vec<_>>(), terminal);
+        }
+        opened.loaded.part_sums = surveyed.sums;
+        opened.seconds = started.elapsed().as_secs_f64();
+        Ok(Some(Parts { opened, parted, resources: surveyed.resources, nowhere: surveyed.nowhere }))
+    }
+
     /// What all parts share, at a moment, then each part, in order. The next one is read while one is gone through.
     fn each<E: From<Failure>>(
         &self,
@@ -56,7 +83,7 @@ impl Parts {
         mut each: impl FnMut(u32, &Snapshot, Option<&Part>) -> Result<(), E>,
     ) -> Result<(), E> {
         each(0, &self.opened.snapshot(moment, terminal)?, None)?;
-        let unfit = |unfit| open::unfit(unfit, terminal);
+        let unfit = |found| unfit(found, terminal);
         let read = |at: usize| (at < self.parted.len()).then(|| self.parted.part(at));
         let mut next = read(0);
         let mut at = 0;
@@ -82,13 +109,13 @@ impl Parts {
     fn place(&self, name: &str, terminal: &Terminal) -> Result<String, Failure> {
         let shared = open::resource(self.parted.shared(), name, terminal);
         let error = match shared {
-            Ok(resource) => return Ok(self.parted.shared().catalog.id(resource).to_string()),
+            Ok(resource) => return Ok(self.parted.shared().catalog().id(resource).to_string()),
             Err(error) => error,
         };
         for at in 0..self.parted.len() {
-            let part = self.parted.part(at).map_err(|unfit| open::unfit(unfit, terminal))?;
+            let part = self.parted.part(at).map_err(|found| unfit(found, terminal))?;
             if let Ok(resource) = bastide_engine::find::resource(&part.estate, name) {
-                return Ok(part.estate.catalog.id(resource).to_string());
+                return Ok(part.estate.catalog().id(resource).to_string());
             }
         }
         Err(error)
@@ -109,7 +136,7 @@ pub fn run(args: &MatrixArgs, mut parts: Parts, terminal: &mut Terminal) -> Resu
     } else {
         list(args, &parts, &users, &moment, terminal)?;
     }
-    if !args.summary && args.format != Format::Parquet {
+    if !args.summary && args.format != MatrixFormat::Parquet {
         About::of(&parts.opened, &moment).beside(terminal, args.output.as_deref())?;
     }
     Ok(DONE)
@@ -139,24 +166,30 @@ fn summary(args: &MatrixArgs, parts: &Parts, moment: &Moment, terminal: &mut Ter
     };
     let totals = running.finish(shared, moment, distinct);
     let seconds = started.elapsed().as_secs_f64();
-    let cost = Cost { load: parts.opened.seconds, evaluate: seconds, peak: super::matrix::peak_bytes() };
+    let cost = Cost { load: parts.opened.seconds, evaluate: seconds, peak: peak_bytes() };
     deliver_summary(args, &parts.opened, moment, &totals, &cost, terminal).map(drop)
 }
 
 /// How many resources a part has of its own.
 fn own(snapshot: &Snapshot, part: Option<&Part>) -> usize {
-    part.map_or(snapshot.estate().catalog.len(), |part| part.own.count_ones(..))
+    part.map_or(snapshot.estate().catalog().len(), |part| part.own.count_ones(..))
 }
 
 /// Totals by user are gathered; those by resource are written part by part.
-fn totals(args: &MatrixArgs, by: By, parts: &Parts, moment: &Moment, terminal: &mut Terminal) -> Result<(), Failure> {
+fn totals(
+    args: &MatrixArgs,
+    by: TotalsBy,
+    parts: &Parts,
+    moment: &Moment,
+    terminal: &mut Terminal,
+) -> Result<(), Failure> {
     if let Some(cluster) = &args.cluster {
         let counted = Asked::of(cluster, args, &parts.opened, parts.resources)?.totals(by)?;
         return clustered(args, counted, parts.parted.shared(), terminal);
     }
     let progress = Progress::new(parts.resources);
     let mut sums: Vec<(String, Vec<u64>)> = Vec::new();
-    let by_user = by == By::Users;
+    let by_user = by == TotalsBy::Users;
     stream(args, terminal, |terminal, out| {
         let mut table = TotalsTable::new(args, parts.parted.shared(), out)?;
         parts.each(moment, terminal, |number, snapshot, part| {
@@ -221,7 +254,7 @@ fn asked(
     also: &[String],
 ) -> Result<Vec<ResourceId>, Failure> {
     let here =
-        |names: &[String]| -> Vec<ResourceId> { names.iter().filter_map(|id| estate.catalog.find(id)).collect() };
+        |names: &[String]| -> Vec<ResourceId> { names.iter().filter_map(|id| estate.catalog().find(id)).collect() };
     let (inside, also) = (here(under), here(also));
     let mut found = match under.is_empty() || !inside.is_empty() {
         true => within(args, estate, &inside, &also)?,
