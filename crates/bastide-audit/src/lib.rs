@@ -351,10 +351,10 @@ fn looked_for(
 /// all the users, resources, actions and groups it speaks of (FNV-1a). So what is new in a finding makes it a new one.
 fn fingerprint(estate: &Estate, name: &str, found: &Found) -> String {
     let mut hash: u64 = 0xcbf2_9ce4_8422_2325;
+    let next = |hash: u64, byte: u8| (hash ^ u64::from(byte)).wrapping_mul(0x100_0000_01b3);
     let mut add = |parts: [&str; 2]| {
-        for byte in parts.into_iter().flat_map(str::bytes).chain([0xff]) {
-            hash = (hash ^ u64::from(byte)).wrapping_mul(0x100_0000_01b3);
-        }
+        // What no text has in it stands behind each name.
+        hash = next(parts.iter().fold(hash, |hash, part| part.bytes().fold(hash, next)), 0xff);
     };
     // All names in byte order; users are numbered so.
     let mut names = found.names.iter().peekable();

@@ -3,7 +3,7 @@
 use crate::survey::shares;
 use crate::{Case, StatementSurvey, Suggested, Suggestion, Survey};
 use bastide_engine::Snapshot;
-use bastide_engine::change::{Change, UserCell, UserSubset, apply, describe};
+use bastide_engine::change::{Change, UserCell, UserCopies, UserSubset, apply, describe};
 use bastide_engine::difference::{self, Radius, is_same, radius};
 use bastide_model::*;
 use hashbrown::HashMap;
@@ -71,6 +71,24 @@ pub(crate) fn evaluated(case: &Case, survey: &Survey, suggested: Vec<Option<Sugg
     pairs.into_par_iter().with_max_len(1).map(one).collect()
 }
 
+/// So many copies of users at most are there at once: more would be a larger estate than most are.
+const MOST_COPIES: usize = 8192;
+
+/// Suggestions in lists, of each of which all users whom they touch can be there at once.
+fn at_once(suggested: Vec<(usize, UserSubset)>) -> Vec<Vec<(usize, UserSubset)>> {
+    let mut lists: Vec<Vec<(usize, UserSubset)>> = Vec::new();
+    let mut copies = MOST_COPIES;
+    for one in suggested {
+        copies += one.1.users().len();
+        if copies > MOST_COPIES {
+            copies = one.1.users().len();
+            lists.push(Vec::new());
+        }
+        lists.last_mut().expect("just pushed").push(one);
+    }
+    lists
+}
+
 /// What holds today.
 struct Today<'t> {
     estate: &'t Estate,
@@ -79,8 +97,9 @@ struct Today<'t> {
 }
 
 impl Today<'_> {
-    /// How far suggestions reach that touch few users each. Those that touch nobody in common are tried at once, where these
-    /// users are alone: no decision looks at another user.
+    /// How far suggestions reach that touch few users each, tried where these users are alone: no decision looks at another
+    /// user. Where the changes are of single users, each suggestion has copies of them, and all are tried at once; otherwise
+    /// those are that touch nobody in common.
     fn few_users(&self, suggested: &[Option<Suggested>]) -> Vec<(usize, Radius)> {
         let (estate, moment) = (self.estate, self.snapshot.moment());
         let about = |(at, of): (usize, &'_ Option<Suggested>)| {
@@ -95,9 +114,19 @@ impl Today<'_> {
             |reference, at| Some((*at, UserSubset::by_reference(reference, changes(*at))?)),
         );
         let touched: Vec<Option<(usize, UserSubset)>> = touched.collect();
+        let (copied, mut others): (Vec<_>, Vec<_>) =
+            touched.into_iter().flatten().partition(|(at, _)| UserCopies::can(changes(*at)));
+        let mut found: Vec<(usize, Radius)> = Vec::new();
+        for some in at_once(copied) {
+            match self.on_copies(&some, &changes) {
+                Some(radii) => found.extend(radii),
+                None => others.extend(some),
+            }
+        }
+        others.sort_unstable_by_key(|(at, _)| *at);
         let mut taken = vec![0u32; estate.people().len()];
         let mut rounds: Vec<Vec<(usize, UserSubset)>> = Vec::new();
-        for (at, few) in touched.into_iter().flatten() {
+        for (at, few) in others {
             let round = few.users().iter().map(|user| taken[user.index()]).max().unwrap_or_default();
             few.users().iter().for_each(|user| taken[user.index()] = round + 1);
             if rounds.len() <= round as usize {
@@ -120,7 +149,25 @@ impl Today<'_> {
             let mut radii = difference::by_part(&difference, |user| owners.get(user as usize).copied());
             Some(round.iter().map(|(at, _)| (*at, radii.remove(at).unwrap_or_default())).collect::<Vec<_>>())
         };
-        rounds.into_par_iter().with_max_len(1).filter_map(tried).flatten_iter().collect()
+        found.par_extend(rounds.into_par_iter().with_max_len(1).filter_map(tried).flatten_iter());
+        found
+    }
+
+    /// How far suggestions reach, each tried on copies of the users whom it touches. None where one of them cannot be tried so.
+    fn on_copies<'c>(
+        &self,
+        suggested: &[(usize, UserSubset)],
+        changes: &dyn Fn(usize) -> &'c [Change],
+    ) -> Option<Vec<(usize, Radius)>> {
+        let moment = self.snapshot.moment();
+        let copies = UserCopies::of(suggested);
+        let trials = suggested.iter().map(|(at, _)| (*at, changes(*at)));
+        let (before, after) = copies.both(&self.snapshot.reference(), trials)?;
+        let old = Snapshot::new(&before, moment).ok()?;
+        let new = old.beside(&after, moment).ok()?;
+        let difference = difference::difference(&old, &new, None);
+        let mut radii = difference::by_part(&difference, |copy| copies.trial(copy));
+        Some(suggested.iter().map(|(at, _)| (*at, radii.remove(at).unwrap_or_default())).collect())
     }
 
     /// How far suggestions reach that change the data of resources alone: those that can touch nothing in common are tried at

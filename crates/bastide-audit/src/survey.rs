@@ -474,15 +474,14 @@ impl Tally {
         (resource, times): (ResourceId, u64),
     ) {
         let estate = case.estate;
-        let weighed = |r: &&Reaching, permits: bool| {
-            let s = estate.statement(r.id);
-            s.modality.permits() == permits && s.modality != Modality::MayOnly
-        };
-        for d in reaching.iter().filter(|r| weighed(r, false)) {
-            let ds = estate.statement(d.id);
-            for p in reaching.iter().filter(|r| weighed(r, true)) {
-                let ps = estate.statement(p.id);
-                if ps.actions.is_disjoint(&ds.actions) {
+        let weighed = reaching.iter().map(|r| (r, estate.statement(r.id)));
+        let weighed = weighed.filter(|(_, statement)| statement.modality != Modality::MayOnly);
+        let (permissions, restrictions): (Vec<_>, Vec<_>) = weighed.partition(|(_, s)| s.modality.permits());
+        for (d, ds) in restrictions {
+            for (p, ps) in &permissions {
+                let is_shared =
+                    |action: &ActionId| ps.actions.contains(action.index()) && ds.actions.contains(action.index());
+                if !here.actions.iter().any(is_shared) {
                     continue;
                 }
                 let kept = p.set.zip(d.set);
@@ -504,9 +503,10 @@ impl Tally {
                 if both == 0 {
                     continue;
                 }
+                let meeting = self.meetings.entry((p.id, d.id)).or_default();
                 for (i, plain) in plain.iter().enumerate() {
                     let action = here.actions[i];
-                    if !ps.actions.contains(action.index()) || !ds.actions.contains(action.index()) {
+                    if !is_shared(&action) {
                         continue;
                     }
                     let kept = kept.zip(*plain).map(|((p, d), outcome)| (p, d, outcome));
@@ -522,7 +522,6 @@ impl Tally {
                             may
                         }
                     };
-                    let meeting = self.meetings.entry((p.id, d.id)).or_default();
                     meeting.triples += u64::from(both) * times;
                     meeting.allowed += u64::from(may) * times;
                     if meeting.example.is_none() {
@@ -564,6 +563,9 @@ impl Tally {
 /// Who is permitted an action on a resource that was decided on, and kept out for a need.
 fn blocked_on<'s>(engine: &mut Evaluator<'s>, work: &mut Work<'s>, action: ActionId) -> FixedBitSet {
     let mut blocked = engine.nobody();
+    if !engine.blocks(work, action) {
+        return blocked;
+    }
     let mut part = engine.nobody();
     engine.each_part(work, action, |reason, _, words| {
         if reason == Reason::Blocked {

@@ -2,8 +2,8 @@
 //! losses equal the difference of two full evaluations by the specification evaluator.
 
 use bastide_engine::Snapshot;
-use bastide_engine::change::{Change, ResourceCell, UserCell, UserSubset, apply, narrowed};
-use bastide_engine::difference::{Blocks, Difference, How, apart, blocks, difference, fold, radius};
+use bastide_engine::change::{Change, ResourceCell, UserCell, UserCopies, UserSubset, apply, narrowed};
+use bastide_engine::difference::{Blocks, Difference, How, Radius, apart, blocks, by_part, difference, fold, radius};
 use bastide_engine::evaluate::{Alone, Tuning};
 use bastide_engine::{ReferenceEvaluator, change};
 use bastide_model::groups::{Groups, Member};
@@ -324,6 +324,59 @@ fn of_few_users_alone() {
             }
         }
     }
+}
+
+/// Trials that touch the same users come to the same on copies of them, all at once, as each by itself; before, each copy may
+/// do what the user may.
+#[test]
+fn on_copies_of_users() {
+    let (mut trials, mut shared, mut owned, mut given, mut moved) = (0, 0, 0, 0, 0);
+    for seed in 0..1500 {
+        let estate = load(seed);
+        let mut rng = fastrand::Rng::with_seed(seed);
+        let moment = Moment::on(day(), estate.schema());
+        let Ok(reference) = ReferenceEvaluator::new(&estate, &moment) else { continue };
+        let mut lists: Vec<(Vec<Change>, Radius)> = Vec::new();
+        let mut touched: Vec<(usize, UserSubset)> = Vec::new();
+        for _ in 0..40 {
+            let list: Vec<Change> = (0..1 + rng.usize(..2)).map(|_| random_change(&estate, &mut rng)).collect();
+            let Ok(after) = apply(&estate, &list) else { continue };
+            let Ok(new) = Snapshot::new(&after, &moment) else { continue };
+            if let Some(few) = UserCopies::can(&list).then(|| UserSubset::by_reference(&reference, &list)).flatten() {
+                touched.push((lists.len(), few));
+                let old = Snapshot::new(&estate, &moment).expect("no circles");
+                given += usize::from(matches!(list[0], Change::Give(_)));
+                lists.push((list, radius(&old.difference(&new))));
+            }
+        }
+        let copies = UserCopies::of(&touched);
+        let all = lists.iter().enumerate().map(|(trial, (list, _))| (trial, &list[..]));
+        let Some((before, after)) = copies.both(&reference, all) else { continue };
+        let old = ReferenceEvaluator::new(&before, &moment).expect("no circles");
+        for copy in before.people().all() {
+            let user = estate.people().find(before.people().id(copy)).expect("a copy of somebody");
+            shared += usize::from(before.people().copies(copy).len() > 1);
+            for resource in estate.catalog().all() {
+                owned += usize::from(estate.catalog().owner(resource) == Some(Some(user)));
+                for action in ActionId::all(estate.schema().actions.len()) {
+                    let (a, b) = (reference.decide(user, action, resource), old.decide(copy, action, resource));
+                    assert_eq!((a.reason, a.by), (b.reason, b.by), "estate {seed}");
+                }
+            }
+        }
+        let old = Snapshot::new(&before, &moment).expect("no circles");
+        let Ok(new) = old.beside(&after, &moment) else { continue };
+        let mut radii = by_part(&old.difference(&new), |copy| copies.trial(copy));
+        for (trial, (list, wanted)) in lists.iter().enumerate() {
+            let told: Vec<String> = list.iter().map(|c| change::describe(&estate, c).words).collect();
+            assert_eq!(radii.remove(&trial).unwrap_or_default(), *wanted, "estate {seed}: {told:#?}");
+            moved += usize::from(wanted.triples() > 0);
+        }
+        trials += lists.len();
+    }
+    let counts =
+        format!("{trials} trials, {shared} copies of the same, {owned} own, {given} given, {moved} change anything");
+    assert!(trials > 2000 && shared > 2000 && owned > 500 && given > 200 && moved > 500, "{counts}");
 }
 
 /// A change that touches few users comes to the same where they are alone, and is told in the same blocks.

@@ -5,6 +5,7 @@ use crate::schema::{Schema, Target};
 use crate::value::{Pattern, Value};
 use bastide_syntax::Span;
 use bastide_syntax::tree::{Comparison, SetRelation};
+use std::ops::Range;
 
 /// A condition and where it is written.
 #[derive(Clone, Debug)]
@@ -168,13 +169,17 @@ pub struct Who {
 }
 
 impl Who {
-    /// Gives users other numbers. A user who has none is nobody from here on, under the id that is given.
-    pub fn renumber(&mut self, number: impl Fn(UserId) -> Option<UserId>, id: impl Fn(UserId) -> String) {
-        for term in &mut self.terms {
-            if let Term::User(user) = *term {
-                *term = number(user).map_or_else(|| Term::Nobody(id(user)), Term::User);
+    /// Gives users other numbers, one or several. A user who has none is nobody from here on, under the id that is given.
+    pub fn renumber(&mut self, numbers: impl Fn(UserId) -> Range<u32>, id: impl Fn(UserId) -> String) {
+        let mut terms = Vec::with_capacity(self.terms.len());
+        for term in std::mem::take(&mut self.terms) {
+            match term {
+                Term::User(user) if numbers(user).is_empty() => terms.push(Term::Nobody(id(user))),
+                Term::User(user) => terms.extend(numbers(user).map(|number| Term::User(UserId(number)))),
+                other => terms.push(other),
             }
         }
+        self.terms = terms;
     }
 }
 

@@ -4,7 +4,7 @@
 use crate::catalog::Catalog;
 use crate::condition::Term;
 use crate::groups::Groups;
-use crate::groups::{Computed, Member};
+use crate::groups::{Computed, Member, places};
 use crate::ids::*;
 use crate::inside::Inside;
 use crate::people::People;
@@ -157,19 +157,20 @@ impl Estate {
 
     /// The same estate with these users alone, in order, each with the place in the list as number. Statements and groups
     /// that name somebody else name nobody, and a resource that somebody else owns is owned by no user. What these users
-    /// may do is the same in both: no decision looks at another user.
+    /// may do is the same in both: no decision looks at another user. So a user may be listed several times, and is there as
+    /// often ([`People::copies`]), to be changed in several ways that touch nobody else.
     pub fn restricted_to(&self, users: &[UserId]) -> Estate {
-        let number = |user: UserId| users.binary_search(&user).ok().map(UserId::new);
+        let numbers = |user: UserId| places(users, user);
         let id = |user: UserId| self.people.id(user).to_string();
         let mut few = self.clone();
         few.people = Arc::new(self.people.restricted_to(users));
         few.groups = Arc::new(self.groups.restricted_to(users, id));
         for owner in &mut Arc::make_mut(&mut few.catalog).owner_users {
-            *owner = owner.and_then(number);
+            *owner = owner.and_then(|owner| numbers(owner).next().map(UserId));
         }
         for statement in &mut few.statements {
             if statement.who.terms.iter().any(|term| matches!(term, Term::User(_))) {
-                Arc::make_mut(statement).who.renumber(number, id);
+                Arc::make_mut(statement).who.renumber(numbers, id);
             }
         }
         few

@@ -6,6 +6,7 @@ use crate::ids::*;
 use crate::strings::{Index, Strings};
 use fixedbitset::FixedBitSet;
 use std::collections::VecDeque;
+use std::ops::Range;
 use std::sync::Arc;
 
 /// A member of a data group.
@@ -111,6 +112,13 @@ impl Naming {
     }
 }
 
+/// Where somebody stands in a sorted list.
+pub(crate) fn places(users: &[UserId], user: UserId) -> Range<u32> {
+    let first = users.partition_point(|other| *other < user);
+    let count = users[first..].iter().take_while(|other| **other == user).count();
+    first as u32..(first + count) as u32
+}
+
 impl Groups {
     /// Groups by id, their data members linked; computed bodies and [`Groups::close`] come later.
     pub fn new(ids: Strings, names: Strings, members: Vec<Vec<Membership>>, declared: Vec<Option<Origin>>) -> Groups {
@@ -118,22 +126,27 @@ impl Groups {
         Groups { index: Index::of(&ids).0, ids, names, members, computed, declared, ..Groups::default() }
     }
 
-    /// The same groups with these users alone, in order, each with the place in the list as number.
+    /// The same groups with these users alone, in order, each with the place in the list as number, or with several.
     pub fn restricted_to(&self, users: &[UserId], id: impl Fn(UserId) -> String) -> Groups {
-        let number = |user: UserId| users.binary_search(&user).ok().map(UserId::new);
+        let numbers = |user: UserId| places(users, user);
         let few = |list: &Vec<Membership>| {
-            let kept = list.iter().filter_map(|membership| match membership.member {
-                Member::User(user) => number(user).map(|user| Membership { member: Member::User(user), ..*membership }),
-                Member::Group(_) => Some(*membership),
-            });
-            let mut list: Vec<Membership> = kept.collect();
-            list.sort();
-            list
+            let mut kept = Vec::with_capacity(list.len());
+            for membership in list {
+                match membership.member {
+                    Member::User(user) => {
+                        let copy = |user| Membership { member: Member::User(UserId(user)), ..*membership };
+                        kept.extend(numbers(user).map(copy));
+                    }
+                    Member::Group(_) => kept.push(*membership),
+                }
+            }
+            kept.sort();
+            kept
         };
         let mut computed = self.computed.clone();
         for body in computed.iter_mut().flatten() {
             if let Computed::Who(who) = body {
-                who.renumber(number, &id);
+                who.renumber(numbers, &id);
             }
         }
         let mut groups = Groups {

@@ -9,6 +9,7 @@ use crate::value::Value;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 /// The users of an estate: every list and column has a place for each.
 #[derive(Clone, Default)]
@@ -25,6 +26,8 @@ pub struct People {
     signed_in_at: BTreeMap<(SessionAttributeId, UserId), Origin>,
     origins: Vec<Origin>,
     farewells: Vec<Farewell>,
+    /// Of each user the first of the same id; empty where each stands there once.
+    firsts: Vec<u32>,
 }
 
 /// What users are made of, a value a user in each list.
@@ -91,10 +94,25 @@ impl People {
         active.grow(count);
         let (sign_ins, signed_in_at) = (BTreeMap::new(), BTreeMap::new());
         let index = Index::of(&ids).0;
-        People { ids, index, names, kinds, active, realms, attributes, sign_ins, signed_in_at, origins, farewells }
+        let firsts = Vec::new();
+        People {
+            ids,
+            index,
+            names,
+            kinds,
+            active,
+            realms,
+            attributes,
+            sign_ins,
+            signed_in_at,
+            origins,
+            farewells,
+            firsts,
+        }
     }
 
-    /// These users alone, in the same order; what the data says of who is gone is left out.
+    /// These users alone, in the same order; what the data says of who is gone is left out. Who is listed several times stands
+    /// there as often.
     pub fn restricted_to(&self, users: &[UserId]) -> People {
         let count = users.len();
         let column = |of: &Column| {
@@ -110,6 +128,9 @@ impl People {
         let mut active = FixedBitSet::with_capacity(count);
         users.iter().enumerate().for_each(|(number, user)| active.set(number, self.is_active(*user)));
         let number = |user: &UserId| users.binary_search(user).ok().map(UserId::new);
+        let mut firsts: Vec<u32> = (0..count as u32).collect();
+        (1..count).filter(|at| users[*at] == users[at - 1]).for_each(|at| firsts[at] = firsts[at - 1]);
+        let once = firsts.iter().zip(0..).all(|(first, at)| *first == at);
         let signed_in_at = self.signed_in_at.iter();
         // Newcomers stand behind the others, whatever their ids.
         let few = People::of(PeopleLists {
@@ -127,6 +148,7 @@ impl People {
             signed_in_at: signed_in_at
                 .filter_map(|((id, user), origin)| Some(((*id, number(user)?), *origin)))
                 .collect(),
+            firsts: if once { Vec::new() } else { firsts },
             ..few
         }
     }
@@ -142,6 +164,9 @@ impl People {
             self.kinds.push(newcomer.kind);
             self.origins.push(newcomer.origin);
             self.active.insert(row);
+            if !self.firsts.is_empty() {
+                self.firsts.push(row as u32);
+            }
             let realm = newcomer.realm.map(|realm| self.realms.intern(realm.clone()));
             self.realms.set_code(row, rows, realm);
             for (id, value) in newcomer.values {
@@ -152,6 +177,14 @@ impl People {
         }
         self.index = Index::of(&self.ids).0;
         self
+    }
+
+    /// A user by all the numbers under which the user stands there: one, but where [`People::restricted_to`] listed the user
+    /// several times.
+    pub fn copies(&self, user: UserId) -> Range<u32> {
+        let Some(first) = self.firsts.get(user.index()) else { return user.0..user.0 + 1 };
+        let same = self.firsts[*first as usize..].iter().take_while(|of| *of == first);
+        *first..*first + same.count() as u32
     }
 
     /// Gives users what their sign-ins tell: the values, defaults applied, and where each stands in the files.

@@ -49,7 +49,7 @@ impl Gather for Halves {
         let kind = estate.catalog().kind(*resource);
         for (at, declared) in estate.schema().actions.iter().enumerate() {
             let action = ActionId::new(at);
-            if declared.needs.len() < 2 || !estate.schema().fits(action, kind) {
+            if declared.needs.len() < 2 || !estate.schema().fits(action, kind) || !engine.blocks(work, action) {
                 continue;
             }
             // Who meets one need and misses another; what is closed with its source is meant to be.

@@ -17,7 +17,7 @@ pub(crate) use describe::gist;
 pub use describe::{Described, cell_text, describe, entry_cells, undo};
 pub use read::entry;
 pub use read::{ReadError, actions, except, give, join, leave, set, statement, window};
-pub use subset::{UserSubset, narrowed};
+pub use subset::{UserCopies, UserSubset, narrowed};
 
 use bastide_model::groups::Member;
 use bastide_model::statement::Statement;

@@ -92,13 +92,83 @@ impl UserSubset {
                 | Change::Leave(Member::User(user), _)
                 | Change::User(user, ..)
                 | Change::Except(_, user) => *user = self.number(*user)?,
-                Change::Give(statement) => Arc::make_mut(statement)
-                    .who
-                    .renumber(|user| self.number(user), |user| whole.people().id(user).to_string()),
+                Change::Give(statement) => Arc::make_mut(statement).who.renumber(
+                    |user| self.number(user).map_or(0..0, |number| number.0..number.0 + 1),
+                    |user| whole.people().id(user).to_string(),
+                ),
                 _ => {}
             }
         }
         Some(changes)
+    }
+}
+
+/// Users, each as often as something is tried on them: whatever is done to one copy touches no other.
+pub struct UserCopies {
+    /// By the number of the copy, whose it is and for which trial.
+    copies: Vec<(UserId, usize)>,
+}
+
+impl UserCopies {
+    /// Whether changes can be made to copies of the users whom they touch: to values and memberships of single users, or by
+    /// giving something to users who are told. What changes a statement or a group changes it for all copies.
+    pub fn can(changes: &[Change]) -> bool {
+        let own = |change: &Change| {
+            matches!(change, Change::Join(Member::User(_), _) | Change::Leave(Member::User(_), _) | Change::User(..))
+        };
+        let gives =
+            |change: &Change| matches!(change, Change::Give(statement) if !statement.who.terms.contains(&Term::Owner));
+        changes.iter().all(own) || changes.iter().all(gives)
+    }
+
+    /// Copies for trials, each with its number and the users whom it touches.
+    pub fn of(trials: &[(usize, UserSubset)]) -> UserCopies {
+        let all = trials.iter().flat_map(|(trial, few)| few.users().iter().map(|user| (*user, *trial)));
+        let mut copies: Vec<(UserId, usize)> = all.collect();
+        copies.sort_unstable();
+        UserCopies { copies }
+    }
+
+    /// For which trial a copy is there.
+    pub fn trial(&self, copy: u32) -> Option<usize> {
+        self.copies.get(copy as usize).map(|(_, trial)| *trial)
+    }
+
+    fn number(&self, user: UserId, trial: usize) -> Option<UserId> {
+        self.copies.binary_search(&(user, trial)).ok().map(UserId::new)
+    }
+
+    /// The estate with the copies alone, before and after all trials. None where one of them cannot be made, or touches others.
+    pub fn both<'c>(
+        &self,
+        reference: &ReferenceEvaluator,
+        trials: impl Iterator<Item = (usize, &'c [Change])>,
+    ) -> Option<(Estate, Estate)> {
+        let whole = reference.estate;
+        let users: Vec<UserId> = self.copies.iter().map(|(user, _)| *user).collect();
+        let before = whole.restricted_to(&users);
+        let mut all = Vec::new();
+        for (trial, changes) in trials {
+            for change in changes {
+                let mut change = change.clone();
+                match &mut change {
+                    Change::Join(Member::User(user), _)
+                    | Change::Leave(Member::User(user), _)
+                    | Change::User(user, ..) => {
+                        *user = self.number(*user, trial)?;
+                    }
+                    Change::Give(statement) => {
+                        let touched = meant(whole, statement, Some(reference))?;
+                        let term = |user: UserId| self.number(user, trial).map(Term::User);
+                        Arc::make_mut(statement).who.terms = touched.into_iter().map(term).collect::<Option<_>>()?;
+                    }
+                    _ => return None,
+                }
+                all.push(change);
+            }
+        }
+        let after = apply(&before, &all).ok()?;
+        Some((before, after))
     }
 }
 

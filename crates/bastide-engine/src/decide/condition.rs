@@ -217,7 +217,8 @@ impl ReferenceEvaluator<'_> {
 
     /// Whether a user owns a resource: unknown without an owner.
     pub(crate) fn owner(&self, user: UserId, resource: ResourceId) -> Truth {
-        Truth::from(self.estate.catalog().owner(resource).map(|owner| owner == Some(user)))
+        let is = |owner: UserId| owner == user || self.estate.people().copies(owner).contains(&user.0);
+        Truth::from(self.estate.catalog().owner(resource).map(|owner| owner.is_some_and(is)))
     }
 
     /// A who-clause.

@@ -98,7 +98,7 @@ impl<'s> Evaluator<'s> {
                 None => unknown,
                 Some(None) => Found::Set(SetId::NONE),
                 Some(Some(owner)) => {
-                    list.push(owner.0);
+                    list.extend(self.estate.people().copies(owner));
                     Found::But(SetId::NONE, true)
                 }
             };

@@ -4,7 +4,7 @@ use super::compile::Expr;
 use super::leaf::HoldsFor;
 use super::site::{Run, Runs, Step};
 use super::weigh::OutcomePart;
-use super::words::{both, either, others, take, take_into, turn};
+use super::words::{both, either, others, take, take_apart, take_into, take_whole, turn};
 use super::{Decided, Evaluator, MetNeed, Work};
 use crate::decide::Reason;
 use crate::sets::count;
@@ -549,7 +549,9 @@ impl<'s> Evaluator<'s> {
                 }
             }
             Decided::Wide(wide) => {
-                let allowed = work.words.get(work.wides[wide as usize].allowed).to_vec();
+                let Wide { counts, allowed } = work.wides[wide as usize];
+                let allowed = work.words.get(allowed).to_vec();
+                let blocks = counts[Reason::Blocked as usize] > 0;
                 each(Reason::Inactive, None, self.sets.row(self.plan.inactive));
                 let steps = Rc::clone(&self.sites.action(work.site, action).expect("it has a meaning").steps);
                 let mut rest = self.sets.row(self.plan.active).to_vec();
@@ -559,26 +561,43 @@ impl<'s> Evaluator<'s> {
                 for item in items {
                     let (Item::Rule(step) | Item::Own(step)) = &item else { unreachable!("they are single") };
                     let Some(whom) = self.whom(work, std::slice::from_ref(&item), &mut words) else { continue };
-                    self.to_room(work, Some(whom), &mut words);
-                    let (mut some, mut some_blocked) = (0, 0);
-                    for at in 0..width {
-                        let taken = rest[at] & words[at];
-                        rest[at] &= !taken;
-                        let may = if step.reason.is_allowed() { allowed[at] } else { u64::MAX };
-                        (kept[at], blocked[at]) = (taken & may, taken & !may);
-                        some |= kept[at];
-                        some_blocked |= blocked[at];
-                    }
+                    let whom = match whom {
+                        NamedWhere::Set(set) => self.sets.row(set),
+                        NamedWhere::Words(at) => work.words.get(at),
+                        NamedWhere::Room => &words,
+                    };
+                    let (some, some_blocked, left) = if blocks && step.reason.is_allowed() {
+                        take_apart(&mut rest, whom, &allowed, &mut kept, &mut blocked)
+                    } else {
+                        let (some, left) = take_whole(&mut rest, whom, &mut kept);
+                        (some, false, left)
+                    };
                     let by = Some(self.plan.rules[step.rule as usize].id);
-                    if some != 0 {
+                    if some {
                         each(step.reason, by, &kept);
                     }
-                    if some_blocked != 0 {
+                    if some_blocked {
                         each(Reason::Blocked, by, &blocked);
+                    }
+                    if !left {
+                        break;
                     }
                 }
                 each(Reason::Silent, None, &rest);
             }
+        }
+    }
+
+    /// Whether a need keeps anybody from an action on a resource that was decided on.
+    pub fn blocks(&self, work: &Work, action: ActionId) -> bool {
+        match work.decided[action.index()] {
+            Decided::Open => false,
+            Decided::Base(outcome) => {
+                let parts = &self.outcomes.get(outcome).parts;
+                parts.iter().any(|part| part.reason == Reason::Blocked)
+                    || work.cells[action.index()].iter().any(|cell| cell.reason == Reason::Blocked)
+            }
+            Decided::Wide(wide) => work.wides[wide as usize].counts[Reason::Blocked as usize] > 0,
         }
     }
 

@@ -78,6 +78,41 @@ pub(super) fn take(rest: &mut [u64], words: &[u64]) -> u32 {
     count
 }
 
+/// Takes those who are left out of words, apart: those who may, and the others. Gives whether there are any of each, and any left.
+#[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2"))]
+pub(super) fn take_apart(
+    rest: &mut [u64],
+    words: &[u64],
+    may: &[u64],
+    kept: &mut [u64],
+    others: &mut [u64],
+) -> (bool, bool, bool) {
+    let (mut some_kept, mut some_others, mut left) = (0, 0, 0);
+    let taken = kept.iter_mut().zip(others.iter_mut());
+    for (((rest, word), may), (kept, other)) in rest.iter_mut().zip(words).zip(may).zip(taken) {
+        let own = *rest & word;
+        *rest &= !word;
+        (*kept, *other) = (own & may, own & !may);
+        some_kept |= *kept;
+        some_others |= *other;
+        left |= *rest;
+    }
+    (some_kept != 0, some_others != 0, left != 0)
+}
+
+/// The same, where all of them may.
+#[multiversion(targets("x86_64+avx512f+avx512vl", "x86_64+avx2"))]
+pub(super) fn take_whole(rest: &mut [u64], words: &[u64], kept: &mut [u64]) -> (bool, bool) {
+    let (mut some, mut left) = (0, 0);
+    for ((rest, word), kept) in rest.iter_mut().zip(words).zip(kept.iter_mut()) {
+        *kept = *rest & word;
+        *rest &= !word;
+        some |= *kept;
+        left |= *rest;
+    }
+    (some != 0, left != 0)
+}
+
 /// The same; they are added to others.
 #[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
 pub(super) fn take_into(rest: &mut [u64], words: &[u64], taken: &mut [u64]) -> u32 {
