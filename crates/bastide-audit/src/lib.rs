@@ -63,6 +63,7 @@ use bastide_model::show;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
+use hashbrown::HashMap;
 use rayon::prelude::*;
 use std::collections::BTreeSet;
 use sweep::sweep;
@@ -301,8 +302,9 @@ pub fn audit_by(
     for (finding, suggestion) in findings.iter_mut().zip(mend::evaluated(case, survey, suggested)) {
         finding.suggestion = suggestion;
     }
-    findings.sort_by(|a, b| {
-        let rank = |f: &Finding| (f.level, position(&f.name));
+    let positions: HashMap<&str, usize> = ALL.iter().map(|d| d.name).zip(0..).collect();
+    findings.par_sort_by(|a, b| {
+        let rank = |f: &Finding| (f.level, positions.get(&*f.name));
         rank(a).cmp(&rank(b)).then_with(|| (&a.place, &a.about, &a.message).cmp(&(&b.place, &b.about, &b.message)))
     });
     findings
@@ -376,10 +378,6 @@ const FEWEST: usize = 256;
 
 /// So many findings at least are told by a core that has to get ready for it.
 const EACH: usize = 512;
-
-fn position(name: &str) -> usize {
-    ALL.iter().position(|d| d.name == name).unwrap_or(usize::MAX)
-}
 
 fn finish(snapshot: &Snapshot, engine: &mut Evaluator, descriptor: &Descriptor, found: Found, level: Level) -> Finding {
     let estate = snapshot.estate();

@@ -102,5 +102,6 @@ pub fn sweep(case: &Case, survey: &Survey, checks: &[Begin]) -> Vec<Vec<Found>> 
             }
         }
     }
-    whole.into_iter().map(|gather| gather.map_or_else(Vec::new, |gather| gather.found(case, survey))).collect()
+    let found = |gather: Option<Box<dyn AnyGather>>| gather.map_or_else(Vec::new, |gather| gather.found(case, survey));
+    whole.into_par_iter().with_max_len(1).map(found).collect()
 }

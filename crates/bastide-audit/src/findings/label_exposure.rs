@@ -5,10 +5,12 @@ use super::{Check, Descriptor, Group};
 use crate::case::many;
 use crate::sweep::{AnyGather, Gather, Here};
 use crate::{Case, Found, Survey};
+use bastide_engine::evaluate::Evaluator;
 use bastide_engine::sets::count;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
+use rayon::prelude::*;
 
 /// What it is.
 pub const DESCRIPTOR: Descriptor = Descriptor {
@@ -20,6 +22,9 @@ pub const DESCRIPTOR: Descriptor = Descriptor {
     mind: "The label is wider than its name: then set `exposure-steps` or `exposure-users`.",
     check: Check::Resource(check),
 };
+
+/// So many findings at least are told by a core that has to get ready for it.
+const FEWEST: usize = 64;
 
 /// Resources of a high label by who reads them.
 #[derive(Clone)]
@@ -60,11 +65,10 @@ impl Gather for Exposed {
 
     fn found(self, case: &Case, survey: &Survey) -> Vec<Found> {
         let estate = case.estate;
-        let mut engine = survey.evaluator();
         let mut by: Vec<(FixedBitSet, Vec<ResourceId>)> = self.by.into_iter().collect();
         let counts = |readers: &FixedBitSet| (count::listed(readers), count::both(readers, &survey.guests));
         by.sort_by_cached_key(|(readers, resources)| std::cmp::Reverse((counts(readers), resources[0])));
-        let found = by.into_iter().map(|(readers, resources)| {
+        let told = |engine: &mut Evaluator, (readers, resources): (FixedBitSet, Vec<ResourceId>)| {
             let ((users, guests), first) = (counts(&readers), resources[0]);
             let path = estate.catalog().path(first);
             let others =
@@ -83,7 +87,7 @@ impl Gather for Exposed {
                 one = one.evidence(format!("by {}, among others", case.named(id)));
             }
             one.evidence(many(resources.len() as u64, "resource"))
-        });
-        found.collect()
+        };
+        by.into_par_iter().with_min_len(FEWEST).map_init(|| survey.evaluator(), told).collect()
     }
 }

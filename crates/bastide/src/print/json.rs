@@ -2,19 +2,25 @@
 
 use bastide_syntax::escaped_json;
 use serde::Serialize;
-use serde_json::{Value, json};
+use std::borrow::Cow;
 
-/// A value as JSON, its schema's name first, then what it says of itself.
+/// An answer: its schema's name first, then what it says of itself, then its own fields.
+#[derive(Serialize)]
+struct Document<'d, A, V> {
+    schema: String,
+    about: &'d A,
+    #[serde(flatten)]
+    value: &'d V,
+}
+
+/// A value with fields as JSON, its schema's name first, then what it says of itself.
 pub fn document(schema: &str, about: &impl Serialize, value: &impl Serialize) -> String {
-    let mut top = serde_json::Map::new();
-    top.insert("schema".to_string(), json!(format!("bastide.{schema}/1")));
-    top.insert("about".to_string(), json!(about));
-    match serde_json::to_value(value) {
-        Ok(Value::Object(fields)) => top.extend(fields),
-        Ok(other) => drop(top.insert("value".to_string(), other)),
-        Err(error) => unreachable!("plain values always serialise: {error}"),
-    }
-    let mut text = serde_json::to_string_pretty(&Value::Object(top)).unwrap_or_default();
+    let document = Document { schema: format!("bastide.{schema}/1"), about, value };
+    let mut text = serde_json::to_string_pretty(&document).expect("plain values with fields always serialise");
     text.push('\n');
-    escaped_json(&text).into_owned()
+    let escaped = match escaped_json(&text) {
+        Cow::Borrowed(_) => None,
+        Cow::Owned(escaped) => Some(escaped),
+    };
+    escaped.unwrap_or(text)
 }
