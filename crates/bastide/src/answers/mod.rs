@@ -2,9 +2,11 @@
 //! its schemas are made from. What one crate finds out by itself has its answer in `bastide-answers`.
 
 pub mod audit;
+pub mod check;
 pub mod diff;
 pub mod filter;
 pub mod import;
+pub mod matrix;
 pub mod test;
 pub mod trial;
 pub mod verify;

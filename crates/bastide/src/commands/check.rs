@@ -1,6 +1,7 @@
 //! `bastide check`
 
 use crate::about::About;
+use crate::answers::check::Checked;
 use crate::failure::{DONE, ESTATE, Failure};
 use crate::open::{EstateArgs, MomentArgs};
 use crate::print::text::{bold, count, grouped, hang, visible};
@@ -11,9 +12,8 @@ use bastide_formats::write::Texts;
 use bastide_formats::{Loaded, sarif};
 use bastide_model::statement::Sort;
 use bastide_model::{Estate, Member};
-use bastide_syntax::{Diagnostic, Sources, Span, diagnostic, escaped_json};
+use bastide_syntax::{Diagnostic, diagnostic, escaped_json};
 use clap::Args;
-use serde_json::{Value, json};
 use std::path::PathBuf;
 
 /// How to print what was found.
@@ -62,7 +62,10 @@ pub fn run(args: CheckArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Res
                 .map_or(String::new(), |e| counts(e, &loaded, terminal.width()));
             format!("{}{counted}", diagnostics::report(&loaded.sources, &all, terminal))
         }
-        CheckFormat::Json => machine(&loaded, &About::loaded(&loaded, &root)),
+        CheckFormat::Json => {
+            let checked = Checked::of(&loaded.sources, &loaded.diagnostics);
+            json::document("check", &About::loaded(&loaded, &root), &checked)
+        }
         CheckFormat::Sarif => {
             let about = About::loaded(&loaded, &root);
             let log = sarif::log(&loaded.sources, &loaded.diagnostics, &about.run(&root));
@@ -129,35 +132,4 @@ fn counts(estate: &Estate, loaded: &Loaded, columns: usize) -> String {
     let lines: String =
         lines.iter().map(|(head, text)| hang(&format!("  {head:<11}"), &visible(text), columns)).collect();
     format!("\n{}\n{lines}", bold(&visible(estate.name())))
-}
-
-fn machine(loaded: &Loaded, about: &About) -> String {
-    let sources = &loaded.sources;
-    let list: Vec<Value> = loaded.diagnostics.iter().map(|d| one(sources, d)).collect();
-    let number = |is: bool| loaded.diagnostics.iter().filter(|d| d.is_error() == is).map(|d| 1 + d.more).sum::<usize>();
-    json::document("check", about, &json!({"errors": number(true), "warnings": number(false), "diagnostics": list}))
-}
-
-fn place(sources: &Sources, span: Span) -> Value {
-    let (from, upto) = (sources.position(span), sources.position(Span { start: span.end, ..span }));
-    json!({
-        "file": sources.name(span.file),
-        "line": from.line, "column": from.column, "end_line": upto.line, "end_column": upto.column,
-    })
-}
-
-fn one(sources: &Sources, d: &Diagnostic) -> Value {
-    json!({
-        "code": d.code.name,
-        "severity": if d.is_error() { "error" } else { "warning" },
-        "message": d.message,
-        "more": d.more,
-        "place": d.place.map_or_else(|| d.file.as_ref().map_or(Value::Null, |f| json!({"file": f})), |p| place(sources, p)),
-        "others": d.others.iter().map(|o| json!({"place": place(sources, o.span), "text": o.text})).collect::<Vec<_>>(),
-        "notes": d.notes,
-        "helps": d.helps.iter().map(|h| json!({
-            "text": h.text,
-            "edit": h.edit.as_ref().map(|e| json!({"place": place(sources, e.span), "replacement": e.replacement})),
-        })).collect::<Vec<_>>(),
-    })
 }

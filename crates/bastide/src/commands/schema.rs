@@ -2,7 +2,7 @@
 
 use crate::failure::{DONE, Failure};
 use crate::terminal::Terminal;
-use bastide_answers::access::{Comparison, Holders, Known, Matrix, Person, Reached, Statements, Summary, Turns};
+use bastide_answers::access::{Comparison, Holders, Known, Matrix, Person, Reached, Statements, Turns};
 use clap::Args;
 use schemars::Schema;
 use serde_json::json;
@@ -65,7 +65,7 @@ pub fn run(args: SchemaArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
         Name::Rules => ("rules", schemars::schema_for!(Statements)),
         Name::Audit => ("audit", schemars::schema_for!(crate::answers::audit::Audited)),
         Name::Beside => ("beside", schemars::schema_for!(crate::about::Beside)),
-        Name::Check => ("check", check()),
+        Name::Check => ("check", schemars::schema_for!(crate::answers::check::Checked)),
         Name::Compare => ("compare", schemars::schema_for!(Comparison)),
         Name::Diff => ("diff", schemars::schema_for!(crate::answers::diff::Differing)),
         Name::Filter => ("filter", schemars::schema_for!(crate::answers::filter::Filtered)),
@@ -74,7 +74,7 @@ pub fn run(args: SchemaArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
         Name::MatrixRow => ("matrix-row", row()),
         Name::Reach => ("reach", schemars::schema_for!(Reached)),
-        Name::Summary => ("summary", summary()),
+        Name::Summary => ("summary", schemars::schema_for!(crate::answers::matrix::Totals)),
         Name::Test => ("test", schemars::schema_for!(crate::answers::test::Tested)),
         Name::Try => ("try", schemars::schema_for!(crate::answers::trial::Trial)),
         Name::Turns => ("turns", schemars::schema_for!(Turns)),
@@ -131,67 +131,6 @@ fn row() -> Schema {
                 "additionalProperties": false,
             },
         ],
-    });
-    Schema::try_from(schema).expect("an object is a schema")
-}
-
-fn summary() -> Schema {
-    let mut schema = schemars::schema_for!(Summary);
-    let object = schema.ensure_object();
-    object["properties"]["seconds"] = json!({
-        "type": "object",
-        "properties": {"load": {"type": "number"}, "evaluate": {"type": "number"}},
-        "required": ["load", "evaluate"],
-    });
-    object["properties"]["peak_bytes"] = json!({"type": ["integer", "null"]});
-    if let Some(required) = object["required"].as_array_mut() {
-        required.extend([json!("seconds"), json!("peak_bytes")]);
-    }
-    schema
-}
-
-fn check() -> Schema {
-    let place = json!({"anyOf": [{"type": "null"}, {
-        "type": "object",
-        "properties": {
-            "file": {"type": "string"},
-            "line": {"type": "integer"}, "column": {"type": "integer"},
-            "end_line": {"type": "integer"}, "end_column": {"type": "integer"},
-        },
-        "required": ["file"],
-    }]});
-    let text = json!({"type": "string"});
-    let schema = json!({
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "Check",
-        "type": "object",
-        "properties": {
-            "errors": {"type": "integer"},
-            "warnings": {"type": "integer"},
-            "diagnostics": {"type": "array", "items": {
-                "type": "object",
-                "properties": {
-                    "code": text, "severity": {"enum": ["error", "warning"]}, "message": text,
-                    "more": {"type": "integer", "description": "how many more of its code there are in its file that are not listed"},
-                    "place": place,
-                    "others": {"type": "array", "items": {
-                        "type": "object", "properties": {"place": place, "text": text}, "required": ["place", "text"],
-                    }},
-                    "notes": {"type": "array", "items": text},
-                    "helps": {"type": "array", "items": {
-                        "type": "object",
-                        "properties": {"text": text, "edit": {"anyOf": [{"type": "null"}, {
-                            "type": "object",
-                            "properties": {"place": place, "replacement": text},
-                            "required": ["place", "replacement"],
-                        }]}},
-                        "required": ["text", "edit"],
-                    }},
-                },
-                "required": ["code", "severity", "message", "more", "place", "others", "notes", "helps"],
-            }},
-        },
-        "required": ["errors", "warnings", "diagnostics"],
     });
     Schema::try_from(schema).expect("an object is a schema")
 }

@@ -2,6 +2,7 @@
 
 use super::args::{MatrixArgs, MatrixFormat};
 use crate::about::About;
+use crate::answers::matrix::{CountingSeconds, Totals};
 use crate::failure::{DONE, Failure};
 use crate::open::Opened;
 use crate::print::summary::Cost;
@@ -21,10 +22,8 @@ pub(super) fn deliver_summary(
     let text = match args.format {
         MatrixFormat::Table => summary::summary(totals, cost, terminal.width()),
         MatrixFormat::Json => {
-            let mut value = serde_json::to_value(bastide_answers::access::Summary::from(totals))
-                .expect("plain values always serialise");
-            value["seconds"] = serde_json::json!({"load": cost.load, "evaluate": cost.evaluate});
-            value["peak_bytes"] = serde_json::json!(cost.peak);
+            let seconds = CountingSeconds { load: cost.load, evaluate: cost.evaluate };
+            let value = Totals { totals: totals.into(), seconds, peak_bytes: cost.peak };
             json::document("summary", &About::of(opened, moment), &value)
         }
         _ => {
