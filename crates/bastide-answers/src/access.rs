@@ -1,10 +1,8 @@
 //! Who can do what: a person, a place, a table, a statement, totals, two people side by side.
 
+use crate::answer;
 use crate::difference::{Blocks, Fold, Radius, RowsSeen};
 use crate::explain::{Met, Reason, StatementRef, Way};
-use crate::{Tell, answer};
-use schemars::JsonSchema;
-use serde::Serialize;
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
 
@@ -426,72 +424,34 @@ answer! {
         /// What is gained and what is lost.
         pub blocks: Blocks,
     }
-}
 
-/// Totals of an estate. Every triple of a user, a resource and an action is counted once.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
-pub struct Summary {
-    /// Users, active or not.
-    pub users: usize,
-    /// Of them, active.
-    pub active_users: usize,
-    /// Resources.
-    pub resources: usize,
-    /// Actions.
-    pub actions: usize,
-    /// Statements that are on and in date.
-    pub statements: usize,
-    /// Triples: users times resources times actions.
-    pub triples: u64,
-    /// Allowed triples by action, in declared order.
-    pub allowed: Map<String, Value>,
-    /// Allowed triples by reason.
-    pub allowed_by_reason: BTreeMap<String, u64>,
-    /// Refused triples by reason.
-    pub refused: BTreeMap<String, u64>,
-    /// Allowed triples by kind, then by action.
-    pub allowed_by_kind: BTreeMap<String, BTreeMap<String, u64>>,
-    /// Resources by kind.
-    pub resources_by_kind: BTreeMap<String, usize>,
-    /// Groups of users with identical access on every resource.
-    pub profiles: usize,
-    /// Different rows: resources on which everybody's access is the same count once.
-    pub distinct_outcomes: usize,
-}
-
-impl From<&bastide_engine::access::Summary> for Summary {
-    fn from(of: &bastide_engine::access::Summary) -> Summary {
-        let bastide_engine::access::Summary {
-            users,
-            active_users,
-            resources,
-            actions,
-            statements,
-            triples,
-            allowed,
-            allowed_by_reason,
-            refused,
-            allowed_by_kind,
-            resources_by_kind,
-            profiles,
-            distinct_outcomes,
-        } = of;
-        // In declared order, which a map of our own would lose.
-        let allowed = allowed.iter().map(|(action, count)| (action.clone(), Value::from(*count))).collect();
-        Summary {
-            allowed,
-            users: users.tell(),
-            active_users: active_users.tell(),
-            resources: resources.tell(),
-            actions: actions.tell(),
-            statements: statements.tell(),
-            triples: triples.tell(),
-            allowed_by_reason: allowed_by_reason.tell(),
-            refused: refused.tell(),
-            allowed_by_kind: allowed_by_kind.tell(),
-            resources_by_kind: resources_by_kind.tell(),
-            profiles: profiles.tell(),
-            distinct_outcomes: distinct_outcomes.tell(),
-        }
+    /// Totals of an estate. Every triple of a user, a resource and an action is counted once.
+    pub struct Summary of bastide_engine::access::Summary {
+        /// Users, active or not.
+        pub users: usize,
+        /// Of them, active.
+        pub active_users: usize,
+        /// Resources.
+        pub resources: usize,
+        /// Actions.
+        pub actions: usize,
+        /// Statements that are on and in date.
+        pub statements: usize,
+        /// Triples: users times resources times actions.
+        pub triples: u64,
+        /// Allowed triples by action, in declared order.
+        pub allowed: Map<String, Value>,
+        /// Allowed triples by reason.
+        pub allowed_by_reason: BTreeMap<String, u64>,
+        /// Refused triples by reason.
+        pub refused: BTreeMap<String, u64>,
+        /// Allowed triples by kind, then by action.
+        pub allowed_by_kind: BTreeMap<String, BTreeMap<String, u64>>,
+        /// Resources by kind.
+        pub resources_by_kind: BTreeMap<String, usize>,
+        /// Groups of users with identical access on every resource.
+        pub profiles: usize,
+        /// Different rows: resources on which everybody's access is the same count once.
+        pub distinct_outcomes: usize,
     }
 }

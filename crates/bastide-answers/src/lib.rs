@@ -29,6 +29,7 @@ pub mod explain;
 pub mod prove;
 pub mod remedy;
 
+use serde_json::{Map, Value};
 use std::collections::BTreeMap;
 
 /// What has an answer for programs.
@@ -76,6 +77,13 @@ impl<A: Tell<B>, B, const N: usize> Tell<[B; N]> for [A; N] {
 impl<A: Tell<C>, B: Tell<D>, C, D> Tell<(C, D)> for (A, B) {
     fn tell(&self) -> (C, D) {
         (self.0.tell(), self.1.tell())
+    }
+}
+
+/// Counts by name, in the order of the list.
+impl Tell<Map<String, Value>> for Vec<(String, u64)> {
+    fn tell(&self) -> Map<String, Value> {
+        self.iter().map(|(name, count)| (name.clone(), Value::from(*count))).collect()
     }
 }
 

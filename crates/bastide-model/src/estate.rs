@@ -43,6 +43,7 @@ impl Combining {
 }
 
 /// What an estate is put together from.
+#[derive(Clone)]
 pub struct EstateParts {
     /// Its name.
     pub name: String,
@@ -75,20 +76,7 @@ pub struct EstateParts {
 /// Whatever it is made from and however it is changed: each attribute that is declared has its column, and every user,
 /// group, resource, action, kind and layer that something names is there.
 #[derive(Clone)]
-pub struct Estate {
-    name: String,
-    files: Vec<String>,
-    combining: Combining,
-    layers: Vec<String>,
-    schema: Arc<Schema>,
-    people: Arc<People>,
-    groups: Arc<Groups>,
-    catalog: Arc<Catalog>,
-    statements: Vec<Arc<Statement>>,
-    proofs: Arc<Proofs>,
-    insides: Arc<Vec<Inside>>,
-    lost: Option<Severity>,
-}
+pub struct Estate(EstateParts);
 
 impl Estate {
     /// Puts an estate together. Cost: statements, members of groups, attributes and owners, each looked at once.
@@ -96,40 +84,17 @@ impl Estate {
     /// # Panics
     /// A part names what another one does not have, an attribute has no column, or a rule stands behind an entry.
     pub fn new(parts: EstateParts) -> Estate {
-        let EstateParts {
-            name,
-            files,
-            combining,
-            layers,
-            schema,
-            people,
-            groups,
-            catalog,
-            statements,
-            proofs,
-            insides,
-            lost,
-        } = parts;
-        let estate = Estate {
-            name,
-            files,
-            combining,
-            layers,
-            schema,
-            people,
-            groups,
-            catalog,
-            statements,
-            proofs,
-            insides,
-            lost,
-        };
-        assert_eq!(estate.people.attributes().len(), estate.schema.user_attributes.len(), "a column an attribute");
-        assert_eq!(estate.catalog.attributes.len(), estate.schema.resource_attributes.len(), "a column an attribute");
-        assert!(estate.catalog.owner_users.iter().flatten().all(|user| estate.has_user(*user)), "owners are users");
+        let estate = Estate(parts);
+        assert_eq!(estate.0.people.attributes().len(), estate.0.schema.user_attributes.len(), "a column an attribute");
+        assert_eq!(
+            estate.0.catalog.attributes.len(),
+            estate.0.schema.resource_attributes.len(),
+            "a column an attribute"
+        );
+        assert!(estate.0.catalog.owner_users.iter().flatten().all(|user| estate.has_user(*user)), "owners are users");
         estate.sees_groups();
-        assert!(estate.statements.is_sorted_by_key(|s| s.sort == Sort::Entry), "rules stand before entries");
-        estate.statements.iter().for_each(|statement| estate.sees(statement));
+        assert!(estate.0.statements.is_sorted_by_key(|s| s.sort == Sort::Entry), "rules stand before entries");
+        estate.0.statements.iter().for_each(|statement| estate.sees(statement));
         estate
     }
 
@@ -140,7 +105,7 @@ impl Estate {
     pub fn with_statements(&self, statements: Vec<Arc<Statement>>) -> Estate {
         assert!(statements.is_sorted_by_key(|s| s.sort == Sort::Entry), "rules stand before entries");
         statements.iter().for_each(|statement| self.sees(statement));
-        Estate { statements, ..self.clone() }
+        Estate(EstateParts { statements, ..self.0.clone() })
     }
 
     /// The same estate with other people, and groups of them.
@@ -148,9 +113,9 @@ impl Estate {
     /// # Panics
     /// As [`Estate::new`]; or groups are not closed for these people ([`Groups::close`]).
     pub fn with_people(&self, people: People, groups: Groups) -> Estate {
-        assert_eq!(people.attributes().len(), self.schema.user_attributes.len(), "a column an attribute");
-        assert!(people.len() >= self.people.len(), "nobody goes whom something may name");
-        let whole = Estate { people: Arc::new(people), groups: Arc::new(groups), ..self.clone() };
+        assert_eq!(people.attributes().len(), self.0.schema.user_attributes.len(), "a column an attribute");
+        assert!(people.len() >= self.0.people.len(), "nobody goes whom something may name");
+        let whole = Estate(EstateParts { people: Arc::new(people), groups: Arc::new(groups), ..self.0.clone() });
         whole.sees_groups();
         whole
     }
@@ -161,14 +126,14 @@ impl Estate {
     /// often ([`People::copies`]), to be changed in several ways that touch nobody else.
     pub fn restricted_to(&self, users: &[UserId]) -> Estate {
         let numbers = |user: UserId| places(users, user);
-        let id = |user: UserId| self.people.id(user).to_string();
+        let id = |user: UserId| self.0.people.id(user).to_string();
         let mut few = self.clone();
-        few.people = Arc::new(self.people.restricted_to(users));
-        few.groups = Arc::new(self.groups.restricted_to(users, id));
-        for owner in &mut Arc::make_mut(&mut few.catalog).owner_users {
+        few.0.people = Arc::new(self.0.people.restricted_to(users));
+        few.0.groups = Arc::new(self.0.groups.restricted_to(users, id));
+        for owner in &mut Arc::make_mut(&mut few.0.catalog).owner_users {
             *owner = owner.and_then(|owner| numbers(owner).next().map(UserId));
         }
-        for statement in &mut few.statements {
+        for statement in &mut few.0.statements {
             if statement.who.terms.iter().any(|term| matches!(term, Term::User(_))) {
                 Arc::make_mut(statement).who.renumber(numbers, id);
             }
@@ -176,22 +141,18 @@ impl Estate {
         few
     }
 
-    /// The same estate, weighed by an algorithm alone, without layers.
-    pub fn weighed_by(&self, combining: Combining) -> Estate {
-        let mut flat = Estate { combining, layers: Vec::new(), ..self.clone() };
-        for statement in flat.statements.iter_mut().filter(|statement| statement.layer.is_some()) {
-            Arc::make_mut(statement).layer = None;
-        }
-        flat
+    /// What it was put together from, to be put together otherwise.
+    pub fn into_parts(self) -> EstateParts {
+        self.0
     }
 
     fn has_user(&self, user: UserId) -> bool {
-        user.index() < self.people.len()
+        user.index() < self.0.people.len()
     }
 
     fn sees_groups(&self) {
-        let groups = &self.groups;
-        assert_eq!(groups.closed_for(), self.people.len(), "groups are closed for these people");
+        let groups = &self.0.groups;
+        assert_eq!(groups.closed_for(), self.0.people.len(), "groups are closed for these people");
         let known = |member: Member| match member {
             Member::User(user) => self.has_user(user),
             Member::Group(group) => group.index() < groups.len(),
@@ -200,7 +161,7 @@ impl Estate {
         let computed = |body: &Computed| match body {
             Computed::Who(who) => self.has_all(&who.terms),
             Computed::Holders(action, places) => {
-                action.index() < self.schema.actions.len() && places.iter().all(|r| r.index() < self.catalog.len())
+                action.index() < self.0.schema.actions.len() && places.iter().all(|r| r.index() < self.0.catalog.len())
             }
         };
         assert!(groups.bodies().all(computed), "what makes a group is there");
@@ -209,7 +170,7 @@ impl Estate {
     fn has_all(&self, terms: &[Term]) -> bool {
         terms.iter().all(|term| match term {
             Term::User(user) => self.has_user(*user),
-            Term::Members(group) => group.index() < self.groups.len(),
+            Term::Members(group) => group.index() < self.0.groups.len(),
             Term::Anyone | Term::Owner | Term::Nobody(_) => true,
         })
     }
@@ -217,104 +178,104 @@ impl Estate {
     /// Whether all that a statement names beside its conditions is there; these were typed with what there is.
     fn sees(&self, statement: &Statement) {
         let name = &statement.name;
-        let actions = statement.actions.maximum().is_none_or(|last| last < self.schema.actions.len());
+        let actions = statement.actions.maximum().is_none_or(|last| last < self.0.schema.actions.len());
         assert!(actions, "`{name}` speaks of declared actions");
         assert!(
             // One past the last is that of all who name none.
-            statement.layer.is_none_or(|layer| layer.index() <= self.layers.len()),
+            statement.layer.is_none_or(|layer| layer.index() <= self.0.layers.len()),
             "the layer of `{name}` is there"
         );
         assert!(self.has_all(&statement.who.terms), "`{name}` names users and groups that are there");
-        let kinds = statement.what.kinds.iter().flatten().all(|kind| kind.index() < self.schema.kinds.len());
-        let places = statement.what.places.iter().flatten().all(|p| p.resource.index() < self.catalog.len());
+        let kinds = statement.what.kinds.iter().flatten().all(|kind| kind.index() < self.0.schema.kinds.len());
+        let places = statement.what.places.iter().flatten().all(|p| p.resource.index() < self.0.catalog.len());
         assert!(kinds && places, "`{name}` names kinds and places that are there");
     }
 
     /// Its name.
     pub fn name(&self) -> &str {
-        &self.name
+        &self.0.name
     }
 
     /// Names of its files, by [`FileId`].
     pub fn files(&self) -> &[String] {
-        &self.files
+        &self.0.files
     }
 
     /// The combining algorithm.
     pub fn combining(&self) -> Combining {
-        self.combining
+        self.0.combining
     }
 
     /// Layers in order; empty where the estate has none.
     pub fn layers(&self) -> &[String] {
-        &self.layers
+        &self.0.layers
     }
 
     /// Declarations.
     pub fn schema(&self) -> &Arc<Schema> {
-        &self.schema
+        &self.0.schema
     }
 
     /// Users.
     pub fn people(&self) -> &Arc<People> {
-        &self.people
+        &self.0.people
     }
 
     /// Groups.
     pub fn groups(&self) -> &Arc<Groups> {
-        &self.groups
+        &self.0.groups
     }
 
     /// Resources.
     pub fn catalog(&self) -> &Arc<Catalog> {
-        &self.catalog
+        &self.0.catalog
     }
 
     /// Rules, then entries, in policy order.
     pub fn statements(&self) -> &[Arc<Statement>] {
-        &self.statements
+        &self.0.statements
     }
 
     /// What must always hold.
     pub fn proofs(&self) -> &Arc<Proofs> {
-        &self.proofs
+        &self.0.proofs
     }
 
     /// What lies inside datasets.
     pub fn insides(&self) -> &Arc<Vec<Inside>> {
-        &self.insides
+        &self.0.insides
     }
 
     /// The level of what a restriction has lost, where the manifest sets one.
     pub fn lost(&self) -> Option<Severity> {
-        self.lost
+        self.0.lost
     }
 
     /// The statement of an id.
     pub fn statement(&self, id: StatementId) -> &Statement {
-        &self.statements[id.index()]
+        &self.0.statements[id.index()]
     }
 
     /// `file:line` of a place.
     pub fn place(&self, origin: Origin) -> String {
-        format!("{}:{}", self.files[origin.file.0 as usize], origin.line)
+        format!("{}:{}", self.0.files[origin.file.0 as usize], origin.line)
     }
 
     /// The dataset inside which a resource lies as a slice or a column of it.
     pub fn dataset_around(&self, resource: ResourceId) -> Option<ResourceId> {
-        if self.insides.is_empty() {
+        if self.0.insides.is_empty() {
             return None;
         }
-        let (dataset, id) = (self.catalog.parent(resource)?, self.catalog.id(resource));
-        let inside = self.insides.iter().find(|inside| inside.dataset == self.catalog.id(dataset))?;
+        let (dataset, id) = (self.0.catalog.parent(resource)?, self.0.catalog.id(resource));
+        let inside = self.0.insides.iter().find(|inside| inside.dataset == self.0.catalog.id(dataset))?;
         (inside.slice_values(id).is_some() || inside.column_name(id).is_some()).then_some(dataset)
     }
 
     /// The number of a file, which is added where it is not there.
     pub fn file(&mut self, name: &str) -> FileId {
-        let at = self.files.iter().position(|file| file == name).unwrap_or_else(|| {
-            self.files.push(name.to_string());
-            self.files.len() - 1
+        let at = self.0.files.iter().position(|file| file == name).unwrap_or_else(|| {
+            self.0.files.push(name.to_string());
+            self.0.files.len() - 1
         });
         FileId(at as u32)
     }
@@ -324,8 +285,8 @@ impl Estate {
     /// # Panics
     /// There are fewer than before.
     pub fn set_files(&mut self, files: Vec<String>) {
-        assert!(files.len() >= self.files.len(), "no file goes that something may stand in");
-        self.files = files;
+        assert!(files.len() >= self.0.files.len(), "no file goes that something may stand in");
+        self.0.files = files;
     }
 
     /// Adds an entry behind all others.
@@ -335,31 +296,31 @@ impl Estate {
     pub fn add_entry(&mut self, entry: Statement) {
         assert_eq!(entry.sort, Sort::Entry, "`{}` is an entry", entry.name);
         self.sees(&entry);
-        self.statements.push(Arc::new(entry));
+        self.0.statements.push(Arc::new(entry));
     }
 
     /// A statement, to be changed: what it names then must be there.
     pub fn statement_mut(&mut self, id: StatementId) -> &mut Statement {
-        Arc::make_mut(&mut self.statements[id.index()])
+        Arc::make_mut(&mut self.0.statements[id.index()])
     }
 
     /// People, whose values change; nobody comes or goes.
     pub fn people_mut(&mut self) -> &mut People {
-        Arc::make_mut(&mut self.people)
+        Arc::make_mut(&mut self.0.people)
     }
 
     /// Groups, whose members change. [`Groups::close`] is to follow, for as many users as there are.
     pub fn groups_mut(&mut self) -> &mut Groups {
-        Arc::make_mut(&mut self.groups)
+        Arc::make_mut(&mut self.0.groups)
     }
 
     /// The catalog, whose values change; no resource comes or goes, and owners are users.
     pub fn catalog_mut(&mut self) -> &mut Catalog {
-        Arc::make_mut(&mut self.catalog)
+        Arc::make_mut(&mut self.0.catalog)
     }
 
     /// What must always hold, to be changed.
     pub fn proofs_mut(&mut self) -> &mut Proofs {
-        Arc::make_mut(&mut self.proofs)
+        Arc::make_mut(&mut self.0.proofs)
     }
 }

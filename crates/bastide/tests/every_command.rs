@@ -402,7 +402,11 @@ fn reach(asked: &Asked, moment: &Moment, id: StatementId) {
     if s.conditions().any(looks) || grouped || s.actions.is_clear() {
         return;
     }
-    let mut alone = estate.weighed_by(Combining::DenyOverrides);
+    let mut parts = estate.clone().into_parts();
+    parts.combining = Combining::DenyOverrides;
+    parts.layers.clear();
+    parts.statements.iter_mut().for_each(|statement| std::sync::Arc::make_mut(statement).layer = None);
+    let mut alone = Estate::new(parts);
     let people = alone.people_mut();
     UserId::all(people.len()).for_each(|user| people.set_active(user, true));
     for other in StatementId::all(alone.statements().len()) {

@@ -4,7 +4,6 @@ use crate::failure::{DONE, Failure};
 use crate::terminal::Terminal;
 use bastide_answers::access::{Comparison, Holders, Known, Matrix, Person, Reached, Statements, Turns};
 use clap::Args;
-use schemars::Schema;
 use serde_json::json;
 
 /// Outputs that have a schema.
@@ -72,7 +71,7 @@ pub fn run(args: SchemaArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
         Name::Import => ("import", schemars::schema_for!(crate::answers::import::Imported)),
         Name::Verify => ("verify", schemars::schema_for!(crate::answers::verify::Verified)),
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
-        Name::MatrixRow => ("matrix-row", row()),
+        Name::MatrixRow => ("matrix-row", schemars::schema_for!(crate::answers::matrix::MatrixRow)),
         Name::Reach => ("reach", schemars::schema_for!(Reached)),
         Name::Summary => ("summary", schemars::schema_for!(crate::answers::matrix::Totals)),
         Name::Test => ("test", schemars::schema_for!(crate::answers::test::Tested)),
@@ -105,32 +104,4 @@ pub fn run(args: SchemaArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
     let text = serde_json::to_string_pretty(&value).expect("JSON always serialises");
     terminal.print(&format!("{text}\n"))?;
     Ok(DONE)
-}
-
-/// A line of the long form.
-fn row() -> Schema {
-    let text = json!({"type": "string"});
-    let reasons: Vec<&str> = bastide_engine::Reason::ALL.iter().map(|reason| reason.word()).collect();
-    let schema = json!({
-        "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": "MatrixRow",
-        "anyOf": [
-            {
-                "type": "object",
-                "properties": {"user": text, "resource": text, "actions": {"type": "array", "items": text}},
-                "required": ["user", "resource", "actions"],
-                "additionalProperties": false,
-            },
-            {
-                "type": "object",
-                "properties": {
-                    "user": text, "resource": text, "action": text, "decision": {"enum": ["allowed", "refused"]},
-                    "reason": {"enum": reasons}, "statement": {"type": ["string", "null"]},
-                },
-                "required": ["user", "resource", "action", "decision", "reason", "statement"],
-                "additionalProperties": false,
-            },
-        ],
-    });
-    Schema::try_from(schema).expect("an object is a schema")
 }

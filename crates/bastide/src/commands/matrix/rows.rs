@@ -2,8 +2,10 @@
 
 use super::args::{MatrixArgs, MatrixFormat};
 use super::pairs::{Pairs, joined};
+use crate::answers::matrix::{MatrixDecision, MatrixPair, MatrixRow, MatrixTriple};
 use crate::print::csv::{style, writer};
 use crate::progress::Progress;
+use bastide_answers::Tell;
 use bastide_engine::Snapshot;
 use bastide_engine::access::{Row, sweep};
 use bastide_formats::parquet::{Cell, CellKind, ParquetRows};
@@ -182,9 +184,9 @@ impl Lines<'_, '_, '_> {
         }
     }
 
-    fn write(&mut self, cells: &[Cell]) -> io::Result<()> {
+    /// Writes cells, or the line that says the same.
+    fn write(&mut self, cells: &[Cell], line: &MatrixRow) -> io::Result<()> {
         let guard = self.args.for_spreadsheet;
-        let columns = columns(self.args.reasons);
         match &mut *self.out {
             Target::Csv(csv) => {
                 let text = |cell: &Cell| match cell {
@@ -195,15 +197,7 @@ impl Lines<'_, '_, '_> {
             }
             Target::Parquet(Some(rows)) => rows.row(cells),
             Target::Parquet(None) => Ok(()),
-            Target::Jsonl(out) => {
-                let value = |name: &str, cell: &Cell| match cell {
-                    Cell::Texts(texts) => serde_json::json!(texts),
-                    Cell::Text("") if name == "statement" => serde_json::Value::Null,
-                    Cell::Text(text) => serde_json::json!(text),
-                };
-                let pairs = columns.iter().zip(cells).map(|(name, cell)| (name.to_string(), value(name, cell)));
-                writeln!(out, "{}", escaped_json(&serde_json::Value::Object(pairs.collect()).to_string()))
-            }
+            Target::Jsonl(out) => writeln!(out, "{}", escaped_json(&serde_json::to_string(line)?)),
         }
     }
 
@@ -220,7 +214,8 @@ impl Lines<'_, '_, '_> {
                     .map(|a| names[a.index()].name.as_str())
                     .collect();
                 if self.args.all || !allowed.is_empty() {
-                    self.write(&[Cell::Text(user), Cell::Text(resource), Cell::Texts(&allowed)])?;
+                    let line = MatrixRow::Pair(MatrixPair { user, resource, actions: &allowed });
+                    self.write(&[Cell::Text(user), Cell::Text(resource), Cell::Texts(&allowed)], &line)?;
                 }
                 continue;
             }
@@ -229,10 +224,16 @@ impl Lines<'_, '_, '_> {
             }
             for action in self.wanted {
                 let decision = row.decision(at, *action);
-                let word = if decision.is_allowed() { "allowed" } else { "refused" };
-                let by = decision.by.map_or("", |by| estate.statement(by).name.as_str());
-                let action = &names[action.index()].name;
-                self.write(&[user, resource, action, word, decision.reason.word(), by].map(Cell::Text))?;
+                let by = decision.by.map(|by| estate.statement(by).name.as_str());
+                let action = names[action.index()].name.as_str();
+                let (word, of) = match decision.is_allowed() {
+                    true => ("allowed", MatrixDecision::Allowed),
+                    false => ("refused", MatrixDecision::Refused),
+                };
+                let cells = [user, resource, action, word, decision.reason.word(), by.unwrap_or_default()];
+                let reason = decision.reason.tell();
+                let line = MatrixTriple { user, resource, action, decision: of, reason, statement: by };
+                self.write(&cells.map(Cell::Text), &MatrixRow::Triple(line))?;
             }
         }
         Ok(())
