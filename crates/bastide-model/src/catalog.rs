@@ -143,10 +143,20 @@ impl Catalog {
 
     /// The path: names from the root joined by `/`, a `/` in a name written `\/`, a `\` as `\\`.
     pub fn path(&self, resource: ResourceId) -> String {
-        let mut names: Vec<&str> = self.upward(resource).map(|r| self.name(r)).collect();
-        names.reverse();
-        let escaped: Vec<String> = names.iter().map(|n| n.replace('\\', "\\\\").replace('/', "\\/")).collect();
-        escaped.join("/")
+        let names: Vec<&str> = self.upward(resource).map(|r| self.name(r)).collect();
+        let mut path = String::with_capacity(names.iter().map(|name| name.len() + 1).sum());
+        for (at, name) in names.iter().rev().enumerate() {
+            if at > 0 {
+                path.push('/');
+            }
+            // Few names have to be told from what parts them.
+            if name.contains(['/', '\\']) {
+                path.push_str(&name.replace('\\', "\\\\").replace('/', "\\/"));
+            } else {
+                path.push_str(name);
+            }
+        }
+        path
     }
 
     /// The resources whose path fits, in order. Every segment that is not wild must fit exactly.

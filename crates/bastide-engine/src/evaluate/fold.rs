@@ -18,10 +18,13 @@ use std::rc::Rc;
 /// A column with more values is not folded.
 const MOST_VALUES: u32 = 1024;
 
+/// A column: a field of the resource, or of one above it.
+type Column = (Way, ResourceField);
+
 /// A column as the rules see it that speak of an action.
 pub struct ValueFold {
     /// The column.
-    pub column: (Way, ResourceField),
+    pub column: Column,
     atoms: Box<[u32]>,
     leaves: Box<[u32]>,
     /// By number of a value: nothing yet, or its class and whether it is plain; the last one is for a missing value.
@@ -48,23 +51,29 @@ pub struct Folds {
 /// Columns that are folded, and the rules that hang on something else, too.
 type Parted = (Rc<[u32]>, Rc<[Step]>);
 
-/// Whether an expression hangs on columns of few values alone; they are added to `columns`.
-fn is_columnar(estate: &Estate, plan: &Plan, expr: &Expr, columns: &mut Vec<(Way, ResourceField)>) -> bool {
-    let few = |(_, field): (Way, ResourceField)| radix(estate, field).is_some_and(|values| values <= MOST_VALUES);
+/// Where a truth or a list of users is looked up by one column of few values.
+#[derive(Clone, Copy)]
+enum Part {
+    Atom(u32),
+    Leaf(u32),
+}
+
+/// Whether an expression hangs on columns of few values alone; what it asks of them is added to `parts`.
+fn is_columnar(estate: &Estate, plan: &Plan, expr: &Expr, parts: &mut Vec<(Column, Part)>) -> bool {
+    let few = |(_, field): Column| radix(estate, field).is_some_and(|values| values <= MOST_VALUES);
     let mut is = true;
     expr.visit(&mut |inner| {
-        let column = match inner {
-            Expr::Bit(atom) => plan.parts.atoms[*atom as usize].column,
+        let (column, part) = match inner {
+            Expr::Bit(atom) => (plan.parts.atoms[*atom as usize].column, Part::Atom(*atom)),
             Expr::Leaf(leaf) => {
-                let leaf = &plan.parts.leaves[*leaf as usize];
-                Some(leaf.field).filter(|_| leaf.relation != Relation::Owner)
+                let of = &plan.parts.leaves[*leaf as usize];
+                (Some(of.field).filter(|_| of.relation != Relation::Owner), Part::Leaf(*leaf))
             }
-            Expr::Ask(..) => None,
+            Expr::Ask(..) => return is = false,
             Expr::Set(_) | Expr::Held(..) | Expr::Not(_) | Expr::And(_) | Expr::Or(_) => return,
         };
         match column.filter(|column| few(*column)) {
-            Some(column) if columns.contains(&column) => {}
-            Some(column) => columns.push(column),
+            Some(column) => parts.push((column, part)),
             None => is = false,
         }
     });
@@ -77,30 +86,28 @@ impl Folds {
         if let Some(known) = self.by_speaking.get(&speaking) {
             return known.clone();
         }
-        let (mut columns, mut others) = (Vec::new(), Vec::new());
-        let mut columnar = Vec::new();
+        // The columns are few: they are gone through, in the order in which rules name them.
+        let (mut columns, mut others) = (Vec::<(Column, Vec<u32>, Vec<u32>)>::new(), Vec::new());
+        let mut parts = Vec::new();
         for step in varying {
-            let mut own = Vec::new();
-            let expr = &plan.rules[step.rule as usize].expr;
-            if is_columnar(estate, plan, expr, &mut own) {
-                columnar.push(expr);
-                columns.extend(own);
-            } else {
+            parts.clear();
+            if !is_columnar(estate, plan, &plan.rules[step.rule as usize].expr, &mut parts) {
                 others.push(*step);
+                continue;
+            }
+            for (column, part) in &parts {
+                let at = columns.iter().position(|(known, ..)| known == column).unwrap_or_else(|| {
+                    columns.push((*column, Vec::new(), Vec::new()));
+                    columns.len() - 1
+                });
+                match part {
+                    Part::Atom(atom) => columns[at].1.push(*atom),
+                    Part::Leaf(leaf) => columns[at].2.push(*leaf),
+                }
             }
         }
-        columns.sort_unstable_by_key(|column| format!("{column:?}"));
-        columns.dedup();
         let from = self.all.len() as u32;
-        for column in columns {
-            let (mut atoms, mut leaves) = (Vec::new(), Vec::new());
-            for expr in &columnar {
-                expr.visit(&mut |inner| match inner {
-                    Expr::Bit(atom) if plan.parts.atoms[*atom as usize].column == Some(column) => atoms.push(*atom),
-                    Expr::Leaf(leaf) if plan.parts.leaves[*leaf as usize].field == column => leaves.push(*leaf),
-                    _ => {}
-                });
-            }
+        for (column, mut atoms, mut leaves) in columns {
             for list in [&mut atoms, &mut leaves] {
                 list.sort_unstable();
                 list.dedup();
