@@ -78,7 +78,8 @@ pub struct Report {
     pub proofs: Vec<Proof>,
     /// What changed since an earlier state.
     pub changes: Option<Changes>,
-    /// Who can do what where.
+    /// Who can do what where. The script of the page reads it; the template does not.
+    #[serde(skip)]
     pub folded: Folded,
 }
 
