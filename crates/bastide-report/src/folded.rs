@@ -61,11 +61,37 @@ pub struct Folded {
     pub places: Vec<Place>,
     /// The statements that decide anything.
     pub statements: Vec<StatementRef>,
-    /// The sets of people: what they are called, how many they are, and who, as a bit for each of
-    /// `people` in base64 (the lowest bit of a byte first).
-    pub sets: Vec<(String, usize, String)>,
+    /// The sets of people: what they are called, how many they are, and who.
+    pub sets: Vec<(String, usize, Who)>,
     /// The lines.
     pub lines: Vec<Line>,
+}
+
+/// Who is in a set, in whichever form is shorter: where hardly anybody has the same access as somebody else, there are very many
+/// sets of one.
+#[derive(Serialize)]
+#[serde(untagged)]
+pub enum Who {
+    /// Their positions among `people`.
+    Listed(Vec<usize>),
+    /// A bit for each of `people` in base64, the lowest bit of a byte first.
+    Bits(String),
+}
+
+impl Who {
+    /// `users` are in ascending order; `position` says where each stands among so many people.
+    fn new(users: &[UserId], position: &[usize], people: usize) -> Who {
+        let bytes = people.div_ceil(8);
+        let listed = users.iter().map(|user| position[user.index()]);
+        // A position has at most as many digits as their number, and a comma.
+        let digits = people.max(1).ilog10() as usize + 2;
+        if users.len() * digits <= bytes.div_ceil(3) * 4 {
+            return Who::Listed(listed.collect());
+        }
+        let mut bits = vec![0u8; bytes];
+        listed.for_each(|at| bits[at / 8] |= 1 << (at % 8));
+        Who::Bits(STANDARD.encode(bits))
+    }
 }
 
 /// Somebody.
@@ -149,14 +175,8 @@ pub(crate) fn fold(case: &Case, snapshot: &Snapshot, cut: &Cut) -> Folded {
         e: (position[line.user.index()], catalog.path(line.resource)),
     };
     let lines: Vec<Line> = found.lines.iter().map(|l| line(l, l.by.map(&mut statement))).collect();
-    let sets = found.sets.iter().map(|users| {
-        let mut bits = vec![0u8; active.len().div_ceil(8)];
-        for user in users {
-            let at = position[user.index()];
-            bits[at / 8] |= 1 << (at % 8);
-        }
-        (names.of(estate, users), users.len(), STANDARD.encode(bits))
-    });
+    let sets =
+        found.sets.iter().map(|users| (names.of(estate, users), users.len(), Who::new(users, &position, active.len())));
     Folded {
         sets: sets.collect(),
         lines,

@@ -14,18 +14,20 @@
   // Names from data never turn the direction of what stands around them.
   const bdi = (text) => make("bdi", text);
 
-  // Who is in a set: a bit for each person, the lowest of a byte first.
-  const sets = f.sets.map((s) => ({ label: s[0], size: s[1], raw: s[2], bits: null }));
+  // Who is in a set: the positions of a few, or a bit for each person, the lowest of a byte first.
+  const sets = f.sets.map((s) => ({ label: s[0], size: s[1], who: s[2] }));
   const bits = (set) => {
-    if (!set.bits) {
-      const text = atob(set.raw);
-      set.bits = new Uint8Array(text.length);
-      for (let i = 0; i < text.length; i++) set.bits[i] = text.charCodeAt(i);
+    if (typeof set.who === "string") {
+      const text = atob(set.who);
+      set.who = new Uint8Array(text.length);
+      for (let i = 0; i < text.length; i++) set.who[i] = text.charCodeAt(i);
     }
-    return set.bits;
+    return set.who;
   };
-  const has = (set, person) => (bits(set)[person >> 3] >> (person & 7)) & 1;
+  const stands = (mask, person) => (mask[person >> 3] >> (person & 7)) & 1;
+  const has = (set, person) => (Array.isArray(set.who) ? set.who.includes(person) : stands(bits(set), person));
   const meets = (set, mask) => {
+    if (Array.isArray(set.who)) return set.who.some((person) => stands(mask, person));
     const own = bits(set);
     for (let i = 0; i < own.length; i++) if (own[i] & mask[i]) return true;
     return false;
