@@ -377,7 +377,7 @@ fn fingerprint(estate: &Estate, name: &str, found: &Found) -> String {
 const FEWEST: usize = 256;
 
 /// So many findings at least are told by a core that has to get ready for it.
-const EACH: usize = 512;
+const EACH: usize = 2048;
 
 fn finish(snapshot: &Snapshot, engine: &mut Evaluator, descriptor: &Descriptor, found: Found, level: Level) -> Finding {
     let estate = snapshot.estate();

@@ -262,8 +262,11 @@ impl Tally {
         let estate = case.estate;
         let mut engine = snapshot.evaluator();
         let mut tally = Tally::none(estate);
-        let mut times: HashMap<Like, (ResourceId, u64)> = HashMap::new();
-        let mut order: Vec<(ResourceId, Option<Like>)> = Vec::new();
+        let mut known = Known::default();
+        let mut lists = Lists { all: Vec::new(), made: Vec::new(), people: estate.people().len() };
+        let mut times: HashMap<Like, usize> = HashMap::new();
+        // The first of those that are alike, and how many there are.
+        let mut alike: Vec<(ResourceId, u64)> = Vec::new();
         let mut key: Vec<u32> = Vec::new();
         for resource in share.map(ResourceId) {
             let mut work = engine.decide(resource);
@@ -290,22 +293,24 @@ impl Tally {
                     }
                 }
             }
-            engine.done(work);
             if !plain {
-                order.push((resource, None));
-            } else if let Some((_, times)) = times.get_mut(&key[..]) {
-                *times += 1;
-            } else {
-                let like: Like = key.as_slice().into();
-                times.insert(like.clone(), (resource, 1));
-                order.push((resource, Some(like)));
+                // No other will be like it: it is decided once.
+                tally.count(case, (&mut engine, work, active), (&mut known, &mut lists), resource, 1);
+                continue;
+            }
+            engine.done(work);
+            match times.get(&key[..]) {
+                Some(at) => alike[*at].1 += 1,
+                None => {
+                    times.insert(key.as_slice().into(), alike.len());
+                    alike.push((resource, 1));
+                }
             }
         }
-        let mut known = Known::default();
-        let mut lists = Lists { all: Vec::new(), made: Vec::new(), people: estate.people().len() };
-        for (resource, like) in order {
-            let times = like.map_or(1, |like| times[&like].1);
-            tally.count(case, (&mut engine, active), (&mut known, &mut lists), resource, times);
+        drop(times);
+        for (resource, times) in alike {
+            let work = engine.decide(resource);
+            tally.count(case, (&mut engine, work, active), (&mut known, &mut lists), resource, times);
         }
         tally
     }
@@ -313,14 +318,13 @@ impl Tally {
     fn count<'s>(
         &mut self,
         case: &Case,
-        (engine, active): (&mut Evaluator<'s>, &FixedBitSet),
+        (engine, work, active): (&mut Evaluator<'s>, Work<'s>, &FixedBitSet),
         (known, lists): (&mut Known, &mut Lists),
         resource: ResourceId,
         times: u64,
     ) {
         let estate = case.estate;
         let kind = estate.catalog().kind(resource);
-        let work = engine.decide(resource);
         let actions = ActionId::all(estate.schema().actions.len()).filter(|a| estate.schema().fits(*a, kind));
         let actions: Vec<ActionId> = actions.collect();
         lists.made.clear();
@@ -369,6 +373,8 @@ impl Tally {
             .collect();
         let mut blocked: Vec<Option<FixedBitSet>> = vec![None; here.actions.len()];
         let mut permitted: Vec<Option<FixedBitSet>> = vec![None; here.actions.len()];
+        // By action, the permissions that speak of it, and whether the sets of all of them are kept.
+        let mut permitting: Vec<Option<(Vec<&Reaching>, bool)>> = vec![None; here.actions.len()];
         for r in &reaching {
             let statement = estate.statement(r.id);
             let permits = statement.modality.permits();
@@ -411,7 +417,10 @@ impl Tally {
                 survey.agree += if permits { yes } else { no } * times;
                 survey.blocked += u64::from(stopped) * times;
                 let (some_for, some_against) = if permits { (yes > 0, no > 0) } else { (no > 0, yes > 0) };
-                let wanted = [survey.example.is_none() && some_for, survey.against.is_none() && some_against];
+                let wanted = [
+                    is_earlier(survey.example, resource) && some_for,
+                    is_earlier(survey.against, resource) && some_against,
+                ];
                 if wanted != [false; 2] {
                     here.users(r);
                     here.allowed(i);
@@ -427,21 +436,25 @@ impl Tally {
                     }
                 }
                 if !permits {
-                    let speaks = |r: &&Reaching| {
-                        let s = estate.statement(r.id);
-                        s.modality.permits() && s.speaks_of(action)
-                    };
-                    let others: Vec<&Reaching> = reaching.iter().filter(speaks).collect();
-                    let sets = r.set.into_iter().chain(others.iter().filter_map(|r| r.set));
-                    let sets: Box<[SetId]> = sets.collect();
-                    let kept = (sets.len() == others.len() + 1).then_some(sets);
+                    let (others, all_kept) = permitting[i].get_or_insert_with(|| {
+                        let speaks = |r: &&Reaching| {
+                            let s = estate.statement(r.id);
+                            s.modality.permits() && s.speaks_of(action)
+                        };
+                        let others: Vec<&Reaching> = reaching.iter().filter(speaks).collect();
+                        let all_kept = others.iter().all(|r| r.set.is_some());
+                        (others, all_kept)
+                    });
+                    let kept = r.set.filter(|_| *all_kept);
+                    let kept: Option<Box<[SetId]>> =
+                        kept.map(|set| std::iter::once(set).chain(others.iter().filter_map(|r| r.set)).collect());
                     let idle = match kept.as_ref().and_then(|kept| known.idle.get(kept)) {
                         Some(known) => *known,
                         None => {
                             here.users(r);
                             let by_any = permitted[i].get_or_insert_with(|| {
                                 let mut all = FixedBitSet::with_capacity(estate.people().len());
-                                for other in &others {
+                                for other in others.iter() {
                                     here.users(other);
                                     all.union_with(here.list(other.at));
                                 }
@@ -477,11 +490,14 @@ impl Tally {
         let weighed = reaching.iter().map(|r| (r, estate.statement(r.id)));
         let weighed = weighed.filter(|(_, statement)| statement.modality != Modality::MayOnly);
         let (permissions, restrictions): (Vec<_>, Vec<_>) = weighed.partition(|(_, s)| s.modality.permits());
+        let mut fitting = FixedBitSet::with_capacity(estate.schema().actions.len());
+        fitting.extend(here.actions.iter().map(|action| action.index()));
+        let mut spoken = FixedBitSet::with_capacity(fitting.len());
         for (d, ds) in restrictions {
+            spoken.clone_from(&fitting);
+            spoken.intersect_with(&ds.actions);
             for (p, ps) in &permissions {
-                let is_shared =
-                    |action: &ActionId| ps.actions.contains(action.index()) && ds.actions.contains(action.index());
-                if !here.actions.iter().any(is_shared) {
+                if spoken.is_disjoint(&ps.actions) {
                     continue;
                 }
                 let kept = p.set.zip(d.set);
@@ -506,7 +522,7 @@ impl Tally {
                 let meeting = self.meetings.entry((p.id, d.id)).or_default();
                 for (i, plain) in plain.iter().enumerate() {
                     let action = here.actions[i];
-                    if !is_shared(&action) {
+                    if !spoken.contains(action.index()) || !ps.actions.contains(action.index()) {
                         continue;
                     }
                     let kept = kept.zip(*plain).map(|((p, d), outcome)| (p, d, outcome));
@@ -524,7 +540,7 @@ impl Tally {
                     };
                     meeting.triples += u64::from(both) * times;
                     meeting.allowed += u64::from(may) * times;
-                    if meeting.example.is_none() {
+                    if is_earlier(meeting.example, resource) {
                         lists(here);
                         let user = here.list(p.at).intersection(here.list(d.at)).next();
                         meeting.example = user.map(|u| (UserId::new(u), action, resource));
@@ -558,6 +574,12 @@ impl Tally {
             own.example = own.example.or(other.example);
         }
     }
+}
+
+/// Whether a resource comes before the one of an example: the first one in the catalog is told, in whatever order they are
+/// counted.
+fn is_earlier(example: Option<Triple>, resource: ResourceId) -> bool {
+    example.is_none_or(|(_, _, at)| resource < at)
 }
 
 /// Who is permitted an action on a resource that was decided on, and kept out for a need.

@@ -110,17 +110,18 @@ pub fn answer(
         return Err("nothing is told while the estate has errors".to_string());
     }
     let circles = || "decisions would depend on themselves".to_string();
-    let snapshot = desk.snapshot(today).ok_or_else(circles)?.clone().cancellable(cancel);
+    let snapshot = desk.snapshot(today).ok_or_else(circles)?;
     let no_statement = || "no rule or entry stands here".to_string();
-    let ask = |question: &dyn Fn() -> Result<String, String>| {
-        cancel.ask(question).unwrap_or_else(|_| Err("the question was overtaken".to_string()))
+    let ask = |ask: &dyn Fn(&Snapshot) -> Result<String, String>| {
+        let answer = cancel.ask(|question| ask(&snapshot.clone().cancellable(question)));
+        answer.unwrap_or_else(|_| Err("the question was overtaken".to_string()))
     };
     match name {
         "bastide.reach" => {
             let id = statement(desk, file, byte).ok_or_else(no_statement)?;
             let harmless = desk.loaded().map(|loaded| loaded.audit.harmless.clone()).unwrap_or_default();
-            ask(&|| {
-                let reached = reach(&snapshot, id, false, &harmless, MOST).map_err(|_| circles())?;
+            ask(&|snapshot| {
+                let reached = reach(snapshot, id, false, &harmless, MOST).map_err(|_| circles())?;
                 Ok(voice.reach(&reached))
             })
         }
@@ -128,17 +129,17 @@ pub fn answer(
             let id = statement(desk, file, byte).ok_or_else(no_statement)?;
             let changes = [Change::Off(id)];
             let gone = apply(snapshot.estate(), &changes).map_err(|(_, error)| error.to_string())?;
-            ask(&|| Ok(voice.change(&snapshot, &snapshot.beside(&gone, snapshot.moment()).map_err(|_| circles())?)))
+            ask(&|now| Ok(voice.change(now, &now.beside(&gone, now.moment()).map_err(|_| circles())?)))
         }
         "bastide.why" => {
             let about = match subject::at(desk, file, byte) {
                 Some((Subject::Persona(name), _)) => {
                     return Err(format!("`{name}` is a persona: ask `bastide why persona:{name} ACTION PLACE`"));
                 }
-                _ => triple(desk, &snapshot, file, byte),
+                _ => triple(desk, snapshot, file, byte),
             };
             let (user, action, place) = about.ok_or("no claim about one user and one place stands here")?;
-            ask(&|| Ok(voice.why(&snapshot, user, action, place)))
+            ask(&|snapshot| Ok(voice.why(snapshot, user, action, place)))
         }
         "bastide.diff" => {
             let changed = documents.of(&desk.root).filter_map(|document| {
@@ -154,7 +155,7 @@ pub fn answer(
             let estate =
                 saved.estate.as_ref().ok_or("the saved files have errors: there is nothing to compare with")?;
             let before = Snapshot::new(estate, &Moment::on(today, estate.schema())).map_err(|_| circles())?;
-            ask(&|| Ok(voice.change(&before, &snapshot)))
+            ask(&|snapshot| Ok(voice.change(&before, snapshot)))
         }
         other => Err(format!("there is no command `{other}`")),
     }

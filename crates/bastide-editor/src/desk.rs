@@ -256,22 +256,23 @@ impl Desk {
     ) -> Result<(), Cancelled> {
         let Some(draft) = self.draft() else { return Ok(()) };
         let moment = Moment::on(today, draft.estate.schema());
-        let asked = |snapshot: &Snapshot| snapshot.clone().cancellable(cancel);
         match step {
             Step::Advice => {
-                let found = cancel.ask(|| match ReferenceEvaluator::new(&draft.estate, &moment) {
+                let found = cancel.ask(|_| match ReferenceEvaluator::new(&draft.estate, &moment) {
                     Ok(reference) => advice::missing_in_restrictions(&reference),
                     Err(circles) => circles,
                 })?;
                 self.later.advice = Some(found);
             }
             Step::Reaches => {
-                let found = cancel.ask(|| self.snapshot(today).map(|snapshot| reaches(&asked(snapshot))))?;
+                let found = cancel.ask(|question| {
+                    self.snapshot(today).map(|snapshot| reaches(&snapshot.clone().cancellable(question)))
+                })?;
                 self.later.reaches = Some(found.unwrap_or_default());
             }
             Step::Solely => {
-                let found = cancel.ask(|| {
-                    let snapshot = asked(self.snapshot(today)?);
+                let found = cancel.ask(|question| {
+                    let snapshot = self.snapshot(today)?.clone().cancellable(question);
                     let all = snapshot.estate().catalog().len() as u32;
                     snapshot.alone(bastide_engine::access::shares(all as usize, 1 << 12), None)
                 })?;
@@ -288,8 +289,8 @@ impl Desk {
                 }
             }
             Step::SolelyOf(id) => {
-                let found = cancel.ask(|| {
-                    let snapshot = asked(self.snapshot(today)?);
+                let found = cancel.ask(|question| {
+                    let snapshot = self.snapshot(today)?.clone().cancellable(question);
                     let gone = apply(snapshot.estate(), &[Change::Off(id)]).ok()?;
                     let without = snapshot.beside(&gone, &moment).ok()?;
                     Some(radius(&difference(&snapshot, &without, None)).triples())
@@ -301,7 +302,7 @@ impl Desk {
             }
             Step::Findings => {
                 let Some(loaded) = self.loaded() else { return Ok(()) };
-                let found = cancel.ask(|| audit(loaded, &moment))?;
+                let found = cancel.ask(|_| audit(loaded, &moment))?;
                 self.later.findings = Some(found);
             }
         }

@@ -258,8 +258,8 @@ fn of_known(snapshot: &Snapshot, subject: access::Subject) -> Option<String> {
 /// A rule, and how it narrows word by word.
 fn of_rule(desk: &Desk, name: &str, today: Date, cancel: &Cancel) -> Option<String> {
     let id = desk.rule(name)?;
-    let snapshot = desk.snapshot(today)?.clone().cancellable(cancel);
-    let steps = cancel.ask(|| narrowed(&snapshot, id)).ok()?;
+    let snapshot = desk.snapshot(today)?;
+    let steps = cancel.ask(|question| narrowed(&snapshot.clone().cancellable(question), id)).ok()?;
     let statement = snapshot.estate().statement(id);
     let mut out = format!("**rule** `{name}`");
     if let Some(because) = &statement.because {
@@ -286,8 +286,8 @@ fn of_condition(
         _ => None,
     })?;
     let id = desk.rule(&rule.name.text)?;
-    let snapshot = desk.snapshot(today)?.clone().cancellable(cancel);
-    let steps = cancel.ask(|| narrowed(&snapshot, id)).ok()?;
+    let snapshot = desk.snapshot(today)?;
+    let steps = cancel.ask(|question| narrowed(&snapshot.clone().cancellable(question), id)).ok()?;
     let (mut before, mut found) = (None, None);
     for (span, step) in &steps {
         if let Some(span) = span.filter(|span| span.range().contains(&byte)) {

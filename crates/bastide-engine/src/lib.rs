@@ -56,6 +56,6 @@ pub mod sessions;
 pub mod sets;
 mod snapshot;
 
-pub use cancel::{Cancel, Cancelled};
+pub use cancel::{Cancel, Cancelled, Question};
 pub use decide::{Decision, Reason, ReferenceEvaluator};
 pub use snapshot::Snapshot;

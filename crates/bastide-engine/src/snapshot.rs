@@ -1,6 +1,6 @@
 //! An estate at a moment, ready to be asked: what every front end holds.
 
-use crate::cancel::Cancel;
+use crate::cancel::{Cancel, Question};
 use crate::decide::{Decision, ReferenceEvaluator};
 use crate::evaluate::{Alone, Evaluator, Ground, Plan, Probe, Tuning, alone};
 use bastide_model::*;
@@ -93,11 +93,22 @@ impl Snapshot {
         }
     }
 
-    /// The same, whose questions can be stopped ([`Cancel::ask`]), and those of snapshots that are made of it.
+    /// The same, for a question that can be stopped ([`Cancel::ask`](crate::Cancel::ask)), as are snapshots that are made of it.
+    /// It is not to be kept beyond the question: what it tells after the stop is not the answer.
     #[must_use]
-    pub fn cancellable(mut self, cancel: &Cancel) -> Snapshot {
-        self.cancel = Some(cancel.clone());
+    pub fn cancellable(mut self, question: &Question) -> Snapshot {
+        self.cancel = Some(question.cancel().clone());
         self
+    }
+
+    /// Resources one after the other. Where the question is stopped, there are no more.
+    pub fn until_stopped<T>(&self, resources: impl IntoIterator<Item = T>) -> impl Iterator<Item = T> {
+        resources.into_iter().take_while(|_| !self.is_stopped())
+    }
+
+    /// Whether the question is stopped, so that what is told from now on is not the answer.
+    pub(crate) fn is_stopped(&self) -> bool {
+        self.cancel.as_ref().is_some_and(Cancel::is_met)
     }
 
     /// The estate.

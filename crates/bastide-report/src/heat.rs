@@ -4,6 +4,7 @@ use crate::folded::Cut;
 use bastide_audit::{Case, Survey};
 use bastide_engine::evaluate::{Decided, OutcomeId, put};
 use bastide_engine::sets::count;
+use bastide_engine::sets::counter::Counter;
 use bastide_engine::sets::store::SetId;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
@@ -99,6 +100,8 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
     // By place and kind, how often the same is decided for everybody; and by question and place, users more or fewer.
     let mut rows: HashMap<(usize, KindId, Box<[u32]>), u64> = HashMap::new();
     let mut own: HashMap<(usize, usize), Vec<i64>> = HashMap::new();
+    // The same of what is another outcome on each resource.
+    let mut wide: HashMap<(usize, usize), Counter> = HashMap::new();
     let mut resources: HashMap<(usize, KindId), u64> = HashMap::new();
     let (mut allowed, mut any) = (engine.nobody(), engine.nobody());
     let mut key: Vec<u32> = Vec::new();
@@ -108,27 +111,26 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
         *resources.entry((at, kind)).or_default() += 1;
         let work = engine.decide(resource);
         key.clear();
-        let (mut wide, mut users): (bool, Vec<u32>) = (false, Vec::new());
+        let (mut is_wide, mut users): (bool, Vec<u32>) = (false, Vec::new());
         for action in ActionId::all(schema.actions.len()) {
             key.push(match work.decided(action) {
                 Decided::Base(outcome) => outcome.0,
                 Decided::Open => u32::MAX,
                 Decided::Wide(_) => {
-                    wide = true;
+                    is_wide = true;
                     u32::MAX
                 }
             });
             users.extend(work.cells(action).iter().map(|cell| cell.user));
         }
-        if wide {
+        if is_wide {
             for (q, actions) in fitting[kind.index()].iter().enumerate() {
                 any.clear();
                 for action in actions {
                     engine.allowed_users(&work, *action, &mut allowed);
                     any.union_with(&allowed);
                 }
-                let counts = own.entry((q, at)).or_insert_with(|| vec![0; estate.people().len()]);
-                any.ones().for_each(|user| counts[user] += 1);
+                wide.entry((q, at)).or_default().add_list(&any);
             }
             engine.done(work);
             continue;
@@ -181,6 +183,10 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
         for ((_, members, _), counts) in groups.iter().zip(&mut counts) {
             counts[q][at].0 += u64::from(count::both(&any, members)) * times;
         }
+    }
+    for ((q, at), counter) in wide {
+        let own = own.entry((q, at)).or_insert_with(|| vec![0; estate.people().len()]);
+        counter.counts().for_each(|(user, count)| own[user as usize] += count as i64);
     }
     for ((q, at), own) in own {
         for ((_, members, _), counts) in groups.iter().zip(&mut counts) {

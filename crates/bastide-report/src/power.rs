@@ -2,6 +2,7 @@
 
 use bastide_audit::{Case, Survey, powerful};
 use bastide_engine::evaluate::Decided;
+use bastide_engine::sets::counter::Counter;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
@@ -64,7 +65,7 @@ pub(crate) fn weights(case: &Case, survey: &Survey, full: &[FullPower]) -> Vec<W
     let harmful: Vec<ActionId> =
         ActionId::all(estate.schema().actions.len()).filter(|a| !case.is_harmless(*a)).collect();
     let (mut allowed, mut any) = (engine.nobody(), engine.nobody());
-    let mut on = vec![0u64; estate.people().len()];
+    let mut single = Counter::default();
     // What is decided for everybody alike, and on how many resources.
     let mut rows: HashMap<Box<[u32]>, (FixedBitSet, u64)> = HashMap::new();
     let mut key: Vec<u32> = Vec::new();
@@ -91,12 +92,14 @@ pub(crate) fn weights(case: &Case, survey: &Survey, full: &[FullPower]) -> Vec<W
                 if plain {
                     rows.insert(key.as_slice().into(), (any.clone(), 1));
                 } else {
-                    any.ones().for_each(|user| on[user] += 1);
+                    single.add_list(&any);
                 }
             }
         }
         engine.done(work);
     }
+    let mut on = vec![0u64; estate.people().len()];
+    single.counts().for_each(|(user, count)| on[user as usize] = count);
     for (users, times) in rows.into_values() {
         users.ones().for_each(|user| on[user] += times);
     }

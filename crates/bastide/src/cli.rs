@@ -158,13 +158,7 @@ fn moved(words: Vec<OsString>) -> Vec<OsString> {
 
 /// Runs the command line and gives its exit status.
 pub fn main() -> ExitCode {
-    std::panic::set_hook(Box::new(|info| {
-        crate::explore::leave();
-        let terminal = Terminal::real(Color::Never);
-        terminal.complain(&format!(
-            "error: a fault of Bastide itself: {info}\nplease report it with the command you gave\n"
-        ));
-    }));
+    crate::tidy::on_faults();
     // A shell that asks what could come next gets its answer here, and the program ends.
     clap_complete::CompleteEnv::with_factory(Cli::command).shells(crate::shells::all()).complete();
     crate::tidy::on_signals();

@@ -6,11 +6,13 @@
 
 use crate::decide::Reason;
 use crate::evaluate::{Decided, Evaluator, Tuning, Work};
-use crate::sets::store::{Bits, SetId};
+use crate::sets::counter::Counter;
+use crate::sets::store::SetId;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
-use hashbrown::HashMap;
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+use std::hash::BuildHasher;
 use std::rc::Rc;
 
 /// The lines, and the sets of users they speak of.
@@ -104,47 +106,6 @@ struct Singles {
     counter: Counter,
 }
 
-/// How often each user is in any of many sets: the binary digits of that, each a bit a user.
-#[derive(Default)]
-struct Counter {
-    digits: Vec<Vec<u64>>,
-    /// Who was met.
-    seen: Vec<u64>,
-}
-
-impl Counter {
-    /// Counts the users of a set; `new` is told of those who were not met before. Cost: two words for each of the set, most
-    /// of the time.
-    fn add(&mut self, words: &[u64], mut new: impl FnMut(u32)) {
-        self.seen.resize(words.len(), 0);
-        for (at, (seen, word)) in self.seen.iter_mut().zip(words).enumerate() {
-            Bits(word & !*seen).for_each(|bit| new((at * 64 + bit) as u32));
-            *seen |= word;
-        }
-        let mut carry = words.to_vec();
-        let mut digit = 0;
-        while carry.iter().any(|word| *word != 0) {
-            if self.digits.len() == digit {
-                self.digits.push(vec![0; words.len()]);
-            }
-            for (sum, carry) in self.digits[digit].iter_mut().zip(&mut carry) {
-                (*sum, *carry) = (*sum ^ *carry, *sum & *carry);
-            }
-            digit += 1;
-        }
-    }
-
-    /// Users, and how often each was counted.
-    fn counts(&self) -> impl Iterator<Item = (u32, i64)> + '_ {
-        let users = self.seen.iter().enumerate().flat_map(|(at, word)| Bits(*word).map(move |bit| at * 64 + bit));
-        users.map(|user| {
-            let digit = |digits: &Vec<u64>| (digits[user / 64] >> (user % 64) & 1) as i64;
-            let digits = self.digits.iter().enumerate();
-            (user as u32, digits.map(|(place, digits)| digit(digits) << place).sum())
-        })
-    }
-}
-
 /// The lines of everybody active. With `refused`, also those that say what somebody is refused by a
 /// statement or for a need; what nothing permits is never listed. Where users are decided one by one, a line says of several
 /// on how many resources each of them may, which need not be the same ones. Cost: every resource once, the
@@ -172,7 +133,7 @@ pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refus
     // What the rows say of everybody, each worked out once.
     let mut said: Vec<Rc<[Said]>> = Vec::new();
     let mut key: Vec<u32> = Vec::new();
-    for resource in estate.catalog().all() {
+    for resource in snapshot.until_stopped(estate.catalog().all()) {
         let mut work = engine.decide(resource);
         let (at, kind) = (section(resource), estate.catalog().kind(resource));
         *sizes.entry((at, kind)).or_default() += 1;
@@ -335,12 +296,15 @@ pub fn ledger_of(snapshot: &Snapshot, section: &dyn Fn(ResourceId) -> u32, refus
     }
     sorted.sort_by(|(a, _), (b, _)| a.cmp(b));
     let mut sets: Vec<Vec<UserId>> = Vec::new();
-    let mut known: HashMap<Vec<UserId>, usize> = HashMap::new();
+    let (mut known, hasher) = (HashTable::new(), DefaultHashBuilder::default());
     let mut keep = |users: Vec<UserId>| {
-        *known.entry(users).or_insert_with_key(|users| {
-            sets.push(users.clone());
-            sets.len() - 1
-        })
+        let hash = hasher.hash_one(&users);
+        if let Some(at) = known.find(hash, |at: &usize| sets[*at] == users) {
+            return *at;
+        }
+        known.insert_unique(hash, sets.len(), |at| hasher.hash_one(&sets[*at]));
+        sets.push(users);
+        sets.len() - 1
     };
     let lines = sorted.into_iter().map(|(_, (line, users))| LedgerLine { set: keep(users), ..line }).collect();
     Ledger { lines, sets, sizes }
@@ -360,7 +324,7 @@ impl Singles {
         for (set, times) in &self.sets {
             engine.sets().users(*set).for_each(|user| counts[user] += times);
         }
-        self.counter.counts().for_each(|(user, count)| counts[user as usize] += count);
+        self.counter.counts().for_each(|(user, count)| counts[user as usize] += count as i64);
         let examples = self.examples;
         let users = counts.into_iter().enumerate().filter(|(_, count)| *count > 0);
         let mut users: Vec<(i64, UserId)> = users.map(|(user, count)| (count, UserId::new(user))).collect();

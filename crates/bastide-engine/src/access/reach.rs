@@ -190,7 +190,7 @@ fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
     let mut people = FixedBitSet::with_capacity(users);
     let (mut triples, mut undecided) = (0u64, 0u64);
     let mut left = Narrowed::new(estate);
-    for resource in catalog.all() {
+    for resource in snapshot.until_stopped(catalog.all()) {
         let speaks =
             |action: &ActionId| statement.speaks_of(*action) && estate.schema().fits(*action, catalog.kind(resource));
         let actions = ActionId::all(estate.schema().actions.len()).filter(speaks).count() as u64;

@@ -88,7 +88,7 @@ fn reached(snapshot: &Snapshot) -> Vec<Reaches> {
     let mut whom = engine.nobody();
     // By kind and statement, of how many of its actions one speaks that have a meaning there.
     let mut meanings: HashMap<(KindId, StatementId), u64> = HashMap::new();
-    for resource in estate.catalog().all() {
+    for resource in snapshot.until_stopped(estate.catalog().all()) {
         let kind = estate.catalog().kind(resource);
         let mut work = engine.look(resource);
         for rule in engine.rules(&work) {

@@ -238,8 +238,9 @@ impl<'e> ReferenceEvaluator<'e> {
 
     /// The decision on one triple.
     pub fn decide(&self, user: UserId, action: ActionId, resource: ResourceId) -> Decision {
-        if let Some(cancel) = self.cancel {
-            cancel.check();
+        if self.cancel.is_some_and(Cancel::is_met) {
+            let nothing = Candidates { list: Vec::new(), layer: None };
+            return self.decide_among(&nothing, user, action, resource);
         }
         // Needs lead from one resource to the next, up a deep tree or along many links: the stack grows with them.
         stacker::maybe_grow(RED_ZONE, SEGMENT, || self.decide_among(&self.candidates(resource), user, action, resource))

@@ -290,6 +290,11 @@ impl<'s> Walk<'s, '_> {
         loop {
             let both = [&self.look, &self.marked].map(|of| next(of, at));
             let Some(found) = both.into_iter().flatten().min() else { break };
+            if sides.engines.iter().any(Evaluator::is_stopped) {
+                self.look.clear();
+                self.marked.clear();
+                return false;
+            }
             at = found + 1;
             let resource = self.share.start + found as u32;
             let is_marked = self.marked.contains(found);

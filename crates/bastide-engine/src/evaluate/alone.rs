@@ -61,11 +61,18 @@ fn has(words: &[u64], user: u32) -> bool {
 
 impl Flipped {
     fn of(words: &[u64]) -> Flipped {
-        if count_words(words) as usize > FEW {
+        let count = count_words(words) as usize;
+        if count > FEW {
             return Flipped::Many(words.into());
         }
-        let users = words.iter().enumerate();
-        Flipped::Listed(users.flat_map(|(at, word)| Bits(*word).map(move |bit| (at * 64 + bit) as u32)).collect())
+        // Many of these are made, and room that is not exact is asked for twice.
+        let mut list = Vec::with_capacity(count);
+        if count > 0 {
+            for (at, word) in words.iter().enumerate() {
+                Bits(*word).for_each(|bit| list.push((at * 64 + bit) as u32));
+            }
+        }
+        Flipped::Listed(list.into())
     }
 
     fn is_empty(&self) -> bool {
@@ -93,6 +100,12 @@ struct Flips {
 }
 
 impl Flips {
+    /// The same, not counted yet.
+    fn again(&self) -> Flips {
+        let (allowed, flips) = (self.allowed.clone(), self.flips.clone());
+        Flips { number: self.number, allowed, flips, counts: Vec::new() }
+    }
+
     /// How many words it takes, roughly.
     fn size(&self) -> usize {
         let flips = self.flips.iter().map(|flip| match &flip.users {
@@ -228,6 +241,9 @@ impl<'s> AloneWalk<'s> {
     fn share(mut self, share: Range<u32>) -> Vec<Alone> {
         let catalog = self.engine.estate.catalog();
         for resource in share.map(ResourceId) {
+            if self.engine.is_stopped() {
+                break;
+            }
             while self.above.last().is_some_and(|(above, _)| !catalog.contains(*above, resource)) {
                 self.above.pop();
             }
@@ -452,7 +468,11 @@ impl<'s> AloneWalk<'s> {
             done[action.index()] = Some(Rc::clone(known));
             return;
         }
-        let mut flips = after_needs(&before, &asked, &mut self.room);
+        let mut flips = match asked.is_empty() {
+            // Nothing is needed: it stays as it is.
+            true => Rc::try_unwrap(before).unwrap_or_else(|before| before.again()),
+            false => after_needs(&before, &asked, &mut self.room),
+        };
         flips.number = self.next();
         self.gather(&mut flips);
         let flips = Rc::new(flips);

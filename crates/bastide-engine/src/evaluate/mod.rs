@@ -326,10 +326,12 @@ impl<'s> Evaluator<'s> {
         self.pool.push(work);
     }
 
+    /// Whether the question is stopped, so that what is told from now on is not the answer.
+    pub(crate) fn is_stopped(&self) -> bool {
+        self.cancel.is_some_and(Cancel::is_met)
+    }
+
     fn begin(&mut self, resource: ResourceId) -> Work<'s> {
-        if let Some(cancel) = self.cancel {
-            cancel.check();
-        }
         let mut work = self.pool.pop().unwrap_or_else(|| {
             let state = State { stamp: 0, base: SetId::NONE, wide: false, turns: (0, 0), words: 0 };
             Work {
@@ -353,6 +355,11 @@ impl<'s> Evaluator<'s> {
         work.decided.clear();
         work.decided.resize(self.estate.schema().actions.len(), Decided::Open);
         work.cells.iter_mut().for_each(Vec::clear);
+        if self.is_stopped() {
+            work.site = self.bare_site(resource);
+            work.layer = None;
+            return work;
+        }
         work.site = self.site(resource);
         self.find_own(&mut work, resource);
         if !self.estate.layers().is_empty() {

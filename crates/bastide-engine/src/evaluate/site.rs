@@ -187,17 +187,27 @@ impl<'s> Evaluator<'s> {
             all.filter(reaches).map(|(id, depth)| (plan.rule_of[id.index()], *depth)).collect();
         // Two lists in order: that is told, and takes one pass.
         reached.sort_by_key(|(rule, _)| *rule);
-        let key = (self.sites.fitting[kind.index()], reached.into());
+        let number = self.site_of_rules(kind, reached.into());
+        self.sites.of[at] = number;
+        number as usize
+    }
+
+    /// The site of a resource that nothing reaches.
+    pub(super) fn bare_site(&mut self, resource: ResourceId) -> usize {
+        let kind = self.cells.kind(resource);
+        self.site_of_rules(kind, [].into()) as usize
+    }
+
+    fn site_of_rules(&mut self, kind: KindId, reached: Rc<[(u32, u16)]>) -> u32 {
+        let key = (self.sites.fitting[kind.index()], reached);
         if let Some(known) = self.sites.known.get(&key) {
-            self.sites.of[at] = *known;
-            return *known as usize;
+            return *known;
         }
         let site = self.new_site(kind, Rc::clone(&key.1));
         let number = self.sites.sites.len() as u32;
         self.sites.sites.push(site);
         self.sites.known.insert(key, number);
-        self.sites.of[at] = number;
-        number as usize
+        number
     }
 
     fn new_site(&mut self, kind: KindId, reached: Rc<[(u32, u16)]>) -> Site {

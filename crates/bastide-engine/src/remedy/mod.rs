@@ -109,7 +109,8 @@ pub fn remedies(snapshot: &Snapshot, wish: Wish, harmless: &[String], most: usiz
     let moment = snapshot.moment();
     // Most ideas touch the user alone; then nobody else need be looked at.
     let small = UserSubset::one(wish.user).estate(estate);
-    let tried: Vec<bool> = ideas.par_iter().map(|idea| turns(estate, &small, moment, wish, &idea.changes)).collect();
+    let turns = |idea: &Idea| !snapshot.is_stopped() && turns(estate, &small, moment, wish, &idea.changes);
+    let tried: Vec<bool> = ideas.par_iter().map(turns).collect();
     let mut helping: Vec<Idea> = Vec::new();
     let mut rest: Vec<Idea> = Vec::new();
     for (idea, helps) in ideas.into_iter().zip(tried) {
@@ -118,8 +119,7 @@ pub fn remedies(snapshot: &Snapshot, wish: Wish, harmless: &[String], most: usiz
     if helping.is_empty() {
         let pairs = pairs(&rest);
         found.tried += pairs.len();
-        let tried: Vec<bool> =
-            pairs.par_iter().map(|pair| turns(estate, &small, moment, wish, &pair.changes)).collect();
+        let tried: Vec<bool> = pairs.par_iter().map(turns).collect();
         helping = pairs.into_iter().zip(tried).filter(|(_, helps)| *helps).map(|(pair, _)| pair).collect();
         helping.sort_by_key(|i| i.charge);
         helping.truncate(MOST_PAIRED);
@@ -203,7 +203,7 @@ fn measure(
             }
             None => one(before, estate, &idea.changes, wish, harmless, idea, &best),
         };
-        share.into_iter().filter_map(measured).collect::<Vec<Remedy>>()
+        before.until_stopped(share).filter_map(measured).collect::<Vec<Remedy>>()
     });
     measured.flatten().collect()
 }

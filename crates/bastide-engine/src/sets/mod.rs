@@ -1,6 +1,7 @@
 //! Sets of users: a word for 64 of them.
 
 pub mod count;
+pub mod counter;
 pub mod gathered;
 pub(crate) mod keyed;
 mod print;

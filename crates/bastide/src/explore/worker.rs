@@ -9,7 +9,7 @@ use bastide_engine::change::{Change, apply, describe};
 use bastide_engine::difference::{difference, radius};
 use bastide_engine::prove::{broken_by, prove};
 use bastide_engine::remedy::{Wish, remedies};
-use bastide_engine::{Cancel, Snapshot, find};
+use bastide_engine::{Cancel, Question, Snapshot, find};
 use bastide_model::statement::Sort;
 use bastide_model::{ActionId, Estate, Member, Moment, ResourceId, StatementId, UserId};
 use bastide_resolve::{is_light, lay_over};
@@ -163,8 +163,14 @@ impl World {
         World { now: first.clone(), draft: None, first, moment, opened }
     }
 
-    fn allowed(&self, of: &Snapshot, rows: &[ResourceId], users: &[UserId], cancel: &Cancel) -> Vec<Vec<FixedBitSet>> {
-        let snapshot = of.clone().cancellable(cancel);
+    fn allowed(
+        &self,
+        of: &Snapshot,
+        rows: &[ResourceId],
+        users: &[UserId],
+        question: &Question,
+    ) -> Vec<Vec<FixedBitSet>> {
+        let snapshot = of.clone().cancellable(question);
         let actions = snapshot.estate().schema().actions.len();
         let mut all = Vec::with_capacity(rows.len());
         let Ok(()) = sweep(&snapshot, users, rows, |row| {
@@ -179,12 +185,12 @@ impl World {
         all
     }
 
-    fn grid(&self, rows: Vec<ResourceId>, users: Option<Vec<UserId>>, cancel: &Cancel) -> Grid {
+    fn grid(&self, rows: Vec<ResourceId>, users: Option<Vec<UserId>>, question: &Question) -> Grid {
         let everybody = || self.now.estate().people().all().collect();
         let profiles = users.is_none();
         let users: Vec<UserId> = users.unwrap_or_else(everybody);
-        let now = self.allowed(self.shown(), &rows, &users, cancel);
-        let before = self.allowed(&self.first, &rows, &users, cancel);
+        let now = self.allowed(self.shown(), &rows, &users, question);
+        let before = self.allowed(&self.first, &rows, &users, question);
         // Users who are alike in every row, with the changes and without, share a column.
         let mut columns: Vec<(usize, usize)> = Vec::new();
         if profiles {
@@ -209,15 +215,15 @@ impl World {
     }
 
     /// Answers a question.
-    fn answer(&mut self, ask: Ask, cancel: &Cancel) -> Told {
+    fn answer(&mut self, ask: Ask, question: &Question) -> Told {
         match ask {
             Ask::Change(number, changes, written) => Told::Changed(number, self.change(&changes, &written)),
             Ask::Draft(number, text, width) => {
                 self.draft = None;
                 let Some(text) = text else { return Told::Draft(number, Ok(String::new())) };
-                Told::Draft(number, self.write(&text, width, cancel))
+                Told::Draft(number, self.write(&text, width, question))
             }
-            Ask::Grid(number, rows, users) => Told::Grid(number, self.grid(rows, users, cancel)),
+            Ask::Grid(number, rows, users) => Told::Grid(number, self.grid(rows, users, question)),
             Ask::Cause(number, user, action, resource, width) => {
                 let shown = self.shown();
                 let told = shown.explain(user, action, resource);
@@ -228,7 +234,7 @@ impl World {
             Ask::Remedies(number, user, action, resource) => {
                 let wanted = !self.now.decide(user, action, resource).is_allowed();
                 let wish = Wish { user, action, resource, wanted };
-                let snapshot = self.now.clone().cancellable(cancel);
+                let snapshot = self.now.clone().cancellable(question);
                 let found = remedies(&snapshot, wish, &self.opened.loaded.audit.harmless, 6);
                 let estate = self.now.estate();
                 let one = |remedy: bastide_engine::remedy::Remedy| {
@@ -245,7 +251,7 @@ impl World {
                 Told::Remedies(number, found.list.into_iter().filter_map(one).collect())
             }
             Ask::Reach(number, id, width) => {
-                let snapshot = self.now.clone().cancellable(cancel);
+                let snapshot = self.now.clone().cancellable(question);
                 let told = access::reach(&snapshot, id, false, &self.opened.loaded.audit.harmless, 8);
                 let text = told.map_or_else(
                     |_| "decisions would depend on themselves".to_string(),
@@ -254,7 +260,7 @@ impl World {
                 Told::Reach(number, text)
             }
             Ask::Effect(number) => {
-                let (first, now) = (self.first.clone().cancellable(cancel), self.now.clone().cancellable(cancel));
+                let (first, now) = (self.first.clone().cancellable(question), self.now.clone().cancellable(question));
                 let words = changes::sentence(&radius(&difference(&first, &now, None)));
                 let held = prove(self.first.estate(), &self.moment, &|_| true);
                 let holds = prove(self.now.estate(), &self.moment, &|_| true);
@@ -310,7 +316,7 @@ impl World {
     }
 
     /// Takes up a rule that is being written, and says how it narrows.
-    fn write(&mut self, text: &str, width: usize, cancel: &Cancel) -> Result<String, String> {
+    fn write(&mut self, text: &str, width: usize, question: &Question) -> Result<String, String> {
         let estate = Self::laid(self.now.estate(), text)?;
         let circles = |_| "decisions would depend on themselves".to_string();
         let snapshot = self.now.beside(&estate, &self.moment).map_err(circles)?;
@@ -319,7 +325,7 @@ impl World {
         };
         let id = estate.statements().iter().position(new).ok_or("it says what is said already")?;
         self.draft = Some(snapshot.clone());
-        let steps = access::narrowed(&snapshot.cancellable(cancel), StatementId::new(id));
+        let steps = access::narrowed(&snapshot.cancellable(question), StatementId::new(id));
         let one = |(_, step): &(_, access::Narrowing)| {
             format!("{}: {} on {}", step.words, count(step.users, "user"), count(step.resources, "resource"))
         };
@@ -440,7 +446,7 @@ pub fn work(mut world: World, asks: &Receiver<Ask>, answers: &Sender<Told>, stop
         let cancel = Cancel::default();
         *stops.lock().unwrap_or_else(PoisonError::into_inner) = cancel.clone();
         let Some((urgency, ask)) = pending.pop_first() else { continue };
-        match cancel.ask(|| world.answer(ask.clone(), &cancel)) {
+        match cancel.ask(|question| world.answer(ask.clone(), question)) {
             Ok(told) => {
                 if answers.send(told).is_err() {
                     return;
