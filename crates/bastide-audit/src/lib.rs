@@ -360,14 +360,15 @@ fn fingerprint(estate: &Estate, name: &str, found: &Found) -> String {
     };
     // All names in byte order; users are numbered so.
     let mut names = found.names.iter().peekable();
+    const USER: &str = "user ";
     for user in found.users.ones() {
-        let user = ["user ", estate.people().id(UserId::new(user))];
-        let bytes = || user.into_iter().flat_map(str::bytes);
-        while let Some(other) = names.next_if(|other| other.bytes().lt(bytes())) {
+        let id = estate.people().id(UserId::new(user));
+        let is_before = |other: &&String| other.strip_prefix(USER).map_or(other.as_str() < USER, |other| other < id);
+        while let Some(other) = names.next_if(is_before) {
             add([other, ""]);
         }
-        names.next_if(|other| other.bytes().eq(bytes()));
-        add(user);
+        names.next_if(|other| other.strip_prefix(USER) == Some(id));
+        add([USER, id]);
     }
     names.for_each(|other| add([other, ""]));
     format!("{name}/{}/{hash:016x}", found.about)

@@ -21,6 +21,16 @@ pub struct Counter {
     seen: Vec<u64>,
 }
 
+/// Whether there is anybody in words who is not among those seen.
+#[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
+fn are_more(seen: &[u64], words: &[u64]) -> bool {
+    let mut more = 0;
+    for (seen, word) in seen.iter().zip(words) {
+        more |= word & !seen;
+    }
+    more != 0
+}
+
 /// Adds a set to the digits. All sets have as many words.
 #[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
 fn sum(digits: &mut Vec<Vec<Block>>, words: &[u64]) {
@@ -48,9 +58,12 @@ impl Counter {
     /// Counts the users of a set; `new` is told of those who were not met before. All sets have as many words.
     pub fn add(&mut self, words: &[u64], mut new: impl FnMut(u32)) {
         self.seen.resize(self.seen.len().max(words.len()), 0);
-        for (at, (seen, word)) in self.seen.iter_mut().zip(words).enumerate() {
-            Bits(word & !*seen).for_each(|bit| new((at * 64 + bit) as u32));
-            *seen |= word;
+        // Most sets have nobody in them who is new.
+        if are_more(&self.seen, words) {
+            for (at, (seen, word)) in self.seen.iter_mut().zip(words).enumerate() {
+                Bits(word & !*seen).for_each(|bit| new((at * 64 + bit) as u32));
+                *seen |= word;
+            }
         }
         sum(&mut self.digits, words);
     }
