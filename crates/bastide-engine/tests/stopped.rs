@@ -55,7 +55,7 @@ const ASKS: [(&str, Ask); 21] =
         ("statements", |now| text(&access::statements(now))),
         ("reaches", |now| text(&access::reaches(now))),
         ("alone", |now| {
-            let all = now.alone(vec![0..now.estate().catalog().len() as u32], None);
+            let all = now.alone(access::shares(now.estate().catalog().len(), 4), None);
             text(&all.map(|all| {
                 all.into_iter().map(|a| (a.gained, a.lost, a.resources, a.users.count())).collect::<Vec<_>>()
             }))
