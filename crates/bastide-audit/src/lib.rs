@@ -297,9 +297,14 @@ pub fn audit_by(
     let snapshot = &survey.snapshot;
     let finish =
         |engine: &mut Evaluator, (descriptor, found, level)| finish(snapshot, engine, descriptor, found, level);
-    let finished = told.into_par_iter().with_min_len(EACH).map_init(|| snapshot.evaluator(), finish);
-    let mut findings: Vec<Finding> = finished.collect();
-    for (finding, suggestion) in findings.iter_mut().zip(mend::evaluated(case, survey, suggested)) {
+    let (mut findings, suggestions) = rayon::join(
+        || {
+            let finished = told.into_par_iter().with_min_len(EACH).map_init(|| snapshot.evaluator(), finish);
+            finished.collect::<Vec<Finding>>()
+        },
+        || mend::evaluated(case, survey, suggested),
+    );
+    for (finding, suggestion) in findings.iter_mut().zip(suggestions) {
         finding.suggestion = suggestion;
     }
     let positions: HashMap<&str, usize> = ALL.iter().map(|d| d.name).zip(0..).collect();

@@ -92,15 +92,21 @@ impl Survey {
         guests.extend(active.ones().filter(|user| people.kind(UserId::new(*user)) == "guest"));
         let snapshot = Snapshot::new(estate, case.moment)?;
         let shares = || shares(estate.catalog().len());
-        let tallies = shares().into_par_iter().with_max_len(1).map(|share| Tally::of(case, &snapshot, &active, share));
-        let tallies: Vec<Tally> = tallies.collect();
+        // One core may be through its share long before another one: then it helps with what is solely a statement's doing.
+        let (tallies, alone) = rayon::join(
+            || {
+                let of = |share| Tally::of(case, &snapshot, &active, share);
+                shares().into_par_iter().with_max_len(1).map(of).collect::<Vec<Tally>>()
+            },
+            || snapshot.alone(shares(), None),
+        );
         let mut whole = Tally::none(estate);
         tallies.into_iter().for_each(|tally| whole.add(tally));
         for (survey, users) in whole.statements.iter_mut().zip(&whole.users) {
             survey.users = users.count();
         }
         let Tally { mut statements, meetings, .. } = whole;
-        match snapshot.alone(shares(), None) {
+        match alone {
             Some(found) => {
                 for (survey, Alone { gained, lost, resources, users }) in statements.iter_mut().zip(found) {
                     survey.sole = Radius { users: users.count(), resources, gained, lost };

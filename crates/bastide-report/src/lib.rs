@@ -7,7 +7,7 @@
 //! # let estate = bastide_testkit::demo().estate.expect("the demo has no errors");
 //! use bastide_audit::{Case, Limits, Survey, audit_by};
 //! use bastide_model::Moment;
-//! use bastide_report::{Report, Sources, page};
+//! use bastide_report::{Access, Report, Sources, page};
 //!
 //! let moment = Moment::on("2026-11-24".parse()?, estate.schema());
 //! let case = Case {
@@ -24,11 +24,10 @@
 //! let findings = audit_by(&case, &survey, &|_| true, &|_| {});
 //! let report = Report::new(Sources {
 //!     case: &case,
-//!     survey: &survey,
+//!     access: Access::new(&case, &survey, None),
 //!     findings,
 //!     proofs: Vec::new(),
 //!     changes: None,
-//!     depth: None,
 //!     version: "1".to_string(),
 //!     about: Vec::new(),
 //! });
@@ -55,5 +54,5 @@ pub use heat::{Heat, HeatPlace, HeatRow};
 pub use overview::{First, Overview, Tile};
 pub use page::page;
 pub use power::{FullPower, Weight};
-pub use report::{Changes, Report, Sources};
+pub use report::{Access, Changes, Report, Sources};
 pub use rows::{DatasetRows, SameRows};

@@ -14,20 +14,51 @@ use bastide_answers::prove::Proof;
 use bastide_audit::{Case, Survey};
 use serde::Serialize;
 
+/// Everybody's access as the page shows it. It is gathered from the survey alone, so that it can be worked out beside the audit.
+pub struct Access {
+    full_power: Vec<FullPower>,
+    weights: Vec<Weight>,
+    heat: Heat,
+    exposure: Option<Exposure>,
+    rows: Vec<DatasetRows>,
+    folded: Folded,
+}
+
+impl Access {
+    /// Gathers it. `depth`: how deep the catalog is cut into places; none to let its size decide. Cost: every resource a few times,
+    /// by several cores.
+    pub fn new(case: &Case, survey: &Survey, depth: Option<u16>) -> Access {
+        let cut = |most: usize| folded::Cut::new(case.estate, depth, most);
+        // Each goes through everything by itself.
+        let (folded, (heat, (full_power, weights, exposure))) = rayon::join(
+            || folded::fold(case, &survey.snapshot, &cut(folded::MOST_PLACES)),
+            || {
+                rayon::join(
+                    || heat::heat(case, survey, &cut(heat::MOST_PLACES)),
+                    || {
+                        let full_power = power::full(case, survey);
+                        let weights = power::weights(case, survey, &full_power);
+                        (full_power, weights, exposure::exposure(case, survey))
+                    },
+                )
+            },
+        );
+        Access { full_power, weights, heat, exposure, rows: rows::rows(case, survey), folded }
+    }
+}
+
 /// What a report is made from, besides the estate.
 pub struct Sources<'s, 'e> {
     /// The estate, the moment, and what is harmless.
     pub case: &'s Case<'e>,
-    /// Everybody's access, gone through once.
-    pub survey: &'s Survey,
+    /// Everybody's access.
+    pub access: Access,
     /// Findings of the audit, waived ones among them, the worst first.
     pub findings: Vec<bastide_audit::Finding>,
     /// Expectations and guarantees.
     pub proofs: Vec<bastide_engine::prove::Proof>,
     /// What changed since an earlier state.
     pub changes: Option<Changes>,
-    /// How deep the catalog is cut into places; none to let its size decide.
-    pub depth: Option<u16>,
     /// The version of the program, for the last line.
     pub version: String,
     /// What the page says of itself: keys and values.
@@ -84,24 +115,10 @@ pub struct Report {
 }
 
 impl Report {
-    /// Gathers it.
+    /// Puts it together.
     pub fn new(sources: Sources) -> Report {
-        let (case, survey) = (sources.case, sources.survey);
-        let cut = |most: usize| folded::Cut::new(case.estate, sources.depth, most);
-        // Each goes through everything by itself.
-        let (folded, (heat, (full_power, weights, exposure))) = rayon::join(
-            || folded::fold(case, &survey.snapshot, &cut(folded::MOST_PLACES)),
-            || {
-                rayon::join(
-                    || heat::heat(case, survey, &cut(heat::MOST_PLACES)),
-                    || {
-                        let full_power = power::full(case, survey);
-                        let weights = power::weights(case, survey, &full_power);
-                        (full_power, weights, exposure::exposure(case, survey))
-                    },
-                )
-            },
-        );
+        let case = sources.case;
+        let Access { full_power, weights, heat, exposure, rows, folded } = sources.access;
         let (waived, findings): (Vec<_>, Vec<_>) = sources.findings.into_iter().partition(|f| f.waived.is_some());
         let mut proofs = sources.proofs;
         proofs.sort_by_key(|p| p.holds);
@@ -116,7 +133,7 @@ impl Report {
             weights,
             heat,
             exposure,
-            rows: rows::rows(case, survey),
+            rows,
             findings: grouped(&findings),
             waived: waived.iter().map(Finding::from).collect(),
             proofs: proofs.iter().map(Proof::from).collect(),

@@ -3,7 +3,7 @@
 use bastide_audit::{Case, Limits, Survey, audit_by};
 use bastide_engine::ReferenceEvaluator;
 use bastide_model::*;
-use bastide_report::{Report, Sources};
+use bastide_report::{Access, Report, Sources};
 
 struct Demo {
     estate: Estate,
@@ -32,11 +32,10 @@ impl Demo {
         let findings = audit_by(&case, &survey, &|_| true, &|_| {});
         let sources = Sources {
             case: &case,
-            survey: &survey,
+            access: Access::new(&case, &survey, depth),
             findings,
             proofs: Vec::new(),
             changes: None,
-            depth,
             version: "0.0.0".to_string(),
             about: Vec::new(),
         };

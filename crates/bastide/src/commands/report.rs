@@ -14,7 +14,7 @@ use bastide_engine::Snapshot;
 use bastide_engine::difference::{blocks, difference, effects, radius};
 use bastide_engine::prove::prove;
 use bastide_model::Moment;
-use bastide_report::{Changes, Report, Sources, page};
+use bastide_report::{Access, Changes, Report, Sources, page};
 use clap::Args;
 use std::io::{self, IsTerminal};
 use std::path::PathBuf;
@@ -50,7 +50,11 @@ pub fn run(args: ReportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     let telling = Telling::new();
     telling.tell("everybody's access");
     let survey = Survey::new(&case).map_err(failed)?;
-    let mut findings = audit_by(&case, &survey, &|_| true, &|what| telling.tell(what));
+    // What goes from one resource to the next by itself, and what has to wait: together they keep all cores at work.
+    let (access, mut findings) = rayon::join(
+        || Access::new(&case, &survey, args.depth),
+        || audit_by(&case, &survey, &|_| true, &|what| telling.tell(what)),
+    );
     audit::added_by(&mut findings, &mut History::of(&root));
     telling.tell("tests that fail");
     let proofs = prove(opened.estate(), &moment, &|_| true).map_err(failed)?;
@@ -65,8 +69,7 @@ pub fn run(args: ReportArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     let version = env!("CARGO_PKG_VERSION").to_string();
     let pairs = About::of(&opened, &moment).pairs().into_iter();
     let about = pairs.map(|(key, value)| (key.trim_start_matches("bastide.").to_string(), value)).collect();
-    let sources =
-        Sources { case: &case, survey: &survey, findings, proofs, changes, depth: args.depth, version, about };
+    let sources = Sources { case: &case, access, findings, proofs, changes, version, about };
     let text = page(&Report::new(sources));
     drop(telling);
     let file = args.output.as_deref();
