@@ -42,8 +42,8 @@ impl Question {
 }
 
 impl Cancel {
-    /// One that stops by itself when a question looks for the stop for the time after so many: a question looks before each
-    /// resource. So a test can stop it anywhere.
+    /// One that stops by itself: so many times a question that looks whether it is stopped may go on, the next time it may not. A
+    /// question looks before each resource. So a test can stop it anywhere.
     pub fn after(looks: u64) -> Cancel {
         Cancel(Arc::new(Stop { looks: AtomicU64::new(looks), ..Stop::default() }))
     }

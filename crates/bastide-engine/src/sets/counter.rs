@@ -11,8 +11,8 @@ const LANES: usize = 8;
 type Block = [u64; LANES];
 
 /// How often each user is in any of many sets: the binary digits of that, each a bit a user. A set is added as a number is, digit
-/// by digit, as far as something is carried: of 512 users, nine or ten digits at most where they are in as many sets as it happens,
-/// none where none of them is in it.
+/// by digit, as far as something is carried: for 512 users at once no digit where none of them is in it, otherwise at most all digits
+/// that there are, which are as many as the number of sets has.
 #[derive(Clone, Default, Debug)]
 pub struct Counter {
     /// By digit, the lowest first.
