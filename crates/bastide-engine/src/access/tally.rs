@@ -194,8 +194,7 @@ impl ShareCounts {
                             }
                             times[outcome.index()] += 1;
                             if !work.cells(action).is_empty() {
-                                print =
-                                    print.wrapping_add(counts.cells(&engine, &work, kind, action, outcome, at, random));
+                                print = print.wrapping_add(counts.cells(&work, (kind, action), at, random));
                             }
                         }
                         Decided::Wide(wide) => {
@@ -229,20 +228,10 @@ impl ShareCounts {
     }
 
     /// Sets right what an outcome says of users who are decided one by one; what the fingerprint of the row grows by.
-    #[expect(clippy::too_many_arguments, reason = "what is decided, and where")]
-    fn cells(
-        &mut self,
-        engine: &Evaluator,
-        work: &Work,
-        kind: KindId,
-        action: ActionId,
-        outcome: OutcomeId,
-        at: u64,
-        random: &Random,
-    ) -> u128 {
+    fn cells(&mut self, work: &Work, (kind, action): (KindId, ActionId), at: u64, random: &Random) -> u128 {
         let mut print = 0u128;
         for cell in work.cells(action) {
-            let (was, _) = engine.cause(outcome, cell.user);
+            let was = cell.was;
             self.reasons[was as usize] = self.reasons[was as usize].wrapping_sub(1);
             self.reasons[cell.reason as usize] = self.reasons[cell.reason as usize].wrapping_add(1);
             if was.is_allowed() != cell.reason.is_allowed() {

@@ -97,8 +97,7 @@ pub struct Evaluator<'s> {
     elsewhere: HashMap<(ResourceId, ActionId), Option<Rc<HeldBy>>>,
     elsewhere_words: usize,
     pool: Vec<Work<'s>>,
-    /// Room for words: of who is granted, who is assured, whom a step names, who is left.
-    rooms: Vec<[Vec<u64>; 4]>,
+    rooms: Vec<wide::Rooms>,
     spare: Vec<Vec<u64>>,
     cursor: usize,
 }
@@ -171,6 +170,8 @@ pub struct Work<'s> {
     classes: Vec<u32>,
     gathered: Vec<patch::CellTurn>,
     users: Vec<u32>,
+    /// Where a need of the action at hand is met by many: whom it keeps from it, or whom it does not, whichever are fewer.
+    few: Vec<u32>,
     spare_mets: Vec<Vec<MetNeed>>,
     items: Vec<wide::Item>,
 }

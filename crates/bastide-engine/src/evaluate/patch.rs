@@ -5,6 +5,7 @@
 //! user, the rules that name few of them, and where one is left out of the rule that decided, those behind it.
 
 use super::site::{Step, step};
+use super::weigh::Taken;
 use super::{Evaluator, MetNeed, OutcomeId, Work};
 use crate::decide::Reason;
 use bastide_model::*;
@@ -18,6 +19,8 @@ pub struct Cell {
     pub reason: Reason,
     /// By what.
     pub by: Option<StatementId>,
+    /// What the outcome says instead.
+    pub was: Reason,
 }
 
 /// A user whom a rule takes in, or leaves out, otherwise than the outcome says.
@@ -52,14 +55,15 @@ impl<'s> Evaluator<'s> {
         self.counts(work, &step).then_some(step)
     }
 
-    /// Decides users one by one who are otherwise than an outcome says, or may be.
+    /// Decides users one by one who are otherwise than an outcome says, or may be. With `few`, a need is met by many,
+    /// and whom it keeps from the action, or does not, stands in [`Work::few`].
     pub(super) fn patch(
         &mut self,
         work: &mut Work<'s>,
         action: ActionId,
         outcome: OutcomeId,
         steps: &[Step],
-        mets: &[MetNeed],
+        (mets, few): (&[MetNeed], bool),
     ) {
         let mut gathered = std::mem::take(&mut work.gathered);
         gathered.clear();
@@ -91,9 +95,11 @@ impl<'s> Evaluator<'s> {
                 }
             }
         }
+        let turn = |user: u32| CellTurn { user, key: u64::MAX, reason: Reason::Silent, rule: NO_RULE, applies: false };
+        if few {
+            gathered.extend(work.few.iter().map(|user| turn(*user)));
+        }
         for met in mets {
-            let turn =
-                |user: u32| CellTurn { user, key: u64::MAX, reason: Reason::Silent, rule: NO_RULE, applies: false };
             let turns = &work.turns[met.turns.0 as usize..met.turns.1 as usize];
             gathered.extend(turns.iter().map(|(user, _)| turn(*user)));
         }
@@ -106,9 +112,11 @@ impl<'s> Evaluator<'s> {
             if !self.sets.contains(self.plan.active, user as usize) {
                 continue;
             }
-            let (reason, by) = self.decide_one(work, outcome, steps, mets, turns);
-            if self.cause(outcome, user) != (reason, by) {
-                cells.push(Cell { user, reason, by });
+            let taken = self.taken(outcome, user);
+            let was = self.with_needs(taken.part.reason, outcome, user);
+            let (reason, by) = self.decide_one(work, (taken, steps), mets, turns);
+            if (was, taken.part.by) != (reason, by) {
+                cells.push(Cell { user, reason, by, was });
             }
         }
         work.cells[action.index()] = cells;
@@ -118,14 +126,12 @@ impl<'s> Evaluator<'s> {
     fn decide_one(
         &mut self,
         work: &mut Work<'s>,
-        outcome: OutcomeId,
-        steps: &[Step],
+        (taken, steps): (Taken, &[Step]),
         mets: &[MetNeed],
         turns: &[CellTurn],
     ) -> (Reason, Option<StatementId>) {
         let user = turns[0].user;
         let is_in = |of: &Self, set| of.sets.contains(set, user as usize);
-        let taken = self.taken(outcome, user);
         let (mut key, mut reason, mut by) = (taken.key, taken.part.reason, taken.part.by);
         let left_out = |rule: u32| turns.iter().any(|turn| turn.rule == rule && !turn.applies);
         let came = turns.iter().find(|turn| turn.applies);

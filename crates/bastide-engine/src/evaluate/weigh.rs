@@ -1,14 +1,18 @@
 //! Outcomes of actions for all users at once, worked out once for each combination of what they hang on.
 
 use super::site::Step;
-use super::{Decided, Evaluator, Work};
+use super::{Decided, Evaluator, MetNeed, Work};
 use crate::decide::Reason;
 use crate::sets::store::SetId;
-use crate::sets::{Keyed, of_length};
+use crate::sets::{Bits, Keyed, count, of_length};
 use bastide_model::*;
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
+use std::cell::OnceCell;
 use std::hash::BuildHasher;
 use std::rc::Rc;
+
+/// Who is permitted an action is listed where they are at most so many times as many as are decided one by one.
+const LISTED: usize = 4;
 
 /// An outcome that is kept.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
@@ -61,6 +65,8 @@ pub struct Outcome {
 struct Weighed {
     taken: Box<[Taken]>,
     permitted: Permitted,
+    /// Who is permitted it, where that was asked.
+    listed: OnceCell<Box<[u32]>>,
 }
 
 /// Who is permitted something before needs, and everybody by reason.
@@ -202,21 +208,60 @@ impl<'s> Evaluator<'s> {
             work.spare_mets.push(mets);
             return;
         };
-        let anew = || !self.outcomes.finished.contains_key(&(weighed, action, met));
-        if wide_met || self.is_full(work) && anew() {
-            self.in_words(work, action, &steps, &mets, (!turns).then_some(weighed));
-            work.spare_mets.push(mets);
-            return;
-        }
-        let outcome = self.finish(weighed, action, met);
-        work.decided[action.index()] = Decided::Base(outcome);
-        if is_constant && !owns {
-            self.sites.set_constant(work.site, action, outcome);
-        }
-        if turns {
-            self.patch(work, action, outcome, &steps, &mets);
+        let met = if wide_met { self.few(work, weighed, &mets, met) } else { Some(met) };
+        let anew = |met| !self.outcomes.finished.contains_key(&(weighed, action, met));
+        match met {
+            Some(met) if !(self.is_full(work) && anew(met)) => {
+                let outcome = self.finish(weighed, action, met);
+                work.decided[action.index()] = Decided::Base(outcome);
+                if is_constant && !owns {
+                    self.sites.set_constant(work.site, action, outcome);
+                }
+                if turns || wide_met {
+                    self.patch(work, action, outcome, &steps, (&mets, wide_met));
+                }
+            }
+            _ => self.in_words(work, action, &steps, &mets, (!turns).then_some(weighed)),
         }
         work.spare_mets.push(mets);
+    }
+
+    /// Where a need is met by many, who are others on other resources: whether few of those who are permitted the action before
+    /// needs are kept from it, or few are not. Then these are listed in [`Work::few`], to be decided one by one, and what is
+    /// given back stands for who meets the needs: all whom `met` has, or nobody. Cost: those who are permitted, or the words of
+    /// a set.
+    fn few(&self, work: &mut Work<'s>, weighed: u32, mets: &[MetNeed], met: SetId) -> Option<SetId> {
+        let most = self.plan.tuning.narrow;
+        let Weighed { permitted: Permitted { granted, assured, counts }, listed, .. } =
+            &self.outcomes.weighed[weighed as usize];
+        let permitted = (counts[Reason::Granted as usize] + counts[Reason::Assured as usize]) as usize;
+        let wide: Vec<&[u64]> = mets.iter().filter_map(|met| met.wide.map(|wide| work.words.get(wide))).collect();
+        let meets = |user: &u32| wide.iter().all(|words| words[*user as usize / 64] >> (user % 64) & 1 == 1);
+        let list = (permitted <= most * LISTED).then(|| {
+            let users = || [*granted, *assured].into_iter().flat_map(|set| self.sets.users(set));
+            listed.get_or_init(|| users().map(|user| user as u32).collect())
+        });
+        let rows = [self.sets.row(*granted), self.sets.row(*assured)];
+        let kept = match (list, &wide[..]) {
+            (Some(list), _) => list.iter().filter(|user| meets(user)).count(),
+            (None, [meets]) => count::of_either(rows[0], rows[1], meets) as usize,
+            (None, _) => return None,
+        };
+        let are_kept = kept <= permitted - kept;
+        if kept.min(permitted - kept) > most {
+            return None;
+        }
+        work.few.clear();
+        match list {
+            Some(list) => work.few.extend(list.iter().filter(|user| meets(user) == are_kept)),
+            None => {
+                for (at, ((granted, assured), meets)) in rows[0].iter().zip(rows[1]).zip(wide[0]).enumerate() {
+                    let users = (granted | assured) & if are_kept { *meets } else { !meets };
+                    work.few.extend(Bits(users).map(|bit| (at * 64 + bit) as u32));
+                }
+            }
+        }
+        Some(if are_kept { SetId::NONE } else { met })
     }
 
     /// What is decided before needs, by the sets of the rules that hang on the resource; none where they come together for the
@@ -286,7 +331,7 @@ impl<'s> Evaluator<'s> {
                 Reason::Inactive | Reason::Capped | Reason::Denied | Reason::Silent | Reason::Blocked => {}
             }
         }
-        self.outcomes.weighed.push(Weighed { taken: taken.into(), permitted });
+        self.outcomes.weighed.push(Weighed { taken: taken.into(), permitted, listed: OnceCell::new() });
         self.outcomes.weighed.len() as u32 - 1
     }
 
@@ -334,7 +379,12 @@ impl<'s> Evaluator<'s> {
     /// How a user is decided by an outcome.
     pub fn cause(&self, outcome: OutcomeId, user: u32) -> (Reason, Option<StatementId>) {
         let part = self.taken(outcome, user).part;
-        let blocked = part.reason.is_allowed() && !self.sets.contains(self.outcomes.get(outcome).met, user as usize);
-        (if blocked { Reason::Blocked } else { part.reason }, part.by)
+        (self.with_needs(part.reason, outcome, user), part.by)
+    }
+
+    /// A reason before needs, after them, as an outcome says.
+    pub(super) fn with_needs(&self, reason: Reason, outcome: OutcomeId, user: u32) -> Reason {
+        let blocked = reason.is_allowed() && !self.sets.contains(self.outcomes.get(outcome).met, user as usize);
+        if blocked { Reason::Blocked } else { reason }
     }
 }

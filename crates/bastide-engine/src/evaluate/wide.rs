@@ -3,12 +3,14 @@
 use super::compile::Expr;
 use super::leaf::HoldsFor;
 use super::site::{Run, Runs, Step};
-use super::weigh::OutcomePart;
-use super::words::{both, either, others, take, take_apart, take_into, take_whole, turn};
+use super::weigh::{OutcomePart, Permitted};
+use super::words::{
+    both, both_of, either, others, take, take_apart, take_into, take_of, take_of_into, take_whole, turn,
+};
 use super::{Decided, Evaluator, MetNeed, Work};
 use crate::decide::Reason;
 use crate::sets::count;
-use crate::sets::store::SetId;
+use crate::sets::store::{SetId, SetStore};
 use bastide_model::*;
 use std::rc::Rc;
 
@@ -42,6 +44,51 @@ enum NamedWhere {
     Room,
 }
 
+/// Users as words, or as a set that is kept for as long as nothing else is done with them: then the words say nothing.
+pub struct Room {
+    set: Option<SetId>,
+    words: Vec<u64>,
+}
+
+/// Room to work in words: of who is granted an action, who is assured of it, who is left, whom a rule names.
+pub struct Rooms {
+    granted: Room,
+    assured: Room,
+    rest: Room,
+    whom: Vec<u64>,
+}
+
+impl Room {
+    fn row<'r>(&'r self, sets: &'r SetStore) -> &'r [u64] {
+        self.set.map_or(&self.words, |set| sets.row(set))
+    }
+
+    /// The words, to be changed.
+    fn own(&mut self, sets: &SetStore) -> &mut Vec<u64> {
+        if let Some(set) = self.set.take() {
+            self.words.copy_from_slice(sets.row(set));
+        }
+        &mut self.words
+    }
+
+    /// Takes users out of those who are left, and gives how many they were.
+    fn take(&mut self, users: &[u64], sets: &SetStore) -> u32 {
+        match self.set.take() {
+            Some(set) => take_of(sets.row(set), users, &mut self.words),
+            None => take(&mut self.words, users),
+        }
+    }
+
+    /// The same; they are added to others.
+    fn take_into(&mut self, users: &[u64], others: &mut Room, sets: &SetStore) -> u32 {
+        if let (Some(from), Some(set)) = (self.set, others.set) {
+            (self.set, others.set) = (None, None);
+            return take_of_into(sets.row(from), users, &mut self.words, sets.row(set), &mut others.words);
+        }
+        take_into(self.own(sets), users, others.own(sets))
+    }
+}
+
 impl Item {
     fn reason(&self) -> Reason {
         match self {
@@ -68,78 +115,96 @@ impl<'s> Evaluator<'s> {
         mets: &[MetNeed],
         weighed: Option<u32>,
     ) {
-        let mut counts = [0u32; Reason::ALL.len()];
+        let room = || Room { set: None, words: vec![0; self.sets.width()] };
         let rooms = self.rooms.pop();
-        let [mut granted, mut assured, mut words, mut rest] =
-            rooms.unwrap_or_else(|| std::array::from_fn(|_| vec![0; self.sets.width()]));
-        match weighed {
+        let mut rooms =
+            rooms.unwrap_or_else(|| Rooms { granted: room(), assured: room(), rest: room(), whom: room().words });
+        let mut counts = match weighed {
             Some(weighed) => {
-                let permitted = self.outcomes.permitted(weighed);
-                counts = permitted.counts;
-                granted.copy_from_slice(self.sets.row(permitted.granted));
-                assured.copy_from_slice(self.sets.row(permitted.assured));
+                let Permitted { granted, assured, counts } = self.outcomes.permitted(weighed);
+                (rooms.granted.set, rooms.assured.set) = (Some(granted), Some(assured));
+                counts
             }
-            None => {
-                let mut items = std::mem::take(&mut work.items);
-                let runs = self.items(work, action, steps, &mut items);
-                let mut at = match runs {
-                    Some(runs) => {
-                        counts = runs.counts;
-                        granted.copy_from_slice(self.sets.row(runs.allowed[0]));
-                        assured.copy_from_slice(self.sets.row(runs.allowed[1]));
-                        rest.copy_from_slice(self.sets.row(runs.rest));
-                        runs.known
-                    }
-                    None => {
-                        counts[Reason::Inactive as usize] = self.sets.count(self.plan.inactive);
-                        granted.fill(0);
-                        assured.fill(0);
-                        rest.copy_from_slice(self.sets.row(self.plan.active));
-                        0
-                    }
-                };
-                while at < items.len() {
-                    let (reason, from) = (items[at].reason(), at);
-                    while at < items.len() && items[at].reason() == reason {
-                        at += 1;
-                    }
-                    let Some(whom) = self.whom(work, &items[from..at], &mut words) else { continue };
-                    let whom = match whom {
-                        NamedWhere::Set(set) => self.sets.row(set),
-                        NamedWhere::Words(at) => work.words.get(at),
-                        NamedWhere::Room => &words,
-                    };
-                    counts[reason as usize] += match reason {
-                        Reason::Granted => take_into(&mut rest, whom, &mut granted),
-                        Reason::Assured => take_into(&mut rest, whom, &mut assured),
-                        Reason::Inactive | Reason::Capped | Reason::Denied | Reason::Silent | Reason::Blocked => {
-                            take(&mut rest, whom)
-                        }
-                    };
-                }
-                work.items = items;
-                let decided: u32 = counts.iter().sum();
-                counts[Reason::Silent as usize] += self.people - decided;
-            }
-        }
-        for (reason, words) in [(Reason::Granted, &mut granted), (Reason::Assured, &mut assured)] {
+            None => self.weigh_in_words(work, action, steps, &mut rooms),
+        };
+        for (reason, room) in [(Reason::Granted, &mut rooms.granted), (Reason::Assured, &mut rooms.assured)] {
             if mets.is_empty() || counts[reason as usize] == 0 {
                 continue;
             }
+            let mut left = None;
             for met in mets {
-                self.narrow(work, met, words);
+                left = match (room.set.take(), met.wide) {
+                    (Some(set), Some(wide)) => Some(both_of(self.sets.row(set), work.words.get(wide), &mut room.words)),
+                    (set, _) => {
+                        room.set = set;
+                        self.narrow(work, met, room.own(&self.sets));
+                        None
+                    }
+                };
             }
-            let left = count::words(words);
+            let left = left.unwrap_or_else(|| count::words(&room.words));
             counts[Reason::Blocked as usize] += counts[reason as usize] - left;
             counts[reason as usize] = left;
         }
+        let granted = rooms.granted.own(&self.sets);
         if counts[Reason::Assured as usize] > 0 {
-            either(&mut granted, &assured);
+            either(granted, rooms.assured.row(&self.sets));
         }
-        let allowed = work.words.copy(&granted);
+        let allowed = work.words.put(granted);
         work.decided[action.index()] = Decided::Wide(work.wides.len() as u32);
         work.wides.push(Wide { counts, allowed });
-        self.rooms.push([granted, assured, words, rest]);
+        self.rooms.push(rooms);
+    }
+
+    /// Who is permitted an action before needs, put into rooms; users by reason.
+    fn weigh_in_words(
+        &mut self,
+        work: &mut Work<'s>,
+        action: ActionId,
+        steps: &[Step],
+        rooms: &mut Rooms,
+    ) -> [u32; Reason::ALL.len()] {
+        let mut counts = [0; Reason::ALL.len()];
+        let mut items = std::mem::take(&mut work.items);
+        let runs = self.items(work, action, steps, &mut items);
+        let Rooms { granted, assured, rest, whom: room } = rooms;
+        let mut at = match runs {
+            Some(runs) => {
+                counts = runs.counts;
+                [granted.set, assured.set] = runs.allowed.map(Some);
+                rest.set = Some(runs.rest);
+                runs.known
+            }
+            None => {
+                counts[Reason::Inactive as usize] = self.sets.count(self.plan.inactive);
+                (granted.set, assured.set) = (Some(SetId::NONE), Some(SetId::NONE));
+                rest.set = Some(self.plan.active);
+                0
+            }
+        };
+        while at < items.len() {
+            let (reason, from) = (items[at].reason(), at);
+            while at < items.len() && items[at].reason() == reason {
+                at += 1;
+            }
+            let Some(whom) = self.whom(work, &items[from..at], room) else { continue };
+            let whom = match whom {
+                NamedWhere::Set(set) => self.sets.row(set),
+                NamedWhere::Words(at) => work.words.get(at),
+                NamedWhere::Room => room,
+            };
+            counts[reason as usize] += match reason {
+                Reason::Granted => rest.take_into(whom, granted, &self.sets),
+                Reason::Assured => rest.take_into(whom, assured, &self.sets),
+                Reason::Inactive | Reason::Capped | Reason::Denied | Reason::Silent | Reason::Blocked => {
+                    rest.take(whom, &self.sets)
+                }
+            };
+        }
+        work.items = items;
+        let decided: u32 = counts.iter().sum();
+        counts[Reason::Silent as usize] += self.people - decided;
+        counts
     }
 
     /// Leaves of words only those who are among some.
@@ -333,7 +398,7 @@ impl<'s> Evaluator<'s> {
         let plan = self.plan;
         let mut words = self.spare.pop().unwrap_or_else(|| vec![0; self.sets.width()]);
         self.words_of(work, &plan.rules[rule as usize].expr, &mut words);
-        let at = work.words.copy(&words);
+        let at = work.words.put(&mut words);
         self.spare.push(words);
         work.states[rule as usize].words = at;
         at
@@ -385,18 +450,21 @@ impl<'s> Evaluator<'s> {
                 self.words_of(work, inner, words);
                 others(words, self.sets.row(SetId::ALL));
             }
-            Expr::And(parts) => {
-                words.copy_from_slice(self.sets.row(SetId::ALL));
-                self.each(work, parts, words, both);
-            }
-            Expr::Or(parts) => {
-                words.fill(0);
-                self.each(work, parts, words, either);
-            }
+            Expr::And(parts) => self.each(work, parts, words, (SetId::ALL, both)),
+            Expr::Or(parts) => self.each(work, parts, words, (SetId::NONE, either)),
         }
     }
 
-    fn each(&mut self, work: &mut Work<'s>, parts: &'s [Expr], words: &mut [u64], join: fn(&mut [u64], &[u64])) {
+    /// Several expressions in one; without any, `empty`.
+    fn each(
+        &mut self,
+        work: &mut Work<'s>,
+        parts: &'s [Expr],
+        words: &mut [u64],
+        (empty, join): (SetId, fn(&mut [u64], &[u64])),
+    ) {
+        let Some((first, parts)) = parts.split_first() else { return words.copy_from_slice(self.sets.row(empty)) };
+        self.words_of(work, first, words);
         let mut other = self.spare.pop().unwrap_or_else(|| vec![0; words.len()]);
         for part in parts {
             match part {

@@ -6,33 +6,47 @@ use multiversion::multiversion;
 #[derive(Default)]
 pub struct Words {
     width: usize,
-    words: Vec<u64>,
+    rows: Vec<Vec<u64>>,
+    used: usize,
 }
 
 impl Words {
     pub fn new(width: usize) -> Words {
-        Words { width, words: Vec::new() }
+        Words { width, rows: Vec::new(), used: 0 }
     }
 
     /// Lets all go.
     pub fn clear(&mut self) {
-        self.words.clear();
+        self.used = 0;
     }
 
     /// Some words.
     pub fn get(&self, at: u32) -> &[u64] {
-        &self.words[at as usize * self.width..][..self.width]
+        &self.rows[..self.used][at as usize]
     }
 
     pub(super) fn get_mut(&mut self, at: u32) -> &mut [u64] {
-        &mut self.words[at as usize * self.width..][..self.width]
+        &mut self.rows[..self.used][at as usize]
     }
 
     /// A copy of some words.
     pub fn copy(&mut self, words: &[u64]) -> u32 {
-        let at = self.words.len() / self.width;
-        self.words.extend_from_slice(words);
-        at as u32
+        self.next().copy_from_slice(words);
+        self.used as u32 - 1
+    }
+
+    /// Takes words in; others are given in exchange.
+    pub(super) fn put(&mut self, words: &mut Vec<u64>) -> u32 {
+        std::mem::swap(self.next(), words);
+        self.used as u32 - 1
+    }
+
+    fn next(&mut self) -> &mut Vec<u64> {
+        if self.used == self.rows.len() {
+            self.rows.push(vec![0; self.width]);
+        }
+        self.used += 1;
+        &mut self.rows[self.used - 1]
     }
 }
 
@@ -74,6 +88,41 @@ pub(super) fn take(rest: &mut [u64], words: &[u64]) -> u32 {
     for (rest, word) in rest.iter_mut().zip(words) {
         count += (*rest & word).count_ones();
         *rest &= !word;
+    }
+    count
+}
+
+/// The same of those in `from`: who is left of them is put into `rest`.
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
+pub(super) fn take_of(from: &[u64], words: &[u64], rest: &mut [u64]) -> u32 {
+    let mut count = 0;
+    for ((from, word), rest) in from.iter().zip(words).zip(rest) {
+        count += (from & word).count_ones();
+        *rest = from & !word;
+    }
+    count
+}
+
+/// The same, and those who are taken are put beside `others`, into `taken`.
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
+pub(super) fn take_of_into(from: &[u64], words: &[u64], rest: &mut [u64], others: &[u64], taken: &mut [u64]) -> u32 {
+    let mut count = 0;
+    for ((((from, word), rest), other), taken) in from.iter().zip(words).zip(rest).zip(others).zip(taken) {
+        let own = from & word;
+        count += own.count_ones();
+        *rest = from & !word;
+        *taken = other | own;
+    }
+    count
+}
+
+/// Puts those who are in both into words, and gives how many they are.
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
+pub(super) fn both_of(one: &[u64], other: &[u64], words: &mut [u64]) -> u32 {
+    let mut count = 0;
+    for ((one, other), word) in one.iter().zip(other).zip(words) {
+        *word = one & other;
+        count += word.count_ones();
     }
     count
 }

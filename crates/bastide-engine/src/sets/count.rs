@@ -25,6 +25,16 @@ pub(crate) fn both_words(a: &[u64], b: &[u64]) -> u32 {
     sum
 }
 
+/// In either of two rows of words, and in a third one.
+#[multiversion(targets("x86_64+avx512f+avx512vl+avx512vpopcntdq+popcnt", "x86_64+avx2+popcnt", "x86_64+popcnt"))]
+pub(crate) fn of_either(a: &[u64], b: &[u64], c: &[u64]) -> u32 {
+    let mut sum = 0;
+    for ((a, b), c) in a.iter().zip(b).zip(c) {
+        sum += ((a | b) & c).count_ones();
+    }
+    sum
+}
+
 /// In a list.
 pub fn listed(of: &FixedBitSet) -> u32 {
     bits(of.as_slice())
