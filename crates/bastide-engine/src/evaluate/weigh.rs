@@ -7,10 +7,15 @@ use crate::sets::store::SetId;
 use crate::sets::{Bits, Keyed, count, of_length};
 use bastide_model::*;
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
-use std::cell::OnceCell;
+use std::cell::{Cell, OnceCell};
 use std::hash::BuildHasher;
 use std::rc::Rc;
 
+/// What takes each user is put down where it was asked as often as there are users, through this: that costs about as much as so
+/// many questions.
+const OFTEN: u32 = 8;
+/// For so many users in all it is put down.
+const PUT_DOWN: usize = 1 << 24;
 /// Who is permitted an action is listed where they are at most so many times as many as are decided one by one.
 const LISTED: usize = 4;
 
@@ -67,6 +72,10 @@ struct Weighed {
     permitted: Permitted,
     /// Who is permitted it, where that was asked.
     listed: OnceCell<Box<[u32]>>,
+    /// How often it was asked what takes a user.
+    asked: Cell<u32>,
+    /// By user, the position of what takes the user, where that was asked often.
+    by_user: OnceCell<Box<[u8]>>,
 }
 
 /// Who is permitted something before needs, and everybody by reason.
@@ -81,7 +90,6 @@ pub struct Permitted {
 }
 
 /// Those that were met.
-#[derive(Default)]
 pub struct Outcomes {
     weighed: Vec<Weighed>,
     by_sets: Vec<Keyed<u32, u32>>,
@@ -92,6 +100,23 @@ pub struct Outcomes {
     /// What combinations that were met hash to: where two are the same, one is kept before it is met again.
     met: HashSet<u64>,
     hasher: DefaultHashBuilder,
+    /// For how many users it may still be put down what takes them.
+    by_user_room: Cell<usize>,
+}
+
+impl Default for Outcomes {
+    fn default() -> Outcomes {
+        Outcomes {
+            weighed: Vec::new(),
+            by_sets: Vec::new(),
+            by_classes: Vec::new(),
+            all: Vec::new(),
+            finished: HashMap::new(),
+            met: HashSet::new(),
+            hasher: DefaultHashBuilder::default(),
+            by_user_room: Cell::new(PUT_DOWN),
+        }
+    }
 }
 
 impl Outcomes {
@@ -331,7 +356,8 @@ impl<'s> Evaluator<'s> {
                 Reason::Inactive | Reason::Capped | Reason::Denied | Reason::Silent | Reason::Blocked => {}
             }
         }
-        self.outcomes.weighed.push(Weighed { taken: taken.into(), permitted, listed: OnceCell::new() });
+        let (taken, listed, by_user) = (taken.into(), OnceCell::new(), OnceCell::new());
+        self.outcomes.weighed.push(Weighed { taken, permitted, listed, asked: Cell::new(0), by_user });
         self.outcomes.weighed.len() as u32 - 1
     }
 
@@ -370,10 +396,26 @@ impl<'s> Evaluator<'s> {
         outcome
     }
 
-    /// What takes a user before needs. Cost: the logarithm of how many rules take somebody.
+    /// What takes a user before needs. Cost: the logarithm of how many rules take somebody; next to nothing where that is asked
+    /// often: then it is put down for everybody, as long as there is room.
     pub(super) fn taken(&self, outcome: OutcomeId, user: u32) -> Taken {
-        let weighed = self.outcomes.weighed(self.outcomes.get(outcome).weighed);
-        weighed[weighed.partition_point(|taken| self.sets.contains(taken.rest, user as usize))]
+        let of = &self.outcomes.weighed[self.outcomes.get(outcome).weighed as usize];
+        if let Some(by_user) = of.by_user.get() {
+            return of.taken[usize::from(by_user[user as usize])];
+        }
+        of.asked.set(of.asked.get().saturating_add(1));
+        if of.asked.get() == self.people / OFTEN && of.taken.len() <= usize::from(u8::MAX) {
+            let room = &self.outcomes.by_user_room;
+            if let Some(left) = room.get().checked_sub(self.people as usize) {
+                room.set(left);
+                let mut by_user: Box<[u8]> = vec![0; self.people as usize].into();
+                for (at, taken) in of.taken.iter().enumerate() {
+                    self.sets.users(taken.part.users).for_each(|user| by_user[user] = at as u8);
+                }
+                of.by_user.get_or_init(|| by_user);
+            }
+        }
+        of.taken[of.taken.partition_point(|taken| self.sets.contains(taken.rest, user as usize))]
     }
 
     /// How a user is decided by an outcome.
