@@ -136,7 +136,7 @@ fn on_random_estates() {
         assert!(met * 50 > estates(), "`{condition}` is met in {met} estates");
     }
     let all = ways.based + ways.patched + ways.wide;
-    let often = ways.patched * 20 > all && ways.wide * 50 > all && ways.beside_words * 200 > all;
+    let often = ways.patched * 20 > all && ways.wide * 50 > all && ways.beside_words * 1000 > all;
     assert!(often, "every way is met often: {ways:?}");
 }
 
