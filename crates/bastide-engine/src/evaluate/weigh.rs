@@ -58,7 +58,7 @@ pub struct Outcome {
     pub action: ActionId,
     /// Before needs: disjoint parts that together are all users.
     pub weighed: u32,
-    /// Who meets the needs of the action.
+    /// Who meets the needs of the action, but for users who are decided one by one.
     pub met: SetId,
     /// After needs.
     pub parts: Box<[OutcomePart]>,
