@@ -450,20 +450,14 @@ impl<'s> Evaluator<'s> {
                 self.words_of(work, inner, words);
                 others(words, self.sets.row(SetId::ALL));
             }
-            Expr::And(parts) => self.each(work, parts, words, (SetId::ALL, both)),
-            Expr::Or(parts) => self.each(work, parts, words, (SetId::NONE, either)),
+            Expr::And(parts) => self.each(work, parts, words, both),
+            Expr::Or(parts) => self.each(work, parts, words, either),
         }
     }
 
-    /// Several expressions in one; without any, `empty`.
-    fn each(
-        &mut self,
-        work: &mut Work<'s>,
-        parts: &'s [Expr],
-        words: &mut [u64],
-        (empty, join): (SetId, fn(&mut [u64], &[u64])),
-    ) {
-        let Some((first, parts)) = parts.split_first() else { return words.copy_from_slice(self.sets.row(empty)) };
+    /// Several expressions in one, of which there is at least one.
+    fn each(&mut self, work: &mut Work<'s>, parts: &'s [Expr], words: &mut [u64], join: fn(&mut [u64], &[u64])) {
+        let (first, parts) = parts.split_first().expect("there is at least one");
         self.words_of(work, first, words);
         let mut other = self.spare.pop().unwrap_or_else(|| vec![0; words.len()]);
         for part in parts {
