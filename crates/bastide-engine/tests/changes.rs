@@ -67,6 +67,7 @@ fn tuning(rng: &mut fastrand::Rng) -> Tuning {
         own: [0, 3, 1000][rng.usize(..3)],
         once: [0, 500, usize::MAX][rng.usize(..3)],
         most: [0, 40, 500, usize::MAX][rng.usize(..4)],
+        often: if narrow % 2 == 0 { 1 } else { 1000 },
         told: [0, 0, 9, 1 << 20][rng.usize(..4)],
     }
 }

@@ -27,6 +27,8 @@ pub struct Tuning {
     pub once: usize,
     /// Once so many words of sets are kept by one core, no further outcome is kept: what is not known is worked out in words.
     pub most: usize,
+    /// What takes a user by an outcome is put down for everybody once it was asked so many times.
+    pub often: u32,
     /// So many words of users who gain or lose something are kept, of each sort; who comes then is worked out again where it
     /// is asked for.
     pub told: usize,
@@ -42,6 +44,8 @@ impl Tuning {
             own: 48,
             once: 1 << 19,
             most: 1 << 26,
+            // To put it down costs about as much as so many questions.
+            often: (estate.people().len() / 8) as u32,
             told: 1 << 24,
         }
     }

@@ -11,10 +11,7 @@ use std::cell::{Cell, OnceCell};
 use std::hash::BuildHasher;
 use std::rc::Rc;
 
-/// What takes each user is put down where it was asked as often as there are users, through this: that costs about as much as so
-/// many questions.
-const OFTEN: u32 = 8;
-/// For so many users in all it is put down.
+/// For so many users in all it is put down what takes each.
 const PUT_DOWN: usize = 1 << 24;
 /// Who is permitted an action is listed where they are at most so many times as many as are decided one by one.
 const LISTED: usize = 4;
@@ -404,7 +401,7 @@ impl<'s> Evaluator<'s> {
             return of.taken[usize::from(by_user[user as usize])];
         }
         of.asked.set(of.asked.get().saturating_add(1));
-        if of.asked.get() == self.people / OFTEN && of.taken.len() <= usize::from(u8::MAX) {
+        if of.asked.get() == self.plan.tuning.often && of.taken.len() <= usize::from(u8::MAX) {
             let room = &self.outcomes.by_user_room;
             if let Some(left) = room.get().checked_sub(self.people as usize) {
                 room.set(left);

@@ -174,3 +174,31 @@ pub(super) fn take_into(rest: &mut [u64], words: &[u64], taken: &mut [u64]) -> u
     }
     count
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// What takes out of a set that is kept, or joins two, comes to the same as to copy it and to do so there.
+    #[test]
+    fn what_is_read_need_not_be_copied_first() {
+        let mut random = fastrand::Rng::with_seed(5);
+        for _ in 0..100 {
+            let width = random.usize(1..30);
+            let mut row = || (0..width).map(|_| random.u64(..) & random.u64(..)).collect::<Vec<u64>>();
+            let [from, words, others] = std::array::from_fn(|_| row());
+            let [mut rest, mut own_rest, mut taken, mut own_taken] = [row(), from.clone(), row(), others.clone()];
+            assert_eq!(take_of(&from, &words, &mut rest), take(&mut own_rest, &words));
+            assert_eq!(rest, own_rest);
+            own_rest.clone_from(&from);
+            let count = take_of_into(&from, &words, &mut rest, &others, &mut taken);
+            assert_eq!(count, take_into(&mut own_rest, &words, &mut own_taken));
+            assert_eq!((&rest, &taken), (&own_rest, &own_taken));
+            own_rest.clone_from(&from);
+            both(&mut own_rest, &words);
+            let count = both_of(&from, &words, &mut rest);
+            assert_eq!(rest, own_rest);
+            assert_eq!(count, rest.iter().map(|word| word.count_ones()).sum::<u32>());
+        }
+    }
+}

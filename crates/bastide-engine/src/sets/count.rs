@@ -106,6 +106,10 @@ mod tests {
             let words_of = |list: &FixedBitSet| list.as_slice().iter().map(|word| *word as u64).collect::<Vec<u64>>();
             assert_eq!(words(&words_of(&a)), listed(&a));
             assert_eq!(both_words(&words_of(&a), &words_of(&b)), both(&a, &b));
+            if a.as_slice().len() == b.as_slice().len() {
+                let either = a.union(&b).filter(|user| c.contains(*user)).count();
+                assert_eq!(of_either(&words_of(&a), &words_of(&b), &words_of(&c)) as usize, either);
+            }
         }
     }
 }
