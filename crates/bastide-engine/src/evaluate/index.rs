@@ -14,6 +14,8 @@ use std::hash::BuildHasher;
 /// A list is long where it has more users than a set has words, through this: to join words is quicker by so much than to put
 /// one user after the other in.
 const LONG: usize = 4;
+/// So many words the sets of an index may have; were they more, a list is long where it has more users than a set has words.
+const MOST_WORDS: usize = 1 << 22;
 /// So many steps lie between two sets of the first users in order.
 const STEPS: usize = 128;
 
@@ -154,9 +156,12 @@ impl Index {
         index.valued = sets.of(index.users.iter().map(|user| *user as usize));
         index.missing = sets.complement(index.valued);
         index.sets = vec![None; index.values.len()];
+        let width = sets.width();
+        let longer = index.starts.windows(2).filter(|of| (of[1] - of[0]) as usize > width / LONG).count();
+        let long = if longer * width <= MOST_WORDS { width / LONG } else { width };
         for number in 0..index.values.len() {
             let list = &index.users[index.starts[number] as usize..index.starts[number + 1] as usize];
-            if list.len() > sets.width() / LONG {
+            if list.len() > long {
                 index.sets[number] = Some(sets.of(list.iter().map(|user| *user as usize)));
             }
         }
