@@ -9,29 +9,36 @@ use std::sync::Arc;
 /// Values by row. A column nothing was ever put into costs nothing, and a copy little until it is written into.
 #[derive(Default, Clone, Debug)]
 pub struct Column {
-    /// The distinct values, in the order of their first row.
-    pub values: Arc<Vec<Value>>,
-    /// The elements of the first of them, where they are sets.
-    elements: Option<Arc<Elements>>,
-    /// Per row the position in `values`; empty where no row has a value.
+    distinct: Distinct,
+    /// Per row the number of its value; empty where no row has one.
     cells: Arc<Vec<u32>>,
 }
 
 impl Column {
     /// A column of these values and their numbers by row.
     pub fn new(distinct: impl Into<Distinct>, cells: Vec<u32>) -> Column {
-        let Distinct { values, elements } = distinct.into();
-        Column { cells: if values.is_empty() { Arc::default() } else { Arc::new(cells) }, values, elements }
+        let distinct = distinct.into();
+        Column { cells: if distinct.is_empty() { Arc::default() } else { Arc::new(cells) }, distinct }
+    }
+
+    /// The distinct values, in the order of their first row. Cost: where they are sets, all are made, the first time.
+    pub fn values(&self) -> &[Value] {
+        self.distinct.values()
+    }
+
+    /// The same, with how many they are, and whether one is an empty set, for nothing.
+    pub fn distinct(&self) -> &Distinct {
+        &self.distinct
     }
 
     /// The elements of its values, where these are sets. Values that came later have none there.
     pub fn elements(&self) -> Option<&Elements> {
-        self.elements.as_deref()
+        self.distinct.elements()
     }
 
     /// The value of a row.
     pub fn get(&self, row: usize) -> Option<&Value> {
-        self.code(row).map(|code| &self.values[code as usize])
+        self.code(row).map(|code| &self.values()[code as usize])
     }
 
     /// The number of a row's value.
@@ -56,11 +63,7 @@ impl Column {
 
     /// The number of a value, which is added where it is new. Cost: linear in the distinct values.
     pub fn intern(&mut self, value: Value) -> u32 {
-        let known = self.values.iter().position(|v| *v == value);
-        known.unwrap_or_else(|| {
-            Arc::make_mut(&mut self.values).push(value);
-            self.values.len() - 1
-        }) as u32
+        self.distinct.intern(value)
     }
 
     /// The number of each of so many rows, to write into; [`NONE`] where a row has no value.
@@ -74,16 +77,15 @@ impl Column {
     /// numbers: each column numbers its own. Columns of which one is an unchanged copy of the other are the same at once.
     /// Cost: linear in the rows, and in the distinct values.
     pub fn differing(&self, other: &Column, rows: usize) -> Vec<usize> {
-        let common = self.values.len().min(other.values.len());
-        let same_numbers = self.values[..common] == other.values[..common];
+        let same_numbers = self.distinct.begin_alike(&other.distinct);
         if same_numbers && Arc::ptr_eq(&self.cells, &other.cells) {
             return Vec::new();
         }
         if same_numbers {
             return (0..rows).filter(|row| self.code(*row) != other.code(*row)).collect();
         }
-        let numbers: HashMap<&Value, u32> = other.values.iter().zip(0..).collect();
-        let theirs: Vec<Option<u32>> = self.values.iter().map(|value| numbers.get(value).copied()).collect();
+        let numbers: HashMap<&Value, u32> = other.values().iter().zip(0..).collect();
+        let theirs: Vec<Option<u32>> = self.values().iter().map(|value| numbers.get(value).copied()).collect();
         let differs = |row: &usize| match (self.code(*row), other.code(*row)) {
             (Some(own), Some(their)) => theirs[own as usize] != Some(their),
             (own, their) => own != their,
@@ -226,7 +228,7 @@ mod tests {
         let was = Column::new(vec![text("a"), text("default")], vec![0, 1, 1, NONE]);
         let is = Column::new(vec![text("a"), text("new"), text("default")], vec![0, 1, 2, NONE]);
         assert_eq!((was.differing(&is, 4), is.differing(&was, 4)), (vec![1], vec![1]));
-        let same_cells = Column { values: Arc::new(vec![text("b"), text("default")]), ..was.clone() };
+        let same_cells = Column { distinct: vec![text("b"), text("default")].into(), ..was.clone() };
         assert_eq!(was.differing(&same_cells, 4), [0]);
     }
 
@@ -239,7 +241,7 @@ mod tests {
         assert_eq!(many.numbers(&texts[..2], text), Ok(vec![0, 1]));
         let numbers = many.numbers(&texts, text).unwrap();
         assert_eq!(numbers, texts.map(|t| one.number(t, text).unwrap()));
-        assert_eq!((one.finish().values, numbers), (many.finish().values, vec![0, 1, 2, 0, 3, 4, 1]));
+        assert_eq!((one.finish().values(), numbers), (many.finish().values(), vec![0, 1, 2, 0, 3, 4, 1]));
         let mut values = Values::default();
         assert_eq!(values.numbers(&["2.5", "2.50", "1"], number), Ok(vec![0, 0, 1]));
         assert_eq!(values.numbers(&["3", "x", "y"], number), Err("no number: x".into()));
@@ -261,6 +263,6 @@ mod tests {
         assert_eq!(codes, [1, 2, 0]);
         assert_eq!(values.number("2.0", number), Ok(1));
         let column = Column::new(values.finish(), vec![0, 1, NONE]);
-        assert_eq!((column.code(0), column.code(2), column.values.len()), (Some(0), None, 3));
+        assert_eq!((column.code(0), column.code(2), column.values().len()), (Some(0), None, 3));
     }
 }

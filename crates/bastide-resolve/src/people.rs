@@ -166,9 +166,9 @@ fn duplicates(ids: &Strings, twice: &[(u32, u32)], places: &[RowPlace], out: &mu
 pub fn fill(column: &mut Column, attribute: &Attribute, rows: usize, has: impl Fn(usize) -> bool) {
     let Some(default) = &attribute.default else { return };
     let default = column.intern(default.clone());
-    let empty: Vec<bool> = column.values.iter().map(Value::is_empty_set).collect();
+    let distinct = column.distinct().clone();
     for (row, code) in column.codes_mut(rows).iter_mut().enumerate() {
-        if (*code == NONE || empty[*code as usize]) && has(row) {
+        if (*code == NONE || distinct.is_empty_set(*code)) && has(row) {
             *code = default;
         }
     }

@@ -3,7 +3,6 @@
 use crate::people::fill;
 use bastide_model::column::{Column, NONE};
 use bastide_model::schema::{Attribute, Travel};
-use bastide_model::value::Value;
 use bastide_model::{Catalog, ResourceId, Source};
 
 /// The column as conditions see it. Values pass through resources whose kind does not have the
@@ -15,7 +14,7 @@ pub fn travelled(mut column: Column, attribute: &Attribute, catalog: &Catalog, h
         Travel::Inherit => inherit(&mut column, catalog),
         Travel::Highest => highest(&mut column, catalog),
     }
-    if attribute.travel != Travel::Stays && !column.values.is_empty() {
+    if attribute.travel != Travel::Stays && !column.distinct().is_empty() {
         for (row, code) in column.codes_mut(rows).iter_mut().enumerate() {
             if !has(row) {
                 *code = NONE;
@@ -28,13 +27,13 @@ pub fn travelled(mut column: Column, attribute: &Attribute, catalog: &Catalog, h
 
 /// Its own value (an empty set counts as none), else the parent's. Parents come first in pre-order.
 fn inherit(column: &mut Column, catalog: &Catalog) {
-    let empty: Vec<bool> = column.values.iter().map(Value::is_empty_set).collect();
-    if empty.is_empty() {
+    let distinct = column.distinct().clone();
+    if distinct.is_empty() {
         return;
     }
     let codes = column.codes_mut(catalog.len());
     for row in 0..codes.len() {
-        let none = codes[row] == NONE || empty[codes[row] as usize];
+        let none = codes[row] == NONE || distinct.is_empty_set(codes[row]);
         if none
             && let Some(parent) = catalog.parents[row]
             && codes[parent.index()] != NONE
@@ -48,8 +47,8 @@ fn inherit(column: &mut Column, catalog: &Catalog) {
 /// circle through parents and sources ends; a value rises at most once a step of the scale.
 fn highest(column: &mut Column, catalog: &Catalog) {
     // Values by how great they are; the last is no value, which is the least.
-    let mut greater: Vec<u32> = (0..column.values.len() as u32).collect();
-    greater.sort_by(|a, b| column.values[*a as usize].cmp(&column.values[*b as usize]));
+    let mut greater: Vec<u32> = (0..column.distinct().len() as u32).collect();
+    greater.sort_by(|a, b| column.values()[*a as usize].cmp(&column.values()[*b as usize]));
     let mut ranks = vec![0; greater.len() + 1];
     greater.iter().enumerate().for_each(|(rank, code)| ranks[*code as usize] = rank + 1);
     if greater.is_empty() {

@@ -91,7 +91,7 @@ fn check(case: &Case, survey: &Survey) -> Vec<Found> {
 
 /// By number, whether all resources with a state keep out what is given above.
 fn closed_states(catalog: &Catalog) -> Vec<bool> {
-    let mut closed = vec![true; catalog.states.values.len()];
+    let mut closed = vec![true; catalog.states.distinct().len()];
     let inheriting = catalog.all().filter(|resource| !catalog.barriers.contains(resource.index()));
     inheriting.filter_map(|resource| catalog.states.code(resource.index())).for_each(|state| {
         closed[state as usize] = false;

@@ -120,7 +120,7 @@ fn classes(estate: &Estate) -> Vec<Class> {
         estate.schema().user_attributes.iter().zip(estate.people().attributes()).enumerate()
     {
         // What is different for nearly everybody is no value that people share.
-        if attribute.set || attribute.caseless || column.values.len() > 1000 {
+        if attribute.set || attribute.caseless || column.distinct().len() > 1000 {
             continue;
         }
         let is = |row: usize| column.get(row).filter(|v| attribute.default.as_ref() != Some(*v)).cloned();

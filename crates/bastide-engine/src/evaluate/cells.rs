@@ -72,9 +72,9 @@ pub fn radix(estate: &Estate, field: ResourceField) -> Option<u32> {
     let values = match field {
         ResourceField::Id | ResourceField::Name | ResourceField::Path => return None,
         ResourceField::Kind => estate.schema().kinds.len(),
-        ResourceField::Owner => catalog.owners.values.len(),
-        ResourceField::State => catalog.states.values.len(),
-        ResourceField::Attribute(id) => catalog.attributes[id.index()].values.len(),
+        ResourceField::Owner => catalog.owners.distinct().len(),
+        ResourceField::State => catalog.states.distinct().len(),
+        ResourceField::Attribute(id) => catalog.attributes[id.index()].distinct().len(),
     };
     u32::try_from(values + 1).ok()
 }

@@ -293,12 +293,12 @@ impl<'c, 'e> Compiler<'c, 'e> {
             _ => None,
         };
         let reference = self.reference;
-        let mut by_value: Vec<Option<Truth>> = vec![None; column.map_or(0, |column| column.values.len() + 1)];
+        let mut by_value: Vec<Option<Truth>> = vec![None; column.map_or(0, |column| column.distinct().len() + 1)];
         let truths = people.all().map(|user| {
             let ask = || reference.condition(condition, Some(user), None);
             match column {
                 Some(column) => {
-                    let code = column.code(user.index()).map_or(column.values.len(), |code| code as usize);
+                    let code = column.code(user.index()).map_or(column.distinct().len(), |code| code as usize);
                     *by_value[code].get_or_insert_with(ask)
                 }
                 None => ask(),
@@ -319,6 +319,12 @@ impl<'c, 'e> Compiler<'c, 'e> {
             )
             .collect();
         fields.dedup();
+        for (_, field) in &fields {
+            if let ResourceField::Attribute(id) = field {
+                // All cores are about to ask for them.
+                self.estate().catalog().attributes[id.index()].distinct().make_values();
+            }
+        }
         let numbered = |(_, field): &(Step, ResourceField)| {
             !matches!(field, ResourceField::Id | ResourceField::Name | ResourceField::Path)
         };
