@@ -50,7 +50,7 @@ fn of_condition(estate: &Estate, moment: &Moment, condition: &Condition, days: &
 
 /// Every date an operand can have.
 fn dates(estate: &Estate, moment: &Moment, operand: &Operand) -> Vec<Date> {
-    let of = |column: &Column| column.values().iter().flat_map(in_value).collect();
+    let of = |column: &Column| column.distinct().iter().flat_map(in_value).collect();
     match operand {
         Operand::Literal(value) => in_value(value),
         Operand::User(UserField::Attribute(id)) => of(estate.people().attribute(*id)),

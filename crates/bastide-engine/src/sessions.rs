@@ -155,7 +155,7 @@ fn elements(value: &Value, into: &mut BTreeSet<Value>) {
 
 fn of_column(column: &Column, known: &mut ComparedWith) {
     known.more |= column.distinct().len() > MOST_VALUES;
-    column.values().iter().for_each(|value| elements(value, &mut known.values));
+    column.distinct().iter().for_each(|value| elements(value, &mut known.values));
 }
 
 /// The values to try, none among them, and whether they are all that matter.

@@ -6,7 +6,6 @@ use crate::strings::Pool;
 use crate::value::Value;
 use hashbrown::hash_table::Entry;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
-use rayon::prelude::*;
 use std::hash::BuildHasher;
 use std::ops::Range;
 use std::sync::{Arc, OnceLock};
@@ -14,28 +13,28 @@ use std::sync::{Arc, OnceLock};
 /// The number of no value.
 pub const NONE: u32 = u32::MAX;
 
-/// Distinct values, by number. Sets stand there as their elements, and are made into values where one is asked for: most
-/// questions look at the elements alone. A copy costs little until it is written into.
+/// Distinct values, by number. Sets stand there as their elements, and are made into values, some at a time, where one is asked
+/// for: most questions look at the elements alone. A copy costs little until it is written into.
 #[derive(Clone, Default, Debug)]
 pub struct Distinct(Arc<Listed>);
 
+/// The sets come first.
 #[derive(Clone, Default, Debug)]
 struct Listed {
-    made: OnceLock<Vec<Value>>,
-    /// The elements of the first of them, where they are sets.
-    elements: Option<Arc<Elements>>,
+    sets: Option<Arc<MadeSets>>,
+    others: Vec<Value>,
 }
 
 impl From<Vec<Value>> for Distinct {
-    fn from(values: Vec<Value>) -> Distinct {
-        Distinct(Arc::new(Listed { made: values.into(), elements: None }))
+    fn from(others: Vec<Value>) -> Distinct {
+        Distinct(Arc::new(Listed { sets: None, others }))
     }
 }
 
 impl Distinct {
     /// How many there are.
     pub fn len(&self) -> usize {
-        self.0.made.get().map_or_else(|| self.elements().map_or(0, Elements::len), Vec::len)
+        self.set_count() + self.0.others.len()
     }
 
     /// Whether there are none.
@@ -43,50 +42,73 @@ impl Distinct {
         self.len() == 0
     }
 
-    /// The values. Cost: where they are sets, all are made, the first time.
-    pub fn values(&self) -> &[Value] {
-        self.0.made.get_or_init(|| self.elements().map(Elements::ordered).map_or(Vec::new(), |sets| sets.all()))
+    fn set_count(&self) -> usize {
+        self.elements().map_or(0, Elements::len)
     }
 
-    /// Makes the values, on all cores: for whoever is about to ask for them from several.
-    pub fn make_values(&self) {
-        if let (None, Some(elements)) = (self.0.made.get(), self.elements()) {
-            let sets = elements.ordered();
-            let all = (0..elements.len()).into_par_iter().with_min_len(4096).map(|set| sets.value(set)).collect();
-            // Somebody else may have been sooner: they made the same.
-            let _ = self.0.made.set(all);
+    /// The value of a number.
+    pub fn value(&self, number: u32) -> &Value {
+        match &self.0.sets {
+            Some(sets) if (number as usize) < sets.elements.len() => sets.value(number as usize),
+            _ => &self.0.others[number as usize - self.set_count()],
         }
+    }
+
+    /// All of them, in order.
+    pub fn iter(&self) -> impl ExactSizeIterator<Item = &Value> {
+        (0..self.len()).map(|number| self.value(number as u32))
     }
 
     /// The elements of the first of them, where they are sets. Values that came later have none there.
     pub fn elements(&self) -> Option<&Elements> {
-        self.0.elements.as_deref()
+        self.0.sets.as_ref().map(|sets| &sets.elements)
     }
 
     /// Whether a value is a set without elements.
     pub fn is_empty_set(&self, number: u32) -> bool {
         match self.elements().filter(|elements| (number as usize) < elements.len()) {
             Some(elements) => elements.of(number as usize).is_empty(),
-            None => self.values()[number as usize].is_empty_set(),
+            None => self.value(number).is_empty_set(),
         }
     }
 
     /// Whether two lists are the same as far as the shorter of them goes.
     pub(crate) fn begin_alike(&self, other: &Distinct) -> bool {
-        let common = self.len().min(other.len());
-        Arc::ptr_eq(&self.0, &other.0) || self.values()[..common] == other.values()[..common]
+        Arc::ptr_eq(&self.0, &other.0) || self.iter().zip(other.iter()).all(|(own, other)| own == other)
     }
 
     /// The number of a value, which is added where it is new. Cost: linear in the values.
     pub(crate) fn intern(&mut self, value: Value) -> u32 {
-        self.make_values();
-        let values = self.values();
-        let known = values.iter().position(|own| *own == value);
-        let number = known.unwrap_or(values.len());
-        if known.is_none() {
-            Arc::make_mut(&mut self.0).made.get_mut().expect("they were asked for").push(value);
+        let of_sets = self.elements().and_then(|elements| elements.find(&value));
+        let of_others = || self.0.others.iter().position(|own| *own == value).map(|at| self.set_count() + at);
+        if let Some(known) = of_sets.or_else(of_others) {
+            return known as u32;
         }
-        number as u32
+        Arc::make_mut(&mut self.0).others.push(value);
+        self.len() as u32 - 1
+    }
+}
+
+/// So many sets are made into values together.
+const TOGETHER: usize = 256;
+
+/// Sets, and the values of those that were asked for.
+#[derive(Debug)]
+struct MadeSets {
+    elements: Elements,
+    made: Box<[OnceLock<Box<[Value]>>]>,
+}
+
+impl MadeSets {
+    fn of(elements: Elements) -> MadeSets {
+        let made = (0..elements.len().div_ceil(TOGETHER)).map(|_| OnceLock::new()).collect();
+        MadeSets { elements, made }
+    }
+
+    fn value(&self, set: usize) -> &Value {
+        let from = set / TOGETHER * TOGETHER;
+        let make = || (from..self.elements.len().min(from + TOGETHER)).map(|set| self.elements.value(set)).collect();
+        &self.made[set / TOGETHER].get_or_init(make)[set - from]
     }
 }
 
@@ -248,9 +270,6 @@ impl Values {
     }
 }
 
-/// So many sets of another list are taken in together.
-const TOGETHER: usize = 256;
-
 /// Distinct sets, numbered as they come.
 #[derive(Default, Clone)]
 pub struct Sets {
@@ -372,9 +391,9 @@ impl Sets {
 
     /// The sets in order.
     pub fn finish(self) -> Distinct {
-        let values = self.elements.finish().values().to_vec();
+        let values = self.elements.finish().iter().cloned().collect();
         let elements = Elements { values, ends: self.ends, numbers: self.numbers };
-        Distinct(Arc::new(Listed { made: OnceLock::new(), elements: Some(Arc::new(elements)) }))
+        Distinct(Arc::new(Listed { sets: Some(Arc::new(MadeSets::of(elements))), others: Vec::new() }))
     }
 }
 
@@ -408,10 +427,10 @@ mod tests {
         assert_eq!(sets.number("a;bad", &text), Err("a bad one".into()));
         assert_eq!(sets.number("a;bad", &text), Err("a bad one".into()), "each time");
         let distinct = sets.finish();
-        let (values, elements) = (distinct.values(), distinct.elements().expect("there are sets"));
-        assert_eq!(values[4], Value::set(["a", "b", "c"].map(|t| Value::Text(t.into()))));
+        let elements = distinct.elements().expect("there are sets");
+        assert_eq!(*distinct.value(4), Value::set(["a", "b", "c"].map(|t| Value::Text(t.into()))));
         assert_eq!((elements.len(), elements.of(2).len(), elements.of(3).len()), (5, 0, 1));
-        for (set, value) in values.iter().enumerate() {
+        for (set, value) in distinct.iter().enumerate() {
             let own = elements.of(set).iter().map(|number| elements.values[*number as usize].clone());
             assert_eq!(*value, Value::set(own));
         }
@@ -434,7 +453,7 @@ mod tests {
             }
             let wanted: Vec<u32> = texts.iter().map(|t| one.number(t, text).unwrap()).collect();
             assert_eq!(numbers, wanted);
-            assert_eq!(one.finish().values(), many.finish().values());
+            assert!(one.finish().iter().eq(many.finish().iter()));
         }
         assert_eq!(Values::of_sets().numbers(&["a", "b;bad"], text), Err("a bad one".into()));
     }
@@ -444,17 +463,32 @@ mod tests {
         let mut sets = Values::of_sets();
         sets.numbers(&["b;a", "", "c"], text).unwrap();
         let first = sets.finish();
-        assert!(first.0.made.get().is_none(), "nobody asked for a value yet");
+        let made =
+            |of: &Distinct| of.0.sets.iter().flat_map(|sets| &sets.made).filter(|some| some.get().is_some()).count();
         assert_eq!((first.len(), first.is_empty_set(0), first.is_empty_set(1)), (3, false, true));
         let set = |elements: &[&str]| Value::set(elements.iter().map(|t| Value::Text((*t).into())));
         let mut more = first.clone();
         assert_eq!(["c", "d", "d"].map(|t| more.intern(set(&[t]))), [2, 3, 3]);
-        assert_eq!((more.len(), first.len(), more.is_empty_set(3)), (4, 3, false));
-        assert_eq!(more.values()[..3], *first.values());
-        assert_eq!((&more.values()[0], &more.values()[3]), (&set(&["a", "b"]), &set(&["d"])));
-        let later = first.clone();
-        later.make_values();
-        assert!(later.begin_alike(&more) && first.begin_alike(&later));
+        assert_eq!((more.intern(set(&[])), more.intern(set(&["b", "a"])), more.intern(set(&["c", "a"]))), (1, 0, 4));
+        assert_eq!((more.len(), first.len(), more.is_empty_set(3)), (5, 3, false));
+        assert_eq!(made(&more), 0, "nobody asked for the value of a set yet");
+        assert!(more.begin_alike(&first) && first.begin_alike(&first));
+        assert_eq!((made(&more), made(&first)), (1, 1));
+        assert_eq!((more.value(0), more.value(3)), (&set(&["a", "b"]), &set(&["d"])));
+    }
+
+    #[test]
+    fn sets_are_made_some_at_a_time() {
+        let mut sets = Values::of_sets();
+        let texts: Vec<String> = (0..TOGETHER * 2 + 5).map(|set| format!("{};x", set + 10)).collect();
+        let texts: Vec<&str> = texts.iter().map(String::as_str).collect();
+        sets.numbers(&texts, text).unwrap();
+        let distinct = sets.finish();
+        for at in [TOGETHER * 2 + 4, 0, TOGETHER, TOGETHER - 1] {
+            let own = [texts[at].trim_end_matches(";x"), "x"].map(|t| Value::Text(t.into()));
+            assert_eq!(*distinct.value(at as u32), Value::set(own));
+        }
+        assert_eq!(distinct.iter().len(), texts.len());
     }
 
     /// Whoever read them: the same numbers as if one had read all.
@@ -478,6 +512,6 @@ mod tests {
         }
         let found: Vec<u32> = own.iter().map(|(reader, code)| codes[*reader][*code as usize]).collect();
         assert_eq!(found, wanted);
-        assert_eq!(all.finish().values(), whole.finish().values());
+        assert!(all.finish().iter().eq(whole.finish().iter()));
     }
 }

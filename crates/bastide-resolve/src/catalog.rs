@@ -55,7 +55,7 @@ pub(crate) fn build(
             depths: Arc::new(depths),
             kinds: Arc::new(kinds.into_iter().map(|kind| KindId(kind & !grid::BARRIER)).collect()),
             owner_users: owners
-                .values()
+                .distinct()
                 .iter()
                 .map(|v| if let Value::Text(id) = v { people.find(id) } else { None })
                 .collect(),
@@ -265,7 +265,7 @@ fn unknown_owners(catalog: &Catalog, places: &Places, out: &mut Diagnostics) {
         }
     }
     for (code, (first, count)) in seen.iter().enumerate().filter(|(_, (_, count))| *count > 0) {
-        let Value::Text(owner) = &catalog.owners.values()[code] else { continue };
+        let Value::Text(owner) = catalog.owners.distinct().value(code as u32) else { continue };
         let resources = if *count == 1 { "1 resource".into() } else { format!("{count} resources") };
         let message = format!("owner `{owner}` does not exist: {resources} without a known owner");
         out.push(Diagnostic::at(&codes::UNKNOWN_REFERENCE, places.at(*first).span(), message).label("the first"));

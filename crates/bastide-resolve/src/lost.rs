@@ -149,7 +149,7 @@ fn compared(condition: &Condition) -> Vec<(&Operand, &Value)> {
 /// what a type declares.
 fn carried(estate: &Estate, operand: &Operand, value: &Value) -> Option<(bool, bool)> {
     let in_column = |column: &column::Column, rows: usize| {
-        column.values().iter().any(|known| known == value) && (0..rows).any(|row| column.get(row) == Some(value))
+        column.distinct().iter().any(|known| known == value) && (0..rows).any(|row| column.get(row) == Some(value))
     };
     let (people, catalog) = (estate.people(), estate.catalog());
     Some(match operand {

@@ -48,7 +48,7 @@ fn inherit(column: &mut Column, catalog: &Catalog) {
 fn highest(column: &mut Column, catalog: &Catalog) {
     // Values by how great they are; the last is no value, which is the least.
     let mut greater: Vec<u32> = (0..column.distinct().len() as u32).collect();
-    greater.sort_by(|a, b| column.values()[*a as usize].cmp(&column.values()[*b as usize]));
+    greater.sort_by(|a, b| column.distinct().value(*a).cmp(column.distinct().value(*b)));
     let mut ranks = vec![0; greater.len() + 1];
     greater.iter().enumerate().for_each(|(rank, code)| ranks[*code as usize] = rank + 1);
     if greater.is_empty() {

@@ -28,7 +28,7 @@ fn carried(column: &Column, rows: usize) -> Carried<'_> {
         .filter_map(|row| column.code(row))
         .collect::<HashSet<u32>>()
         .into_iter()
-        .map(|code| &column.values()[code as usize])
+        .map(|code| column.distinct().value(code))
         .collect()
 }
 

@@ -407,7 +407,7 @@ impl<'e> Labelled<'e> {
     /// Those of an estate.
     pub fn new(estate: &'e Estate) -> Labelled<'e> {
         let of = |(attribute, column): (&schema::Attribute, &'e Column)| {
-            (column.numbers(), column.values().iter().map(|value| is_above(attribute, value)).collect())
+            (column.numbers(), column.distinct().iter().map(|value| is_above(attribute, value)).collect())
         };
         Labelled { attributes: labels(estate).map(of).collect() }
     }

@@ -319,12 +319,6 @@ impl<'c, 'e> Compiler<'c, 'e> {
             )
             .collect();
         fields.dedup();
-        for (_, field) in &fields {
-            if let ResourceField::Attribute(id) = field {
-                // All cores are about to ask for them.
-                self.estate().catalog().attributes[id.index()].distinct().make_values();
-            }
-        }
         let numbered = |(_, field): &(Step, ResourceField)| {
             !matches!(field, ResourceField::Id | ResourceField::Name | ResourceField::Path)
         };

@@ -131,7 +131,7 @@ impl Index {
         match column {
             Some(column) => {
                 let known: Vec<Vec<u32>> =
-                    column.values().iter().map(|value| index.numbers(value, by.elements)).collect();
+                    column.distinct().iter().map(|value| index.numbers(value, by.elements)).collect();
                 for user in people.all() {
                     if let Some(code) = column.code(user.index()) {
                         put(&mut index, user, &known[code as usize]);
@@ -319,7 +319,7 @@ mod tests {
                 let field = UserField::Attribute(UserAttributeId::new(id));
                 let mut sets = SetStore::new(people.len());
                 let index = Index::new(people, By { field, caseless: false, elements: false }, true, &mut sets);
-                let values: Vec<Value> = people.attributes()[id].values().to_vec();
+                let values: Vec<Value> = people.attributes()[id].distinct().iter().cloned().collect();
                 let mut words = vec![0; sets.width()];
                 for value in &values {
                     let with = |comparison: Comparison| -> Vec<u32> {

@@ -79,7 +79,7 @@ pub fn companions(
             let text = format!(
                 "the value is missing; {whose} with the same `{}`, {}, {} this one",
                 attribute.name,
-                estate.schema().show(&by.values()[shared as usize]),
+                estate.schema().show(by.distinct().value(shared)),
                 if values.len() == 1 && others.len() > 1 { "has" } else { "have" }
             );
             return Some(((*first).clone(), text));
@@ -174,7 +174,7 @@ fn most_common_of<'c>(column: &'c Column, among: &FixedBitSet) -> Option<&'c Val
         *counts.entry(code).or_default() += 1;
     }
     let best = counts.into_iter().max_by_key(|(code, count)| (*count, std::cmp::Reverse(*code)));
-    best.map(|(code, _)| &column.values()[code as usize])
+    best.map(|(code, _)| column.distinct().value(code))
 }
 
 /// The value of an attribute that most users or resources have.
@@ -183,7 +183,7 @@ pub fn most_common(column: &Column, rows: usize, fits: impl Fn(&Value) -> bool) 
     for code in (0..rows).filter_map(|row| column.code(row)) {
         *counts.entry(code).or_default() += 1;
     }
-    let fitting = counts.into_iter().filter(|(code, _)| fits(&column.values()[*code as usize]));
+    let fitting = counts.into_iter().filter(|(code, _)| fits(column.distinct().value(*code)));
     let best = fitting.max_by_key(|(code, count)| (*count, std::cmp::Reverse(*code)));
-    best.map(|(code, _)| column.values()[code as usize].clone())
+    best.map(|(code, _)| column.distinct().value(code).clone())
 }
