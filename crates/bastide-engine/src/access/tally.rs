@@ -120,17 +120,19 @@ struct ShareCounts {
 /// memory at each.
 struct Recent(Vec<u128>);
 
+/// So many fingerprints are remembered.
+const RECENT: usize = 1 << 14;
+
 impl Recent {
     fn new() -> Recent {
-        let mut places = vec![0; 1 << 14];
+        let mut places = vec![0; RECENT];
         // What belongs elsewhere, so that no place has its own print from the beginning.
         places[0] = 1 << 64;
         Recent(places)
     }
 
     fn is_new(&mut self, print: u128) -> bool {
-        let count = self.0.len();
-        let place = &mut self.0[(print >> 64) as usize % count];
+        let place = &mut self.0[(print >> 64) as usize % RECENT];
         std::mem::replace(place, print) != print
     }
 }
@@ -229,23 +231,23 @@ impl ShareCounts {
 
     /// Sets right what an outcome says of users who are decided one by one; what the fingerprint of the row grows by.
     fn cells(&mut self, work: &Work, (kind, action): (KindId, ActionId), at: u64, random: &Random) -> u128 {
-        let mut print = 0u128;
+        let (mut print, mut more) = (0u128, 0u64);
+        let weight = at.wrapping_mul(random.factors[action.index()]);
         for cell in work.cells(action) {
             let was = cell.was;
             self.reasons[was as usize] = self.reasons[was as usize].wrapping_sub(1);
             self.reasons[cell.reason as usize] = self.reasons[cell.reason as usize].wrapping_add(1);
             if was.is_allowed() != cell.reason.is_allowed() {
                 let gains = cell.reason.is_allowed();
-                let sum = &mut self.allowed[kind.index()][action.index()];
-                *sum = sum.wrapping_add_signed(if gains { 1 } else { -1 });
-                let weight = at.wrapping_mul(random.factors[action.index()]);
+                more = more.wrapping_add_signed(if gains { 1 } else { -1 });
                 let user = &mut self.users[cell.user as usize];
                 *user = if gains { user.wrapping_add(weight) } else { user.wrapping_sub(weight) };
-                let turn = random.users.turn(cell.user as usize, gains);
-                print = print.wrapping_add(turn.wrapping_mul(random.actions[action.index()]));
+                print = print.wrapping_add(random.users.turn(cell.user as usize, gains));
             }
         }
-        print
+        let sum = &mut self.allowed[kind.index()][action.index()];
+        *sum = sum.wrapping_add(more);
+        print.wrapping_mul(random.actions[action.index()])
     }
 
     /// Counts the outcomes that were kept.

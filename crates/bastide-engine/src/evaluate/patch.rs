@@ -55,20 +55,20 @@ impl<'s> Evaluator<'s> {
         self.counts(work, &step).then_some(step)
     }
 
-    /// Decides users one by one who are otherwise than an outcome says, or may be. With `few`, a need is met by many,
-    /// and whom it keeps from the action, or does not, stands in [`Work::few`].
+    /// Decides users one by one who are otherwise than an outcome says, or may be. With `plain`, rules that hang on columns of
+    /// few values alone list nobody. With `few`, a need is met by many, and whom it keeps from the action, or does not, stands in
+    /// [`Work::few`].
     pub(super) fn patch(
         &mut self,
         work: &mut Work<'s>,
-        action: ActionId,
-        outcome: OutcomeId,
-        steps: &[Step],
+        (action, outcome): (ActionId, OutcomeId),
+        plain: bool,
         (mets, few): (&[MetNeed], bool),
     ) {
         let mut gathered = std::mem::take(&mut work.gathered);
         gathered.clear();
-        let site = work.site;
-        for step in self.sites.action(site, action).expect("it has a meaning").varying.iter() {
+        let of = self.sites.action(work.site, action).expect("it has a meaning");
+        for step in if plain { &of.others } else { &of.varying }.iter() {
             let state = work.states[step.rule as usize];
             // One that was not asked for lists nobody.
             if state.stamp != work.stamp || state.turns.0 == state.turns.1 || !self.counts(work, step) {
@@ -106,6 +106,7 @@ impl<'s> Evaluator<'s> {
         if !gathered.is_sorted() {
             gathered.sort_unstable();
         }
+        let steps = self.sites.steps(work.site, action);
         let mut cells = std::mem::take(&mut work.cells[action.index()]);
         for turns in gathered.chunk_by(|a, b| a.user == b.user) {
             let user = turns[0].user;
@@ -114,7 +115,7 @@ impl<'s> Evaluator<'s> {
             }
             let taken = self.taken(outcome, user);
             let was = self.with_needs(taken.part.reason, outcome, user);
-            let (reason, by) = self.decide_one(work, (taken, steps), mets, turns);
+            let (reason, by) = self.decide_one(work, (taken, &steps), mets, turns);
             if (was, taken.part.by) != (reason, by) {
                 cells.push(Cell { user, reason, by, was });
             }

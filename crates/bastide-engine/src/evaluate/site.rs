@@ -158,6 +158,11 @@ impl Sites {
         self.sites[site].actions[action.index()].as_ref()
     }
 
+    /// The rules that speak of an action, in the order in which they take their users.
+    pub fn steps(&self, site: usize, action: ActionId) -> Rc<[Step]> {
+        Rc::clone(&self.action(site, action).expect("it has a meaning").steps)
+    }
+
     pub fn set_runs(&mut self, site: usize, action: ActionId, runs: &Rc<Runs>) {
         if let Some(of) = &mut self.sites[site].actions[action.index()] {
             of.runs = Some(Rc::clone(runs));

@@ -63,6 +63,20 @@ pub struct Outcome {
     pub allowed: SetId,
 }
 
+/// What was found of an action on the resource at hand before needs.
+pub(super) struct Looked {
+    /// What is decided before needs, where that is known.
+    pub weighed: Option<u32>,
+    /// Whether some rule names many, who are others on other resources.
+    pub wide: bool,
+    /// Whether some users are to be decided one by one.
+    pub turns: bool,
+    /// Whether the classes of values say all that is to be said of them.
+    pub plain: bool,
+    /// What it is looked up by.
+    pub classes: Vec<u32>,
+}
+
 /// What is decided before needs.
 struct Weighed {
     taken: Box<[Taken]>,
@@ -150,7 +164,6 @@ impl<'s> Evaluator<'s> {
             return;
         }
         let Some(of) = self.sites.action(work.site, action) else { return };
-        let (speaking, steps) = (of.speaking, Rc::clone(&of.steps));
         let speaks = |of: &Self, (rule, _): &(u32, u16)| of.plan.rules[*rule as usize].speaks.contains(action.index());
         let owns = work.own.iter().any(|own| speaks(self, own));
         if of.is_constant
@@ -160,11 +173,66 @@ impl<'s> Evaluator<'s> {
             work.decided[action.index()] = Decided::Base(known);
             return;
         }
-        let (is_constant, varying) = (of.is_constant, Rc::clone(&of.varying));
-        let (folds, others) = (Rc::clone(&of.folds), Rc::clone(&of.others));
+        let is_constant = of.is_constant;
+        let mut looked = self.by_classes(work, action);
+        if owns {
+            for at in 0..work.own.len() {
+                let own = work.own[at];
+                if speaks(self, &own) {
+                    looked.turns = true;
+                    looked.wide |= self.is_broad(own.0);
+                }
+            }
+        }
+        let mut met = SetId::ALL;
+        let (mut mets, mut wide_met) = (work.spare_mets.pop().unwrap_or_default(), false);
+        mets.clear();
+        for at in 0..self.estate.schema().actions[action.index()].needs.len() {
+            let need = self.estate.schema().actions[action.index()].needs[at];
+            let of_need = self.met(work, need.target, need.action);
+            wide_met |= of_need.wide.is_some();
+            looked.turns |= of_need.turns.0 < of_need.turns.1;
+            if of_need.wide.is_none() {
+                met = self.sets.intersect(met, of_need.base);
+            }
+            mets.push(of_need);
+        }
+        if !looked.wide && looked.weighed.is_none() {
+            looked.weighed = self.by_sets(work, action);
+            if let Some(weighed) = looked.weighed.filter(|_| looked.plain) {
+                of_length(&mut self.outcomes.by_classes, looked.classes.len()).insert(&looked.classes, weighed);
+            }
+        }
+        work.classes = looked.classes;
+        match looked.weighed.filter(|_| !looked.wide) {
+            None => self.in_words(work, action, &mets, None),
+            Some(weighed) => {
+                let met = if wide_met { self.few(work, weighed, &mets, met) } else { Some(met) };
+                match met.and_then(|met| self.finish(work, (weighed, action), met)) {
+                    Some(outcome) => {
+                        work.decided[action.index()] = Decided::Base(outcome);
+                        if is_constant && !owns {
+                            self.sites.set_constant(work.site, action, outcome);
+                        }
+                        if looked.turns || wide_met {
+                            self.patch(work, (action, outcome), looked.plain, (&mets, wide_met));
+                        }
+                    }
+                    None => self.in_words(work, action, &mets, (!looked.turns).then_some(weighed)),
+                }
+            }
+        }
+        work.spare_mets.push(mets);
+    }
+
+    /// What is decided before needs, by the classes of the values that its rules hang on, where that was met. Otherwise the
+    /// rules are asked one by one.
+    fn by_classes(&mut self, work: &mut Work<'s>, action: ActionId) -> Looked {
+        let of = self.sites.action(work.site, action).expect("it has a meaning");
+        let (speaking, folds, others) = (of.speaking, Rc::clone(&of.folds), Rc::clone(&of.others));
+        let varying = Rc::clone(&of.varying);
         let resource = work.resource.expect("it is being decided on");
         let (mut wide, mut turns, mut plain) = (false, false, true);
-        // By classes of values first.
         let mut classes = std::mem::take(&mut work.classes);
         classes.clear();
         classes.extend([speaking, work.layer.map_or(u32::MAX, |layer| layer.0)]);
@@ -190,62 +258,7 @@ impl<'s> Evaluator<'s> {
                 turns |= state.turns.0 < state.turns.1;
             }
         }
-        if owns {
-            for at in 0..work.own.len() {
-                let own = work.own[at];
-                if speaks(self, &own) {
-                    turns = true;
-                    wide |= self.is_broad(own.0);
-                }
-            }
-        }
-        let mut met = SetId::ALL;
-        let (mut mets, mut wide_met) = (work.spare_mets.pop().unwrap_or_default(), false);
-        mets.clear();
-        for at in 0..self.estate.schema().actions[action.index()].needs.len() {
-            let need = self.estate.schema().actions[action.index()].needs[at];
-            let of_need = self.met(work, need.target, need.action);
-            wide_met |= of_need.wide.is_some();
-            turns |= of_need.turns.0 < of_need.turns.1;
-            if of_need.wide.is_none() {
-                met = self.sets.intersect(met, of_need.base);
-            }
-            mets.push(of_need);
-        }
-        if wide {
-            work.classes = classes;
-            self.in_words(work, action, &steps, &mets, None);
-            work.spare_mets.push(mets);
-            return;
-        }
-        if weighed.is_none() {
-            weighed = self.by_sets(work, speaking, &varying, &steps);
-            if let Some(weighed) = weighed.filter(|_| plain) {
-                of_length(&mut self.outcomes.by_classes, classes.len()).insert(&classes, weighed);
-            }
-        }
-        work.classes = classes;
-        let Some(weighed) = weighed else {
-            self.in_words(work, action, &steps, &mets, None);
-            work.spare_mets.push(mets);
-            return;
-        };
-        let met = if wide_met { self.few(work, weighed, &mets, met) } else { Some(met) };
-        let anew = |met| !self.outcomes.finished.contains_key(&(weighed, action, met));
-        match met {
-            Some(met) if !(self.is_full(work) && anew(met)) => {
-                let outcome = self.finish(weighed, action, met);
-                work.decided[action.index()] = Decided::Base(outcome);
-                if is_constant && !owns {
-                    self.sites.set_constant(work.site, action, outcome);
-                }
-                if turns || wide_met {
-                    self.patch(work, action, outcome, &steps, (&mets, wide_met));
-                }
-            }
-            _ => self.in_words(work, action, &steps, &mets, (!turns).then_some(weighed)),
-        }
-        work.spare_mets.push(mets);
+        Looked { weighed, wide, turns, plain, classes }
     }
 
     /// Where a need is met by many, who are others on other resources: whether few of those who are permitted the action before
@@ -288,7 +301,9 @@ impl<'s> Evaluator<'s> {
 
     /// What is decided before needs, by the sets of the rules that hang on the resource; none where they come together for the
     /// first time: that may never be met again. What lies above others is asked for again.
-    fn by_sets(&mut self, work: &mut Work<'s>, speaking: u32, varying: &[Step], steps: &[Step]) -> Option<u32> {
+    fn by_sets(&mut self, work: &mut Work<'s>, action: ActionId) -> Option<u32> {
+        let of = self.sites.action(work.site, action).expect("it has a meaning");
+        let (speaking, varying, steps) = (of.speaking, Rc::clone(&of.varying), Rc::clone(&of.steps));
         let mut key = std::mem::take(&mut work.key);
         key.clear();
         key.extend([speaking, work.layer.map_or(u32::MAX, |layer| layer.0)]);
@@ -300,7 +315,7 @@ impl<'s> Evaluator<'s> {
             if full || once && self.outcomes.is_new(&key) {
                 return None;
             }
-            let weighed = self.weigh(work, steps);
+            let weighed = self.weigh(work, &steps);
             of_length(&mut self.outcomes.by_sets, key.len()).insert(&key, weighed);
             Some(weighed)
         });
@@ -364,11 +379,13 @@ impl<'s> Evaluator<'s> {
         !weighed || self.estate.layers().is_empty() || work.layer == Some(self.plan.rules[step.rule as usize].layer)
     }
 
-    /// What is permitted must have its needs met.
-    fn finish(&mut self, weighed: u32, action: ActionId, met: SetId) -> OutcomeId {
-        if let Some(known) = self.outcomes.finished.get(&(weighed, action, met)) {
-            return *known;
-        }
+    /// What is permitted must have its needs met. None where that is not known, and so many sets are kept that no more may be.
+    fn finish(&mut self, work: &Work, (weighed, action): (u32, ActionId), met: SetId) -> Option<OutcomeId> {
+        let known = self.outcomes.finished.get(&(weighed, action, met)).copied();
+        known.or_else(|| (!self.is_full(work)).then(|| self.new_outcome(weighed, action, met)))
+    }
+
+    fn new_outcome(&mut self, weighed: u32, action: ActionId, met: SetId) -> OutcomeId {
         let mut parts: Vec<OutcomePart> = Vec::new();
         let mut allowed = SetId::NONE;
         for at in 0..self.outcomes.weighed(weighed).len() {

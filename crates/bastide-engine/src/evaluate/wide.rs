@@ -107,14 +107,7 @@ impl Item {
 
 impl<'s> Evaluator<'s> {
     /// Decides an action in words. `weighed` is what is decided before needs, where that is known.
-    pub(super) fn in_words(
-        &mut self,
-        work: &mut Work<'s>,
-        action: ActionId,
-        steps: &[Step],
-        mets: &[MetNeed],
-        weighed: Option<u32>,
-    ) {
+    pub(super) fn in_words(&mut self, work: &mut Work<'s>, action: ActionId, mets: &[MetNeed], weighed: Option<u32>) {
         let room = || Room { set: None, words: vec![0; self.sets.width()] };
         let rooms = self.rooms.pop();
         let mut rooms =
@@ -125,7 +118,10 @@ impl<'s> Evaluator<'s> {
                 (rooms.granted.set, rooms.assured.set) = (Some(granted), Some(assured));
                 counts
             }
-            None => self.weigh_in_words(work, action, steps, &mut rooms),
+            None => {
+                let steps = self.sites.steps(work.site, action);
+                self.weigh_in_words(work, action, &steps, &mut rooms)
+            }
         };
         for (reason, room) in [(Reason::Granted, &mut rooms.granted), (Reason::Assured, &mut rooms.assured)] {
             if mets.is_empty() || counts[reason as usize] == 0 {
