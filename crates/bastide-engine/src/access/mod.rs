@@ -20,6 +20,7 @@ mod reach;
 mod statements;
 mod summary;
 mod tally;
+mod turning;
 mod turns;
 
 pub use agreement::{Agreeing, Agreement, Claim, Differing, Example, agreement};

@@ -6,7 +6,7 @@
 //! and whoever counted, they come to the same.
 
 use super::Done;
-use super::batch::{Batch, LANES, Squares};
+use super::turning::{Turning, mixed};
 use crate::decide::Reason;
 use crate::evaluate::{Decided, Evaluator, OutcomeId, Work};
 use crate::sets::store::SetId;
@@ -15,7 +15,6 @@ use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
-use multiversion::multiversion;
 use rayon::prelude::*;
 use std::ops::Range;
 use std::sync::Mutex;
@@ -167,7 +166,7 @@ impl ShareCounts {
         let mut times: Vec<Vec<u32>> = vec![Vec::new(); schema.kinds.len()];
         let mut seen = Recent::new();
         let mut rows = Recent::new();
-        let mut batch = Turning::new(engine.sets().width(), (part.number as usize) << 16 | share);
+        let mut turning = Turning::new(estate.people().len(), (part.number as usize) << 16 | share);
         while let Some(step) = shares.next(share) {
             done(step.len() as u64);
             for resource in step.map(ResourceId).filter(|resource| part.has(*resource)) {
@@ -211,8 +210,8 @@ impl ShareCounts {
                                 let own = random.users.of(words);
                                 print = print.wrapping_add(own.wrapping_mul(random.actions[action.index()]));
                                 // Who is told apart by a set is told apart by it once; twice does no harm.
-                                if seen.is_new(own) {
-                                    batch.add(words);
+                                if turning.matters(words) && seen.is_new(own) {
+                                    turning.add(words);
                                 }
                             }
                         }
@@ -224,7 +223,7 @@ impl ShareCounts {
                 engine.done(work);
             }
         }
-        batch.finish(&mut counts.users);
+        turning.finish(&mut counts.users);
         counts.outcomes(&engine, &occurs, &times, random);
         counts
     }
@@ -284,59 +283,6 @@ impl ShareCounts {
             }
         }
     }
-}
-
-/// Sets that were worked out in words, on their way into the fingerprints of users.
-struct Turning {
-    batch: Batch,
-    /// By user, a fingerprint of the sets in which the user is; users lie as in the blocks that are turned.
-    users: Vec<Squares>,
-    factor: u64,
-}
-
-impl Turning {
-    fn new(width: usize, share: usize) -> Turning {
-        let factor = mixed(0x2545_f491_4f6c_dd1d ^ share as u64) | 1;
-        Turning { batch: Batch::new(width), users: vec![[[0; LANES]; 64]; width.div_ceil(LANES)], factor }
-    }
-
-    fn add(&mut self, words: &[u64]) {
-        if self.batch.add(words) {
-            self.turn();
-        }
-    }
-
-    fn turn(&mut self) {
-        let Turning { batch, users, factor } = self;
-        let of = *factor;
-        batch.turn_blocks(|first, sets| take_note(&mut users[first / (64 * LANES)], sets, of));
-        *factor = mixed(factor.wrapping_add(0x9e37_79b9_7f4a_7c15)) | 1;
-    }
-
-    fn finish(&mut self, users: &mut [u64]) {
-        self.turn();
-        for (at, user) in users.iter_mut().enumerate() {
-            let own = self.users[at / (64 * LANES)][at % 64][at / 64 % LANES];
-            *user = user.wrapping_add(mixed(own.wrapping_mul(self.factor)));
-        }
-    }
-}
-
-/// Puts what is new of users into their fingerprints; who is in no set keeps theirs.
-#[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
-fn take_note(users: &mut Squares, sets: &Squares, factor: u64) {
-    for (user, sets) in users.as_flattened_mut().iter_mut().zip(sets.as_flattened()) {
-        let mut new = (*user ^ sets).wrapping_mul(factor);
-        new ^= new >> 32;
-        *user = if *sets == 0 { *user } else { new };
-    }
-}
-
-/// Spreads the bits of a number; nothing stays nothing (Steele, Lea and Flood's SplitMix).
-fn mixed(mut z: u64) -> u64 {
-    z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-    z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-    z ^ (z >> 31)
 }
 
 /// Random numbers, always the same: of users for fingerprints of sets, of actions, and of resources.
