@@ -184,6 +184,9 @@ impl Values {
             self.read.push(code);
         }
         numbers.iter_mut().for_each(|number| *number = self.read[*number as usize]);
+        // What could not be read before cannot be read now: it is told again, and not passed over.
+        let failed = texts.iter().zip(&numbers).find(|(_, number)| **number == NONE);
+        failed.map_or(Ok(()), |(text, _)| parse(text).map(drop))?;
         Ok(numbers)
     }
 
@@ -454,6 +457,11 @@ mod tests {
             let wanted: Vec<u32> = texts.iter().map(|t| one.number(t, text).unwrap()).collect();
             assert_eq!(numbers, wanted);
             assert!(one.finish().iter().eq(many.finish().iter()));
+        }
+        let mut sets = Values::of_sets();
+        assert_eq!(sets.number("c;bad", text), Err("a bad one".into()));
+        for _ in 0..2 {
+            assert_eq!(sets.numbers(&["a", "b;bad"], text), Err("a bad one".into()), "each time");
         }
         assert_eq!(Values::of_sets().numbers(&["a", "b;bad"], text), Err("a bad one".into()));
     }
