@@ -8,7 +8,7 @@ mod agreement;
 mod batch;
 mod compare;
 mod counts;
-
+mod grid;
 mod hanging;
 mod holders;
 mod known;
@@ -26,7 +26,7 @@ mod turns;
 pub use agreement::{Agreeing, Agreement, Claim, Differing, Example, agreement};
 pub use compare::{Apart, Beside, Comparison, Party, compare};
 pub use counts::{Alike, Asked, DecisionRow, Keys, counts, rows};
-
+pub use grid::{AccessGrid, GridCell, grid};
 pub use hanging::{Hanging, hanging};
 pub use holders::{Holder, HolderProfile, Holders, HoldersBy, holders};
 pub use known::{Known, Subject, known};

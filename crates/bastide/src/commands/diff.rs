@@ -4,7 +4,6 @@ use crate::about::About;
 use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::found::diff::{Count, Differing};
 use crate::open::{EstateArgs, MomentArgs, cycle};
-use crate::print::csv::{style, writer};
 use crate::print::{diff, json, trial};
 use crate::revision::named;
 use crate::terminal::Terminal;
@@ -13,6 +12,7 @@ use bastide_engine::difference::{Difference, blocks, difference, effects, radius
 use bastide_engine::inside::moved;
 use bastide_engine::prove::{broken_by, prove};
 use bastide_model::*;
+use bastide_rows::quoting::{style, writer};
 use clap::Args;
 use std::io::{self, Write};
 use std::path::PathBuf;

@@ -5,9 +5,8 @@ use crate::answers::filter::Filtered;
 use crate::failure::{DONE, Failure};
 use crate::found::filter::{Everybody, FilterAnswer, Same, SliceSeen};
 use crate::open::{EstateArgs, MomentArgs, Opened};
-use crate::print::{csv, filter, json};
+use crate::print::{filter, json};
 use crate::terminal::Terminal;
-use ::csv::QuoteStyle;
 use bastide_engine::inside::{Contents, RowsSeen, Share, contents_named};
 use bastide_engine::{Snapshot, find};
 use bastide_formats::data::{self, DataColumn, DataFormat, DataRow};
@@ -15,10 +14,12 @@ use bastide_formats::sql::{self, policy};
 use bastide_formats::store::Store;
 use bastide_model::inside::{Inside, Literal, SlicedBy};
 use bastide_model::{ActionId, UserId};
+use bastide_rows::{Slice, SliceRows, quoting};
 use bastide_syntax::{Diagnostics, FileId};
 use clap::Args;
+use hashbrown::HashSet;
 use std::borrow::Cow;
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 /// How to print.
@@ -186,7 +187,7 @@ fn of_everybody(
     }
     let shares = contents.shares(snapshot, action);
     if args.format == FilterFormat::Csv {
-        let mut table = csv::writer(Vec::new(), csv::style(estate, false));
+        let mut table = quoting::writer(Vec::new(), quoting::style(estate, false));
         table.write_record(["user", "rows", "slices", "columns"]).map_err(std::io::Error::other)?;
         for (user, share) in estate.people().all().zip(&shares).filter(|(user, _)| estate.people().is_active(*user)) {
             let numbers = [share.rows, share.slices.len() as u64, share.columns.len() as u64].map(|n| n.to_string());
@@ -279,29 +280,24 @@ fn rows(
     let position = |by: &SlicedBy| inside.columns.iter().position(|name| *name == by.name);
     let by: Vec<(usize, Literal)> = inside.by.iter().filter_map(|by| Some((position(by)?, by.literal))).collect();
     let all = values(contents, share).into_iter();
-    let wanted: HashSet<Vec<Option<Cow<str>>>> =
+    let wanted: HashSet<Slice> =
         all.map(|slice| slice.into_iter().map(|value| value.map(Cow::Borrowed)).collect()).collect();
     let columns: Vec<usize> = share.columns.iter().map(|at| *at as usize).collect();
-    let names: Vec<&str> = columns.iter().map(|at| inside.columns[*at].as_str()).collect();
+    let columns: Vec<(usize, &str)> = columns.into_iter().map(|at| (at, inside.columns[at].as_str())).collect();
     let broken = |message: String| std::io::Error::other(format!("`{}`: {message}", inside.file));
     terminal.stream(output, |out| {
         if columns.is_empty() {
             return Ok(());
         }
-        let mut table = csv::writer(out, QuoteStyle::Necessary);
-        table.write_record(&names).map_err(std::io::Error::other)?;
+        let mut rows = SliceRows::new(by, wanted, &columns, out)?;
         let mut failed = Ok(());
         let mut each = |_: &[DataColumn], row: &dyn DataRow, _| {
-            let key = by.iter().map(|(at, literal)| row.cell(*at).map(|text| literal.key(text)));
-            if wanted.contains(&key.collect::<Vec<_>>()) {
-                let cells = columns.iter().map(|at| row.cell(*at).unwrap_or(""));
-                failed = table.write_record(cells).map_err(std::io::Error::other);
-            }
+            failed = rows.row(row);
             failed.is_ok()
         };
         read(opened, inside, &mut each).map_err(broken)?;
         failed?;
-        table.flush()
+        rows.finish()
     })
 }
 

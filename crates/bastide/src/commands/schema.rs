@@ -71,7 +71,7 @@ pub fn run(args: SchemaArgs, terminal: &mut Terminal) -> Result<u8, Failure> {
         Name::Import => ("import", schemars::schema_for!(crate::answers::import::Imported)),
         Name::Verify => ("verify", schemars::schema_for!(crate::answers::verify::Verified)),
         Name::Matrix => ("matrix", schemars::schema_for!(Matrix)),
-        Name::MatrixRow => ("matrix-row", schemars::schema_for!(crate::answers::matrix::MatrixRow)),
+        Name::MatrixRow => ("matrix-row", schemars::schema_for!(bastide_rows::MatrixRow)),
         Name::Reach => ("reach", schemars::schema_for!(Reached)),
         Name::Summary => ("summary", schemars::schema_for!(crate::answers::matrix::Totals)),
         Name::Test => ("test", schemars::schema_for!(crate::answers::test::Tested)),

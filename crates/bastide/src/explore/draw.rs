@@ -1,8 +1,8 @@
 //! The screen: the tree of places down, users across, the cause below.
 
 use super::state::{Chooser, Field, Mode, State};
-use super::worker::Cell;
 use crate::print::text::{cut, letters, visible, width};
+use bastide_engine::access::GridCell;
 use ratatui::Frame;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
@@ -174,7 +174,14 @@ fn table(state: &State, places: &Places, buffer: &mut Buffer) {
     }
 }
 
-fn letters_of(cell: &Cell, letters: &[char], action: usize, at: (u16, u16, u16), cursor: bool, buffer: &mut Buffer) {
+fn letters_of(
+    cell: &GridCell,
+    letters: &[char],
+    action: usize,
+    at: (u16, u16, u16),
+    cursor: bool,
+    buffer: &mut Buffer,
+) {
     let (x, y, most) = at;
     for (number, letter) in letters.iter().enumerate().take(usize::from(most)) {
         let (now, before) = (cell.now.contains(number), cell.before.contains(number));

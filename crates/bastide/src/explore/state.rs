@@ -1,7 +1,8 @@
 //! What is on the screen, and what each key makes of it. Nothing is drawn here, and nothing worked out that takes time.
 
-use super::worker::{Ask, Cell, Decider, Grid, Match, Told, groups, told};
+use super::worker::{Ask, Decider, Grid, Match, Told, groups, told};
 use bastide_editor::{Offered, offered_in};
+use bastide_engine::access::GridCell;
 use bastide_engine::change::Change;
 use bastide_model::{ActionId, Estate, ResourceId, StatementId, UserId};
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
@@ -258,7 +259,7 @@ impl State {
     }
 
     /// What stands in a row and a column of those that are shown, where it is known.
-    pub fn cell(&self, row: usize, column: usize) -> Option<&Cell> {
+    pub fn cell(&self, row: usize, column: usize) -> Option<&GridCell> {
         let resource = self.shown().get(row)?.resource;
         let at = self.grid.rows.iter().position(|known| *known == resource)?;
         self.grid.cells[at].get(self.grid_column(column)?)

@@ -4,7 +4,7 @@ use crate::open::Opened;
 use crate::print::text::{count, hang};
 use crate::print::{changes, reach, why};
 use anstream::adapter::strip_str;
-use bastide_engine::access::{self, sweep};
+use bastide_engine::access::{self, AccessGrid, GridCell};
 use bastide_engine::change::{Change, apply, describe};
 use bastide_engine::difference::{difference, radius};
 use bastide_engine::prove::{broken_by, prove};
@@ -14,9 +14,7 @@ use bastide_model::statement::Sort;
 use bastide_model::{ActionId, Estate, Member, Moment, ResourceId, StatementId, UserId};
 use bastide_resolve::{is_light, lay_over};
 use bastide_syntax::{FileId, Span, parse};
-use fixedbitset::FixedBitSet;
-use std::collections::{BTreeMap, HashMap};
-use std::convert::Infallible;
+use std::collections::BTreeMap;
 use std::sync::mpsc::{Receiver, Sender, TryRecvError};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -133,16 +131,7 @@ pub struct Grid {
     /// The users, or the first of each profile, with how many more are in it.
     pub columns: Vec<(UserId, usize)>,
     /// By row and column.
-    pub cells: Vec<Vec<Cell>>,
-}
-
-/// What somebody may do somewhere: with the changes, and without.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Cell {
-    /// The actions that are allowed.
-    pub now: FixedBitSet,
-    /// Those that were.
-    pub before: FixedBitSet,
+    pub cells: Vec<Vec<GridCell>>,
 }
 
 /// What is asked of the estate.
@@ -163,55 +152,13 @@ impl World {
         World { now: first.clone(), draft: None, first, moment, opened }
     }
 
-    fn allowed(
-        &self,
-        of: &Snapshot,
-        rows: &[ResourceId],
-        users: &[UserId],
-        question: &Question,
-    ) -> Vec<Vec<FixedBitSet>> {
-        let snapshot = of.clone().cancellable(question);
-        let actions = snapshot.estate().schema().actions.len();
-        let mut all = Vec::with_capacity(rows.len());
-        let Ok(()) = sweep(&snapshot, users, rows, |row| {
-            let cell = |user: usize| {
-                let mut set = FixedBitSet::with_capacity(actions);
-                row.allowed(user).for_each(|action| set.insert(action.index()));
-                set
-            };
-            all.push((0..users.len()).map(cell).collect());
-            Ok::<(), Infallible>(())
-        });
-        all
-    }
-
     fn grid(&self, rows: Vec<ResourceId>, users: Option<Vec<UserId>>, question: &Question) -> Grid {
-        let everybody = || self.now.estate().people().all().collect();
         let profiles = users.is_none();
-        let users: Vec<UserId> = users.unwrap_or_else(everybody);
-        let now = self.allowed(self.shown(), &rows, &users, question);
-        let before = self.allowed(&self.first, &rows, &users, question);
-        // Users who are alike in every row, with the changes and without, share a column.
-        let mut columns: Vec<(usize, usize)> = Vec::new();
-        if profiles {
-            let mut known: HashMap<Vec<[&FixedBitSet; 2]>, usize> = HashMap::new();
-            for user in 0..users.len() {
-                let key = now.iter().zip(&before).map(|(now, before)| [&now[user], &before[user]]).collect();
-                match known.get(&key) {
-                    Some(at) => columns[*at].1 += 1,
-                    None => {
-                        known.insert(key, columns.len());
-                        columns.push((user, 0));
-                    }
-                }
-            }
-            columns.sort_by_key(|(first, more)| (std::cmp::Reverse(*more), *first));
-        } else {
-            columns = (0..users.len()).map(|user| (user, 0)).collect();
-        }
-        let cell = |row: usize, user: usize| Cell { now: now[row][user].clone(), before: before[row][user].clone() };
-        let cells = (0..rows.len()).map(|row| columns.iter().map(|(user, _)| cell(row, *user)).collect()).collect();
-        Grid { rows, columns: columns.into_iter().map(|(user, more)| (users[user], more)).collect(), cells }
+        let users: Vec<UserId> = users.unwrap_or_else(|| self.now.estate().people().all().collect());
+        let states = [&self.first, self.shown()].map(|snapshot| snapshot.clone().cancellable(question));
+        let [before, now] = &states;
+        let AccessGrid { columns, cells } = access::grid([before, now], &rows, &users, profiles);
+        Grid { rows, columns, cells }
     }
 
     /// Answers a question.

@@ -220,7 +220,7 @@ pub fn explained(d: &Descriptor, columns: usize) -> String {
 /// One row a finding.
 pub fn csv(a: &Audited) -> String {
     // It is read in spreadsheets by most, and what stands in it are words.
-    let mut writer = super::csv::writer(Vec::new(), csv::QuoteStyle::Always);
+    let mut writer = bastide_rows::quoting::writer(Vec::new(), csv::QuoteStyle::Always);
     let mut rows = vec![
         ["level", "finding", "place", "about", "message", "evidence", "user", "action", "resource", "advice"]
             .map(String::from),

@@ -3,7 +3,6 @@
 pub mod audit;
 pub mod changes;
 pub mod compare;
-pub mod csv;
 pub mod diagnostics;
 pub mod diff;
 pub mod filter;

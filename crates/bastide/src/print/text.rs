@@ -1,8 +1,8 @@
 //! Words, widths, colours, and names from data made safe to show.
 
-use super::csv::{is_command, writer};
 use anstyle::{AnsiColor, Style};
 pub use bastide_model::show::{count, grouped};
+use bastide_rows::quoting::{is_command, writer};
 pub use bastide_syntax::visible;
 use std::fmt::Write;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};

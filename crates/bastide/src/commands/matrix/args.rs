@@ -6,6 +6,7 @@ use crate::open::{MomentArgs, Opened};
 use crate::terminal::Terminal;
 use bastide_engine::find;
 use bastide_model::{ActionId, Estate, ResourceId, UserId};
+use bastide_rows::{Form, RowsFormat};
 use clap::Args;
 use std::path::PathBuf;
 
@@ -104,6 +105,16 @@ impl MatrixArgs {
     /// Whether rows are wanted, one after the other.
     pub(super) fn is_list(&self) -> bool {
         matches!(self.format, MatrixFormat::Csv | MatrixFormat::Jsonl | MatrixFormat::Parquet)
+    }
+
+    /// Which rows, where rows are wanted.
+    pub(super) fn form(&self) -> Form {
+        let format = match self.format {
+            MatrixFormat::Csv => RowsFormat::Csv,
+            MatrixFormat::Parquet => RowsFormat::Parquet,
+            _ => RowsFormat::Jsonl,
+        };
+        Form { format, reasons: self.reasons, all: self.all, for_spreadsheet: self.for_spreadsheet }
     }
 }
 

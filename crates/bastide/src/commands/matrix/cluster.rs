@@ -1,7 +1,6 @@
 //! `bastide matrix --cluster`: pieces of the catalog are counted by a cluster, which `bastide-sql` asks; here they are put together.
 
 use super::args::{MatrixArgs, TotalsBy};
-use super::rows::TotalsTable;
 use crate::failure::Failure;
 use crate::open::{Opened, day};
 use crate::progress::Progress;
@@ -9,6 +8,7 @@ use bastide_engine::access::Running;
 use bastide_formats::checksum::hex;
 use bastide_formats::distinct::Distinct;
 use bastide_formats::pieces::{Ground, Holds, Message, Tallies};
+use bastide_rows::TotalsTable;
 use hashbrown::{HashMap, HashSet};
 use serde::de::DeserializeOwned;
 use std::fs::File;

@@ -2,9 +2,7 @@
 
 mod args;
 mod cluster;
-mod pairs;
 mod parts;
-mod rows;
 mod totals;
 
 use super::picture;
@@ -19,9 +17,9 @@ use bastide_engine::Snapshot;
 use bastide_engine::access::{self, Portion, Running};
 use bastide_model::{ActionId, Estate, Moment, ResourceId, UserId};
 use bastide_report::picture::{Medium, heat_map};
+use bastide_rows::{List, TotalsTable};
 use cluster::Asked;
 use parts::Parts;
-use rows::{List, TotalsTable};
 use std::time::Instant;
 use totals::{deliver_summary, peak_bytes};
 
@@ -163,7 +161,7 @@ fn totals_of_each(
     let totals = access::totals(&snapshot, &Portion::default(), by == TotalsBy::Users, &|n| progress.advance(n));
     drop(progress);
     terminal.stream(args.output.as_deref(), |out| {
-        let mut table = TotalsTable::new(args, estate, out)?;
+        let mut table = TotalsTable::new(estate, args.for_spreadsheet, out)?;
         table.rows(&totals.rows)?;
         table.finish()
     })?;
@@ -183,8 +181,8 @@ fn long(
     terminal.stream(args.output.as_deref(), |out| {
         let progress = Progress::new(resources.len());
         let about = || About::of(opened, snapshot.moment()).pairs();
-        let mut list = List::new(args, opened.estate(), users, wanted, out, &about)?;
-        let listed = list.part(snapshot, resources, &progress).and_then(|()| list.finish());
+        let mut list = List::new(args.form(), opened.estate(), users, wanted, out, &about)?;
+        let listed = list.part(snapshot, resources, &|n| progress.advance(n)).and_then(|()| list.finish());
         drop(progress);
         listed
     })

@@ -2,7 +2,6 @@
 
 use super::args::{MatrixArgs, MatrixFormat, TotalsBy, actions, selected, within};
 use super::cluster::{Asked, Counted, incomparable};
-use super::rows::{List, TotalsTable};
 use super::totals::{deliver_summary, peak_bytes};
 use crate::about::About;
 use crate::failure::{DONE, Failure, hinted};
@@ -16,6 +15,7 @@ use bastide_engine::access::{self, Portion, Running};
 use bastide_formats::distinct::Distinct;
 use bastide_formats::parted::{Part, Parted};
 use bastide_model::{Estate, Moment, ResourceId, Statement, UserId};
+use bastide_rows::{List, TotalsTable};
 use std::io;
 use std::time::Instant;
 
@@ -191,7 +191,7 @@ fn totals(
     let mut sums: Vec<(String, Vec<u64>)> = Vec::new();
     let by_user = by == TotalsBy::Users;
     stream(args, terminal, |terminal, out| {
-        let mut table = TotalsTable::new(args, parts.parted.shared(), out)?;
+        let mut table = TotalsTable::new(parts.parted.shared(), args.for_spreadsheet, out)?;
         parts.each(moment, terminal, |number, snapshot, part| {
             let totals = access::totals(snapshot, &portion(number, part), by_user, &|_| {});
             progress.advance(own(snapshot, part) as u64);
@@ -217,7 +217,7 @@ pub(super) fn clustered(
     estate: &Estate,
     terminal: &mut Terminal,
 ) -> Result<(), Failure> {
-    stream(args, terminal, |_, out| counted.write::<Unsure>(&mut TotalsTable::new(args, estate, out)?))
+    stream(args, terminal, |_, out| counted.write::<Unsure>(&mut TotalsTable::new(estate, args.for_spreadsheet, out)?))
 }
 
 fn list(
@@ -236,10 +236,10 @@ fn list(
     let progress = Progress::new(parts.resources);
     stream(args, terminal, |terminal, out| {
         let about = || About::of(&parts.opened, moment).pairs();
-        let mut list = List::new(args, shared, users, &wanted, out, &about)?;
+        let mut list = List::new(args.form(), shared, users, &wanted, out, &about)?;
         parts.each(moment, terminal, |_, snapshot, part| {
             let resources = asked(args, snapshot.estate(), part, &under, &also)?;
-            Ok::<(), Unsure>(list.part(snapshot, &resources, &progress)?)
+            Ok::<(), Unsure>(list.part(snapshot, &resources, &|n| progress.advance(n))?)
         })?;
         Ok(list.finish()?)
     })

@@ -1,10 +1,8 @@
 //! Rows being written, one after the other: totals, and the long form of the table.
 
-use super::args::{MatrixArgs, MatrixFormat};
-use super::pairs::{Pairs, joined};
-use crate::answers::matrix::{MatrixDecision, MatrixPair, MatrixRow, MatrixTriple};
-use crate::print::csv::{style, writer};
-use crate::progress::Progress;
+use crate::line::{MatrixDecision, MatrixPair, MatrixRow, MatrixTriple};
+use crate::pairs::{Pairs, joined};
+use crate::quoting::{style, writer};
 use bastide_answers::Tell;
 use bastide_engine::Snapshot;
 use bastide_engine::access::{Row, sweep};
@@ -14,28 +12,36 @@ use bastide_syntax::escaped_json;
 use std::io::{self, Write};
 
 /// Totals by user or by resource, being written.
-pub(super) struct TotalsTable<'o> {
+pub struct TotalsTable<'o> {
     csv: csv::Writer<&'o mut (dyn Write + Send)>,
     guard: bool,
 }
 
 impl<'o> TotalsTable<'o> {
-    pub(super) fn new(
-        args: &MatrixArgs,
-        estate: &Estate,
-        out: &'o mut (dyn Write + Send),
-    ) -> io::Result<TotalsTable<'o>> {
-        let mut csv = writer(out, style(estate, args.for_spreadsheet));
+    /// Begins with the header.
+    ///
+    /// # Errors
+    /// What the output says.
+    pub fn new(estate: &Estate, for_spreadsheet: bool, out: &'o mut (dyn Write + Send)) -> io::Result<TotalsTable<'o>> {
+        let mut csv = writer(out, style(estate, for_spreadsheet));
         let header = std::iter::once("id").chain(estate.schema().actions.iter().map(|a| a.name.as_str()));
         csv.write_record(header).map_err(plain)?;
-        Ok(TotalsTable { csv, guard: args.for_spreadsheet })
+        Ok(TotalsTable { csv, guard: for_spreadsheet })
     }
 
-    pub(super) fn finish(&mut self) -> io::Result<()> {
+    /// Hands on what is left.
+    ///
+    /// # Errors
+    /// What the output says.
+    pub fn finish(&mut self) -> io::Result<()> {
         self.csv.flush()
     }
 
-    pub(super) fn rows(&mut self, rows: &[(String, Vec<u64>)]) -> io::Result<()> {
+    /// Writes rows: an id, and how many pairs are allowed of each action.
+    ///
+    /// # Errors
+    /// What the output says.
+    pub fn rows(&mut self, rows: &[(String, Vec<u64>)]) -> io::Result<()> {
         for (id, counts) in rows {
             let id = std::iter::once(guarded(id, self.guard));
             self.csv.write_record(id.chain(counts.iter().map(u64::to_string))).map_err(plain)?;
@@ -57,9 +63,33 @@ fn plain(error: csv::Error) -> io::Error {
     }
 }
 
+/// How rows are written.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum RowsFormat {
+    /// Comma-separated values.
+    Csv,
+    /// A JSON object a line.
+    Jsonl,
+    /// Apache Parquet.
+    Parquet,
+}
+
+/// Which rows, and what stands in them.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Form {
+    /// How they are written.
+    pub format: RowsFormat,
+    /// A row for each action, with its reason and the statement that decides, and not one for each user and resource.
+    pub reasons: bool,
+    /// Pairs without any access, too.
+    pub all: bool,
+    /// Cells of CSV that a spreadsheet would run as a formula are written so that it does not.
+    pub for_spreadsheet: bool,
+}
+
 /// The long form being written, of one part of the catalog after the other.
-pub(super) struct List<'a, 'o> {
-    args: &'a MatrixArgs,
+pub struct List<'a, 'o> {
+    form: Form,
     users: &'a [UserId],
     wanted: &'a [ActionId],
     quote: csv::QuoteStyle,
@@ -76,64 +106,71 @@ enum To<'o> {
 }
 
 impl<'a, 'o> List<'a, 'o> {
-    pub(super) fn new(
-        args: &'a MatrixArgs,
+    /// For given users and actions. `about` says what the rows are about, where the format has room for that.
+    ///
+    /// # Errors
+    /// What the output says.
+    pub fn new(
+        form: Form,
         estate: &Estate,
         users: &'a [UserId],
         wanted: &'a [ActionId],
         out: &'o mut (dyn Write + Send),
         about: &dyn Fn() -> Vec<(String, String)>,
     ) -> io::Result<List<'a, 'o>> {
-        let quote = style(estate, args.for_spreadsheet);
-        let to = match args.format {
-            MatrixFormat::Csv if !args.reasons => To::Pairs(out),
-            MatrixFormat::Csv => To::Target(Target::Csv(Box::new(writer(out, quote)))),
-            MatrixFormat::Parquet => {
+        let quote = style(estate, form.for_spreadsheet);
+        let to = match form.format {
+            RowsFormat::Csv if !form.reasons => To::Pairs(out),
+            RowsFormat::Csv => To::Target(Target::Csv(Box::new(writer(out, quote)))),
+            RowsFormat::Parquet => {
                 let holds =
                     |name: &&'static str| (*name, if *name == "actions" { CellKind::Texts } else { CellKind::Text });
-                let columns: Vec<(&str, CellKind)> = columns(args.reasons).iter().map(holds).collect();
+                let columns: Vec<(&str, CellKind)> = columns(form.reasons).iter().map(holds).collect();
                 To::Target(Target::Parquet(Some(Box::new(ParquetRows::new(out, &columns, &about())?))))
             }
-            _ => To::Target(Target::Jsonl(out)),
+            RowsFormat::Jsonl => To::Target(Target::Jsonl(out)),
         };
-        Ok(List { args, users, wanted, quote, to, begun: false })
+        Ok(List { form, users, wanted, quote, to, begun: false })
     }
 
-    pub(super) fn part(
-        &mut self,
-        snapshot: &Snapshot,
-        resources: &[ResourceId],
-        progress: &Progress,
-    ) -> io::Result<()> {
-        let List { args, users, wanted, quote, to, begun } = self;
+    /// Writes the rows of resources, which may be those of one part of a catalog; `done` is told how many are done.
+    ///
+    /// # Errors
+    /// What the output says.
+    pub fn part(&mut self, snapshot: &Snapshot, resources: &[ResourceId], done: &dyn Fn(u64)) -> io::Result<()> {
+        let List { form, users, wanted, quote, to, begun } = self;
         let header = !std::mem::replace(begun, true);
         let estate = snapshot.estate();
         match to {
             To::Pairs(out) => {
                 let guard: fn(&str) -> String =
-                    if args.for_spreadsheet { |c| guarded(c, true) } else { str::to_string };
-                let mut pairs = Pairs::new(estate, users, wanted, (args.all, header), (guard, *quote));
+                    if form.for_spreadsheet { |c| guarded(c, true) } else { str::to_string };
+                let mut pairs = Pairs::new(estate, users, wanted, (form.all, header), (guard, *quote));
                 sweep(snapshot, users, resources, |row| {
-                    progress.advance(1);
+                    done(1);
                     pairs.row(&row, out)
                 })
                 .and_then(|()| pairs.finish(out))
             }
             To::Target(target) => {
-                let mut lines = Lines { args, estate, users, wanted, out: target };
+                let mut lines = Lines { form: *form, estate, users, wanted, out: target };
                 // The header comes with the first rows, so that nothing stands there where nothing can be evaluated.
                 if header {
                     lines.head()?;
                 }
                 sweep(snapshot, users, resources, |row| {
-                    progress.advance(1);
+                    done(1);
                     lines.row(&row)
                 })
             }
         }
     }
 
-    pub(super) fn finish(&mut self) -> io::Result<()> {
+    /// Ends the output.
+    ///
+    /// # Errors
+    /// What the output says.
+    pub fn finish(&mut self) -> io::Result<()> {
         match &mut self.to {
             To::Pairs(out) => out.flush(),
             To::Target(target) => target.finish(),
@@ -169,7 +206,7 @@ impl Target<'_> {
 }
 
 struct Lines<'a, 't, 'o> {
-    args: &'a MatrixArgs,
+    form: Form,
     estate: &'a Estate,
     users: &'a [UserId],
     wanted: &'a [ActionId],
@@ -179,14 +216,14 @@ struct Lines<'a, 't, 'o> {
 impl Lines<'_, '_, '_> {
     fn head(&mut self) -> io::Result<()> {
         match &mut *self.out {
-            Target::Csv(csv) => csv.write_record(columns(self.args.reasons)).map_err(plain),
+            Target::Csv(csv) => csv.write_record(columns(self.form.reasons)).map_err(plain),
             _ => Ok(()),
         }
     }
 
     /// Writes cells, or the line that says the same.
     fn write(&mut self, cells: &[Cell], line: &MatrixRow) -> io::Result<()> {
-        let guard = self.args.for_spreadsheet;
+        let guard = self.form.for_spreadsheet;
         match &mut *self.out {
             Target::Csv(csv) => {
                 let text = |cell: &Cell| match cell {
@@ -207,19 +244,19 @@ impl Lines<'_, '_, '_> {
         let names = &estate.schema().actions;
         for (at, user) in self.users.iter().enumerate() {
             let user = estate.people().id(*user);
-            if !self.args.reasons {
+            if !self.form.reasons {
                 let allowed: Vec<&str> = row
                     .allowed(at)
                     .filter(|a| self.wanted.contains(a))
                     .map(|a| names[a.index()].name.as_str())
                     .collect();
-                if self.args.all || !allowed.is_empty() {
+                if self.form.all || !allowed.is_empty() {
                     let line = MatrixRow::Pair(MatrixPair { user, resource, actions: &allowed });
                     self.write(&[Cell::Text(user), Cell::Text(resource), Cell::Texts(&allowed)], &line)?;
                 }
                 continue;
             }
-            if !self.args.all && row.allowed(at).next().is_none() {
+            if !self.form.all && row.allowed(at).next().is_none() {
                 continue;
             }
             for action in self.wanted {

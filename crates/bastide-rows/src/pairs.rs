@@ -218,7 +218,7 @@ pub fn joined<'n>(names: impl Iterator<Item = &'n str>) -> String {
 fn cell(text: &str, behind: u8, quote: QuoteStyle) -> Box<[u8]> {
     let mut out = Vec::with_capacity(text.len() + 1);
     if !text.is_empty() || matches!(quote, QuoteStyle::Always) {
-        let mut writer = crate::print::csv::writer(&mut out, quote);
+        let mut writer = crate::quoting::writer(&mut out, quote);
         writer.write_record([text]).expect("memory takes everything");
         drop(writer);
         out.pop();
