@@ -99,8 +99,8 @@ fn differ<'s>(
         rows: Rows::default(),
         changed: Vec::new(),
         share: cut[0]..cut[1],
-        look: FixedBitSet::with_capacity((cut[1] - cut[0]) as usize),
-        marked: FixedBitSet::with_capacity((cut[1] - cut[0]) as usize),
+        look: Queue::new((cut[1] - cut[0]) as usize),
+        marked: Queue::new((cut[1] - cut[0]) as usize),
         done: FixedBitSet::with_capacity((cut[1] - cut[0]) as usize),
         elsewhere: Vec::new(),
         turns: Vec::new(),
@@ -109,7 +109,9 @@ fn differ<'s>(
     for walk in &mut walks {
         match &affected {
             Some(affected) => walk.begin(affected),
-            None => walk.marked.insert_range(..),
+            None => {
+                walk.marked.put(0..walk.share.len());
+            }
         }
     }
     loop {
@@ -119,8 +121,10 @@ fn differ<'s>(
                 return None;
             }
         } else {
-            walks.par_iter_mut().with_max_len(1).filter(|walk| walk.is_open()).for_each(|walk| {
-                walk.go(&mut sides(), None);
+            walks.par_iter_mut().with_max_len(1).for_each(|walk| {
+                if walk.is_open() {
+                    walk.go(&mut sides(), None);
+                }
             });
         }
         let mut more: Vec<Range<u32>> = walks.iter_mut().flat_map(|walk| std::mem::take(&mut walk.elsewhere)).collect();
@@ -206,14 +210,57 @@ fn number(users: &Axis, side: usize, user: u32) -> u32 {
     if side == 0 { users.from_before(user) } else { users.from_after(user) }
 }
 
-/// The first of some from a place on.
-fn next(of: &FixedBitSet, from: usize) -> Option<usize> {
-    const BITS: usize = usize::BITS as usize;
-    let words = of.as_slice();
-    let first = words.get(from / BITS)? >> (from % BITS) << (from % BITS);
-    let rest = words.iter().copied().enumerate().skip(from / BITS + 1);
-    let (at, word) = std::iter::once((from / BITS, first)).chain(rest).find(|(_, word)| *word != 0)?;
-    Some(at * BITS + word.trailing_zeros() as usize)
+/// Positions that are still to be looked at, the first one first. To take them all costs words once, and each position.
+struct Queue {
+    bits: FixedBitSet,
+    /// None is before this one: what was looked through is not looked through again.
+    from: usize,
+}
+
+impl Queue {
+    fn new(len: usize) -> Queue {
+        Queue { bits: FixedBitSet::with_capacity(len), from: len }
+    }
+
+    /// Adds some; whether any of them is new.
+    fn put(&mut self, positions: Range<usize>) -> bool {
+        let any = positions.clone().any(|at| !self.bits.contains(at));
+        if any {
+            self.from = self.from.min(positions.start);
+            self.bits.insert_range(positions);
+        }
+        any
+    }
+
+    /// The first of them, which stays.
+    fn first(&mut self) -> Option<usize> {
+        const BITS: usize = usize::BITS as usize;
+        let words = self.bits.as_slice();
+        let found = words.get(self.from / BITS).and_then(|word| {
+            let first = word >> (self.from % BITS) << (self.from % BITS);
+            let rest = words.iter().copied().enumerate().skip(self.from / BITS + 1);
+            let (at, word) = std::iter::once((self.from / BITS, first)).chain(rest).find(|(_, word)| *word != 0)?;
+            Some(at * BITS + word.trailing_zeros() as usize)
+        });
+        self.from = found.unwrap_or(self.bits.len());
+        found
+    }
+
+    /// Takes one out; whether it was there.
+    fn take(&mut self, at: usize) -> bool {
+        let was = self.bits.contains(at);
+        self.bits.set(at, false);
+        was
+    }
+
+    fn is_empty(&mut self) -> bool {
+        self.first().is_none()
+    }
+
+    fn clear(&mut self) {
+        self.bits.clear();
+        self.from = self.bits.len();
+    }
 }
 
 /// Of two sets, who gains and who loses.
@@ -235,9 +282,9 @@ struct Walk<'s, 'd> {
     changed: Vec<(u32, u32)>,
     share: Range<u32>,
     /// Resources of the share on which a changed statement may apply to somebody.
-    look: FixedBitSet,
+    look: Queue,
     /// Those that are to be decided on in any case.
-    marked: FixedBitSet,
+    marked: Queue,
     done: FixedBitSet,
     /// Resources that follow from what differs, and are not in the share, or lie behind.
     elsewhere: Vec<Range<u32>>,
@@ -263,8 +310,12 @@ impl<'s> Walk<'s, '_> {
             let (from, to) = (range.start.max(self.share.start), range.end.min(self.share.end));
             (from < to).then(|| (from - self.share.start) as usize..(to - self.share.start) as usize)
         };
-        affected.looked_at.iter().filter_map(own).for_each(|range| self.look.insert_range(range));
-        affected.marked.iter().filter_map(own).for_each(|range| self.marked.insert_range(range));
+        for range in affected.looked_at.iter().filter_map(own) {
+            self.look.put(range);
+        }
+        for range in affected.marked.iter().filter_map(own) {
+            self.marked.put(range);
+        }
     }
 
     /// Marks what of some resources is in the share and was not decided on; whether there is any.
@@ -273,33 +324,28 @@ impl<'s> Walk<'s, '_> {
         for resource in range.start.max(self.share.start)..range.end.min(self.share.end) {
             let at = (resource - self.share.start) as usize;
             if !self.done.contains(at) {
-                any |= !self.marked.put(at);
+                any |= self.marked.put(at..at + 1);
             }
         }
         any
     }
 
     /// Whether there is something to be looked at.
-    fn is_open(&self) -> bool {
-        !self.look.is_clear() || !self.marked.is_clear()
+    fn is_open(&mut self) -> bool {
+        !self.look.is_empty() || !self.marked.is_empty()
     }
 
     /// Goes through what is to be looked at; whether it was not stopped.
     fn go(&mut self, sides: &mut WalkSides<'s>, mut go_on: GoOn) -> bool {
-        let mut at = 0;
-        loop {
-            let both = [&self.look, &self.marked].map(|of| next(of, at));
-            let Some(found) = both.into_iter().flatten().min() else { break };
+        while let Some(found) = [&mut self.look, &mut self.marked].into_iter().filter_map(Queue::first).min() {
             if sides.engines.iter().any(Evaluator::is_stopped) {
                 self.look.clear();
                 self.marked.clear();
                 return false;
             }
-            at = found + 1;
             let resource = self.share.start + found as u32;
-            let is_marked = self.marked.contains(found);
-            self.look.set(found, false);
-            self.marked.set(found, false);
+            self.look.take(found);
+            let is_marked = self.marked.take(found);
             if self.done.contains(found) || !is_marked && !self.is_touched(sides, resource) {
                 continue;
             }
@@ -521,5 +567,35 @@ impl<'d> OutcomeComparison<'d> {
         }
         let gained = self.people.of_words(&self.words[1], gain, often);
         (gained, self.people.of_words(&self.words[0], lose, often))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeSet;
+
+    /// What is queued comes out in order, each once, whatever is added meanwhile, before or behind what was taken last.
+    #[test]
+    fn a_queue_gives_the_first_of_what_is_left() {
+        let mut random = fastrand::Rng::with_seed(8);
+        for _ in 0..200 {
+            let len = random.usize(1..400);
+            let (mut queue, mut left) = (Queue::new(len), BTreeSet::new());
+            for _ in 0..100 {
+                let from = random.usize(..len);
+                let range = from..random.usize(from..=len).min(from + 70);
+                if random.usize(..4) == 0 {
+                    let new = range.clone().fold(false, |any, at| left.insert(at) | any);
+                    assert_eq!(queue.put(range), new);
+                } else if let Some(first) = left.first().copied() {
+                    assert_eq!(queue.first(), Some(first));
+                    assert!(queue.take(first) && left.remove(&first) && !queue.take(first));
+                }
+                assert_eq!(queue.is_empty(), left.is_empty());
+            }
+            queue.clear();
+            assert!(queue.is_empty());
+        }
     }
 }
