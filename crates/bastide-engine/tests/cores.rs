@@ -7,6 +7,7 @@ use bastide_engine::difference::difference;
 use bastide_model::{ActionId, Catalog, Estate, Moment, ResourceId, Source, StatementId, Value};
 use bastide_testkit::Case;
 use rayon::{ThreadPool, ThreadPoolBuilder};
+use std::collections::BTreeSet;
 use std::fmt::Write;
 use std::path::Path;
 
@@ -225,6 +226,46 @@ fn totals_are_the_same_in_shares() {
     for (at, action) in ["read", "write"].into_iter().enumerate() {
         let sum: u64 = totals.rows.iter().map(|(_, counts)| counts[at]).sum();
         assert_eq!(one.allowed[at], (action.to_string(), sum));
+    }
+}
+
+/// What each statement reaches is the same sum, however many cores count it, and as listing everybody on each resource.
+#[test]
+fn what_statements_reach_is_the_same_in_shares() {
+    let case = estate(30_000);
+    let (estate, said) = load(&case, 2);
+    let estate = estate.unwrap_or_else(|| panic!("{said:#?}"));
+    let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
+    let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
+    let reaches = |count: usize| cores(count).install(|| access::reaches(&snapshot));
+    let one = reaches(1);
+    assert_eq!(one, reaches(2));
+    assert_eq!(one, reaches(4));
+    let mut engine = snapshot.evaluator();
+    let mut whom = engine.nobody();
+    let mut plainly = vec![(BTreeSet::new(), 0, 0); estate.statements().len()];
+    for resource in estate.catalog().all() {
+        let mut work = engine.look(resource);
+        for rule in engine.rules(&work) {
+            let id = engine.statement_of(rule);
+            let fits = |action: &ActionId| {
+                estate.statement(id).speaks_of(*action)
+                    && estate.schema().fits(*action, estate.catalog().kind(resource))
+            };
+            let actions = ActionId::all(estate.schema().actions.len()).filter(fits).count() as u64;
+            engine.applies_to(&mut work, rule, &mut whom);
+            let (users, resources, triples) = &mut plainly[id.index()];
+            if actions > 0 && !whom.is_clear() {
+                users.extend(whom.ones());
+                *resources += 1;
+                *triples += whom.count_ones(..) as u64 * actions;
+            }
+        }
+        engine.done(work);
+    }
+    for (reaches, (users, resources, triples)) in one.iter().zip(plainly) {
+        assert!(triples > 0, "every statement reaches somebody");
+        assert_eq!((reaches.users, reaches.resources, reaches.triples), (users.len(), resources, triples));
     }
 }
 

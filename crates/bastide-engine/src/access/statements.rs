@@ -1,11 +1,17 @@
 //! Every rule and entry with what it reaches, in one pass.
 
+use super::summary::{SMALLEST_SHARE, shares};
+use super::tally::Shares;
+use crate::evaluate::{Evaluator, Whom};
 use crate::explain::StatementRef;
+use crate::sets::count;
 use crate::sets::gathered::Gathered;
+use crate::sets::store::SetId;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
+use rayon::prelude::*;
 
 /// Rules and entries.
 #[derive(Debug)]
@@ -81,14 +87,47 @@ pub fn reaches(snapshot: &Snapshot) -> Vec<Reaches> {
 
 fn reached(snapshot: &Snapshot) -> Vec<Reaches> {
     let estate = snapshot.estate();
+    let work = Shares::new(shares(estate.catalog().len(), SMALLEST_SHARE));
+    let counted: Vec<Vec<ReachedInShare>> =
+        (0..work.len()).into_par_iter().with_max_len(1).map(|share| reached_in(snapshot, &work, share)).collect();
+    let mut guests = FixedBitSet::with_capacity(estate.people().len());
+    guests.extend(estate.people().all().filter(|user| estate.people().kind(*user) == "guest").map(UserId::index));
+    let mut found: Vec<ReachedInShare> = vec![ReachedInShare::default(); estate.statements().len()];
+    for (sum, more) in counted.into_iter().flat_map(|share| share.into_iter().enumerate()) {
+        let sum = &mut found[sum];
+        sum.resources += more.resources;
+        sum.triples += more.triples;
+        sum.users.join(more.users);
+    }
+    let sum = |of: ReachedInShare| Reaches {
+        users: of.users.count(),
+        guests: of.users.count_among(&guests),
+        resources: of.resources,
+        triples: of.triples,
+        undecided: 0,
+    };
+    found.into_iter().map(sum).collect()
+}
+
+/// What a statement reaches in a share of the resources.
+#[derive(Clone, Default)]
+struct ReachedInShare {
+    resources: usize,
+    triples: u64,
+    users: Gathered,
+    /// Sets that are kept, and that were taken in whole.
+    seen: HashSet<SetId>,
+}
+
+fn reached_in(snapshot: &Snapshot, work: &Shares, share: usize) -> Vec<ReachedInShare> {
+    let estate = snapshot.estate();
     let mut engine = snapshot.evaluator();
-    let count = estate.statements().len();
-    let mut found = vec![Reaches::default(); count];
-    let mut users: Vec<Gathered> = vec![Gathered::default(); count];
+    let mut found: Vec<ReachedInShare> = vec![ReachedInShare::default(); estate.statements().len()];
     let mut whom = engine.nobody();
     // By kind and statement, of how many of its actions one speaks that have a meaning there.
     let mut meanings: HashMap<(KindId, StatementId), u64> = HashMap::new();
-    for resource in snapshot.until_stopped(estate.catalog().all()) {
+    let steps = std::iter::from_fn(|| work.next(share));
+    for resource in snapshot.until_stopped(steps.flatten().map(ResourceId)) {
         let kind = estate.catalog().kind(resource);
         let mut work = engine.look(resource);
         for rule in engine.rules(&work) {
@@ -100,21 +139,45 @@ fn reached(snapshot: &Snapshot) -> Vec<Reaches> {
             if actions == 0 {
                 continue;
             }
-            let set = engine.applies_to(&mut work, rule, &mut whom);
-            let number = whom.count_ones(..);
-            if number == 0 {
-                continue;
+            let of = &mut found[id.index()];
+            let number = match engine.whom_of(&mut work, rule) {
+                Whom::User(user) => {
+                    of.users.add_few(&[user.0]);
+                    1
+                }
+                Whom::Set(set) => of.take(&engine, set),
+                Whom::Besides(set, positions) => {
+                    let users: Vec<u32> = work.besides(positions).collect();
+                    of.users.add_few(&users);
+                    of.take(&engine, set) + users.len()
+                }
+                Whom::Listed => {
+                    engine.applies_to(&mut work, rule, &mut whom);
+                    let number = count::listed(&whom) as usize;
+                    if number > 0 {
+                        of.users.add(&whom, None);
+                    }
+                    number
+                }
+            };
+            if number > 0 {
+                of.resources += 1;
+                of.triples += number as u64 * actions;
             }
-            found[id.index()].resources += 1;
-            found[id.index()].triples += number as u64 * actions;
-            users[id.index()].add(&whom, set);
         }
         engine.done(work);
     }
-    let mut guests = FixedBitSet::with_capacity(estate.people().len());
-    guests.extend(estate.people().all().filter(|user| estate.people().kind(*user) == "guest").map(UserId::index));
-    for (reaches, gathered) in found.iter_mut().zip(users) {
-        (reaches.users, reaches.guests) = (gathered.count(), gathered.count_among(&guests));
-    }
     found
+}
+
+impl ReachedInShare {
+    /// Takes a set in that is kept, and gives how many users it has.
+    fn take(&mut self, engine: &Evaluator, set: SetId) -> usize {
+        let count = engine.sets().count(set) as usize;
+        if count > 0 && self.seen.insert(set) {
+            let row = engine.sets().row(set);
+            self.users.add_words(row);
+        }
+        count
+    }
 }

@@ -173,7 +173,7 @@ pub fn shares(resources: usize, smallest: usize) -> Vec<std::ops::Range<u32>> {
 }
 
 /// Below so many resources a share of their own is not worth an engine.
-const SMALLEST_SHARE: usize = 5_000;
+pub(super) const SMALLEST_SHARE: usize = 5_000;
 
 /// Allowed pairs by user or by resource: an id and one count an action.
 #[derive(Debug)]

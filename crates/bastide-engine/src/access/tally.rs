@@ -39,10 +39,9 @@ pub(super) struct Tally {
 impl Tally {
     /// Counts the resources of each share with an evaluator of its own: those of a part of a catalog, where one is given.
     pub fn of(snapshot: &Snapshot, part: &Portion, shares: Vec<Range<u32>>, done: Done) -> Tally {
-        let work = Shares { left: shares.into_iter().map(Mutex::new).collect() };
+        let work = Shares::new(shares);
         let random = Random::new(snapshot.estate(), part.number);
-        let shares: Vec<usize> = (0..work.left.len()).collect();
-        let counted: Vec<ShareCounts> = shares
+        let counted: Vec<ShareCounts> = (0..work.len())
             .into_par_iter()
             .with_max_len(1)
             .map(|share| ShareCounts::of(snapshot.evaluator(), part, &work, share, &random, done))
@@ -85,10 +84,19 @@ impl Portion<'_> {
 
 /// What is still to be done of each share: whoever is ready takes from the end of another's.
 pub(super) struct Shares {
-    pub left: Vec<Mutex<Range<u32>>>,
+    left: Vec<Mutex<Range<u32>>>,
 }
 
 impl Shares {
+    pub fn new(shares: Vec<Range<u32>>) -> Shares {
+        Shares { left: shares.into_iter().map(Mutex::new).collect() }
+    }
+
+    /// How many evaluators have a share.
+    pub fn len(&self) -> usize {
+        self.left.len()
+    }
+
     /// The next resources for an evaluator with a share of its own.
     pub fn next(&self, share: usize) -> Option<Range<u32>> {
         let take = |of: usize, back: bool| {

@@ -34,7 +34,7 @@ pub(crate) use alone::alone;
 pub use patch::Cell;
 pub(crate) use plan::Plan;
 pub use plan::{Probe, Tuning};
-pub use questions::put;
+pub use questions::{Whom, put};
 pub use weigh::{Outcome, OutcomeId, OutcomePart};
 
 use crate::cancel::Cancel;

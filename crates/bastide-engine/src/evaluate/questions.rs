@@ -6,11 +6,32 @@ use crate::sets::store::SetId;
 use bastide_model::schema::Need;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
+use std::ops::Range;
 
 /// Puts words of users into a list of them, which is overwritten.
 pub fn put(words: &[u64], users: &mut FixedBitSet) {
     const { assert!(usize::BITS == 64, "words have 64 bits") };
     users.as_mut_slice().iter_mut().zip(words).for_each(|(to, word)| *to = *word as usize);
+}
+
+/// To whom a rule applies on a resource, as it is known there.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Whom {
+    /// One user.
+    User(UserId),
+    /// A set that is kept.
+    Set(SetId),
+    /// A set that is kept, and users who are not in it: positions for [`Work::besides`].
+    Besides(SetId, Range<usize>),
+    /// Others on nearly every resource, or all of a set but some: [`Evaluator::applies_to`] lists them.
+    Listed,
+}
+
+impl Work<'_> {
+    /// The users of [`Whom::Besides`], in order.
+    pub fn besides(&self, positions: Range<usize>) -> impl Iterator<Item = u32> {
+        self.turns[positions].iter().map(|(user, _)| *user)
+    }
 }
 
 impl<'s> Evaluator<'s> {
@@ -140,6 +161,26 @@ impl<'s> Evaluator<'s> {
         turns.iter().any(|(_, applies)| *applies) || self.sets.count(base) as usize > turns.len() || {
             let goes = turns.iter().filter(|(user, applies)| !applies && self.sets.contains(base, *user as usize));
             (self.sets.count(base) as usize) > goes.count()
+        }
+    }
+
+    /// To whom a rule that reaches a resource applies there, without listing them.
+    pub fn whom_of(&mut self, work: &mut Work<'s>, rule: u32) -> Whom {
+        if let Some(one) = self.plan.rules[rule as usize].one {
+            return Whom::User(one);
+        }
+        let base = self.base(work, rule);
+        if self.fixed[rule as usize].is_some() {
+            return Whom::Set(base);
+        }
+        let state = work.states[rule as usize];
+        let turns = state.turns.0 as usize..state.turns.1 as usize;
+        match &work.turns[turns.clone()] {
+            _ if state.wide => Whom::Listed,
+            [] => Whom::Set(base),
+            // Who is listed is otherwise than the set says.
+            listed if listed.iter().all(|(_, applies)| *applies) => Whom::Besides(base, turns),
+            _ => Whom::Listed,
         }
     }
 

@@ -1,7 +1,7 @@
 //! Users who are gathered from many resources: a list as long as they are few.
 
-use super::count;
 use super::store::SetId;
+use super::{Bits, count};
 use fixedbitset::FixedBitSet;
 
 /// Users, each once.
@@ -37,6 +37,43 @@ impl Gathered {
                 words.iter_mut().zip(users.as_slice()).for_each(|(word, more)| *word |= *more as u64);
             },
             (few.len() <= FEW).then_some(&few),
+        );
+    }
+
+    /// Adds the users of a row of words.
+    pub fn add_words(&mut self, row: &[u64]) {
+        let few: Vec<u32> = match self.many.is_empty() && count::words(row) as usize <= FEW {
+            true => row
+                .iter()
+                .enumerate()
+                .flat_map(|(at, word)| Bits(*word).map(move |bit| (at * 64 + bit) as u32))
+                .collect(),
+            false => Vec::new(),
+        };
+        self.add_with(
+            |words| {
+                words.resize(row.len(), 0);
+                words.iter_mut().zip(row).for_each(|(word, more)| *word |= more);
+            },
+            (!few.is_empty()).then_some(&few),
+        );
+    }
+
+    /// Adds a few users, in order.
+    pub fn add_few(&mut self, users: &[u32]) {
+        if let [user] = users
+            && self.many.is_empty()
+            && self.few.binary_search(user).is_ok()
+        {
+            return;
+        }
+        self.add_with(
+            |words| {
+                let most = users.last().map_or(0, |user| *user as usize / 64 + 1);
+                words.resize(words.len().max(most), 0);
+                users.iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64));
+            },
+            Some(users),
         );
     }
 
