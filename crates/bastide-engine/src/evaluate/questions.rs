@@ -186,15 +186,10 @@ impl<'s> Evaluator<'s> {
 
     /// Whom a rule that reaches a resource applies to there, where that is a set that is kept.
     pub fn kept_set(&mut self, work: &mut Work<'s>, rule: u32) -> Option<SetId> {
-        if self.plan.rules[rule as usize].one.is_some() {
-            return None;
+        match self.whom_of(work, rule) {
+            Whom::Set(set) => Some(set),
+            Whom::User(_) | Whom::Besides(..) | Whom::Listed => None,
         }
-        let base = self.base(work, rule);
-        if self.fixed[rule as usize].is_some() {
-            return Some(base);
-        }
-        let state = work.states[rule as usize];
-        (!state.wide && state.turns.0 == state.turns.1).then_some(base)
     }
 
     /// Puts those to whom a rule that reaches a resource applies there into a list, which is overwritten. Gives their number

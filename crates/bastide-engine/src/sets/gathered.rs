@@ -52,7 +52,7 @@ impl Gathered {
         };
         self.add_with(
             |words| {
-                words.resize(row.len(), 0);
+                words.resize(words.len().max(row.len()), 0);
                 words.iter_mut().zip(row).for_each(|(word, more)| *word |= more);
             },
             (!few.is_empty()).then_some(&few),
@@ -104,24 +104,10 @@ impl Gathered {
 
     /// Adds those who were gathered elsewhere.
     pub fn join(&mut self, other: Gathered) {
-        let Gathered { few, many, .. } = other;
-        if !many.is_empty() {
-            self.add_with(
-                |words| {
-                    words.resize(words.len().max(many.len()), 0);
-                    words.iter_mut().zip(&many).for_each(|(word, more)| *word |= more);
-                },
-                None,
-            );
-        } else if !few.is_empty() {
-            self.add_with(
-                |words| {
-                    let most = few.last().map_or(0, |user| *user as usize / 64 + 1);
-                    words.resize(words.len().max(most), 0);
-                    few.iter().for_each(|user| words[*user as usize / 64] |= 1 << (user % 64));
-                },
-                Some(&few),
-            );
+        if other.many.is_empty() {
+            self.add_few(&other.few);
+        } else {
+            self.add_words(&other.many);
         }
     }
 

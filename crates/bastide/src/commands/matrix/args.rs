@@ -112,7 +112,10 @@ impl MatrixArgs {
         let format = match self.format {
             MatrixFormat::Csv => RowsFormat::Csv,
             MatrixFormat::Parquet => RowsFormat::Parquet,
-            _ => RowsFormat::Jsonl,
+            // The last four have no rows.
+            MatrixFormat::Jsonl | MatrixFormat::Table | MatrixFormat::Json | MatrixFormat::Svg | MatrixFormat::Png => {
+                RowsFormat::Jsonl
+            }
         };
         Form { format, reasons: self.reasons, all: self.all, for_spreadsheet: self.for_spreadsheet }
     }
