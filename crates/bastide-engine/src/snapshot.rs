@@ -1,6 +1,7 @@
 //! An estate at a moment, ready to be asked: what every front end holds.
 
 use crate::cancel::{Cancel, Question};
+use crate::change::UserSubset;
 use crate::decide::{Decision, ReferenceEvaluator};
 use crate::evaluate::{Alone, Evaluator, Ground, Plan, Probe, Tuning, alone};
 use bastide_model::*;
@@ -73,6 +74,14 @@ impl Snapshot {
     pub fn without(&self, estate: &Estate) -> Snapshot {
         let moment = &self.moment;
         Self::of(&ReferenceEvaluator::unchecked(estate, moment), self.favourable, self.plan.tuning, Some(self), &[])
+    }
+
+    /// The same estate with these users alone, each with the place among them as number: nobody else is looked at, and these may do
+    /// the same. Statements keep their numbers. Cost: users, statements and resources once.
+    pub(crate) fn restricted_to(&self, users: &UserSubset) -> Snapshot {
+        let (estate, moment) = (users.estate(&self.estate), &self.moment);
+        let reference = ReferenceEvaluator::unchecked(&estate, moment);
+        Self::of(&reference, self.favourable, Tuning::of(&estate), Some(self), &[])
     }
 
     fn of(

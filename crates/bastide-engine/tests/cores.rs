@@ -6,6 +6,7 @@ use bastide_engine::change::{Change, ResourceCell, apply};
 use bastide_engine::difference::difference;
 use bastide_model::{ActionId, Catalog, Estate, Moment, ResourceId, Source, StatementId, Value};
 use bastide_testkit::Case;
+use fixedbitset::FixedBitSet;
 use rayon::{ThreadPool, ThreadPoolBuilder};
 use std::collections::BTreeSet;
 use std::fmt::Write;
@@ -221,11 +222,34 @@ fn totals_are_the_same_in_shares() {
     let one = summary(1);
     assert_eq!(one, summary(2));
     assert_eq!(one, summary(4));
-    // Totals by resource are the same sums.
-    let totals = access::totals(&snapshot, &access::Portion::default(), false, &|_| {});
-    for (at, action) in ["read", "write"].into_iter().enumerate() {
-        let sum: u64 = totals.rows.iter().map(|(_, counts)| counts[at]).sum();
-        assert_eq!(one.allowed[at], (action.to_string(), sum));
+    // Totals by resource and by user are the same sums; a part of a catalog and the rest make the whole.
+    let half = estate.catalog().all().filter(|resource| resource.0 % 3 == 0).map(|resource| resource.index()).collect();
+    let mut rest: FixedBitSet = estate.catalog().all().map(|resource| resource.index()).collect();
+    rest.difference_with(&half);
+    for by_user in [false, true] {
+        let totals = |count: usize, own: Option<&FixedBitSet>| {
+            let part = access::Portion { number: 0, own };
+            cores(count).install(|| access::totals(&snapshot, &part, by_user, &|_| {}))
+        };
+        let whole = totals(1, None);
+        assert_eq!(whole, totals(2, None));
+        assert_eq!(whole, totals(4, None));
+        assert_eq!(whole.rows.len(), if by_user { estate.people().len() } else { estate.catalog().len() });
+        let parts = [totals(2, Some(&half)), totals(2, Some(&rest))];
+        for (at, action) in ["read", "write"].into_iter().enumerate() {
+            let sum = |totals: &access::Totals| -> u64 { totals.rows.iter().map(|(_, counts)| counts[at]).sum() };
+            assert_eq!(one.allowed[at], (action.to_string(), sum(&whole)));
+            assert_eq!(sum(&whole), parts.iter().map(sum).sum::<u64>());
+        }
+        for (id, counts) in &whole.rows {
+            let of = |part: &access::Totals| {
+                let at = part.rows.binary_search_by(|(row, _)| row.cmp(id));
+                at.map_or(vec![0; counts.len()], |at| part.rows[at].1.clone())
+            };
+            let [half, rest] = [of(&parts[0]), of(&parts[1])];
+            let both: Vec<u64> = half.iter().zip(&rest).map(|(a, b)| a + b).collect();
+            assert_eq!(*counts, both, "{id}");
+        }
     }
 }
 

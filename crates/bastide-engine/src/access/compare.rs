@@ -1,15 +1,21 @@
 //! Two users side by side, or a user beside the members of a group: how much each can do, and then
 //! only what one can and the other cannot, with the cause of each difference.
 
+use super::Among;
 use super::person::KindCount;
+use super::summary::{SMALLEST_SHARE, shares};
 use crate::decide::{Reason, ReferenceEvaluator, targets};
 use crate::difference::{Fold, fold};
+use crate::evaluate::Evaluator;
 use crate::explain::{StatementRef, Way, ways};
 use crate::inside::{RowsSeen, rows_seen};
 use crate::snapshot::Snapshot;
 use bastide_model::show;
 use bastide_model::*;
+use rayon::prelude::*;
 use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::Arc;
 
 /// Who stands beside whom.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -83,11 +89,12 @@ pub struct Apart {
 /// What decides on both sides, by statement and reason.
 type BothCauses = (Option<StatementId>, Reason, Option<StatementId>);
 
+/// By cause, on which resources what actions.
+type Causes = BTreeMap<BothCauses, BTreeMap<ResourceId, Vec<usize>>>;
+
 /// Compares a user with another, or with the active members of a group.
 pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
     let (estate, reference) = (snapshot.estate(), snapshot.reference());
-    let mut engine = snapshot.evaluator();
-    let mut members = engine.nobody();
     let others: Vec<UserId> = match right {
         Beside::User(user) => vec![user],
         Beside::Group(group) => estate
@@ -96,42 +103,12 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
             .filter(|u| *u != left && estate.people().is_active(*u) && reference.member(*u, group).is_true())
             .collect(),
     };
-    others.iter().for_each(|user| members.insert(user.index()));
-    let (mut allowed, none) = (engine.nobody(), others.is_empty());
-    let mut sides = [KindTally::new(estate), KindTally::new(estate)];
-    let mut same = 0;
-    let mut apart: [BTreeMap<BothCauses, BTreeMap<ResourceId, Vec<usize>>>; 2] = [BTreeMap::new(), BTreeMap::new()];
-    for resource in estate.catalog().all() {
-        let mut work = engine.decide(resource);
-        let mut can = [Vec::new(), Vec::new()];
-        for action in ActionId::all(estate.schema().actions.len()) {
-            engine.allowed_users(&work, action, &mut allowed);
-            let (a, any) = (allowed.contains(left.index()), !allowed.is_disjoint(&members));
-            let every = any && !none && members.is_subset(&allowed);
-            if a {
-                can[0].push(action.index());
-            }
-            if every {
-                can[1].push(action.index());
-            }
-            same += u64::from(a && every);
-            let side = match (a, every, any) {
-                (true, _, false) => 0,
-                (false, true, _) => 1,
-                _ => continue,
-            };
-            let Some(first) = others.first().copied() else { continue };
-            let (has, lacks) = if side == 0 { (left, first) } else { (first, left) };
-            let (_, by) = engine.cause_in(&mut work, action, has);
-            let (reason, against) = engine.cause_in(&mut work, action, lacks);
-            let cause = (by, reason, against);
-            apart[side].entry(cause).or_default().entry(resource).or_default().push(action.index());
-        }
-        engine.done(work);
-        for (tally, can) in sides.iter_mut().zip(&can) {
-            tally.add(estate.catalog().kind(resource), can);
-        }
-    }
+    let among = Among::of(snapshot, &[&[left], &others[..]].concat(), estate.catalog().len());
+    let ranges = shares(estate.catalog().len(), SMALLEST_SHARE);
+    let mut found = ranges.into_par_iter().map(|share| Found::on(&among, share)).collect::<Vec<_>>().into_iter();
+    let mut all = found.next().expect("there is one share at least");
+    found.for_each(|found| all.join(found));
+    let Found { sides, same, apart } = all;
     let [left_tally, right_tally] = sides;
     let name = |user: UserId| (estate.people().id(user).to_string(), estate.people().name(user).to_string());
     let (left_id, left_name) = name(left);
@@ -144,14 +121,16 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
     };
     let [only_left, only_right] = apart;
     let first = others.first().copied();
-    let told =
-        |causes: BTreeMap<BothCauses, BTreeMap<ResourceId, Vec<usize>>>, has: Option<UserId>, lacks: Option<UserId>| {
-            let (Some(has), Some(lacks)) = (has, lacks) else { return Vec::new() };
-            let mut list: Vec<Apart> =
-                causes.into_iter().flat_map(|(cause, at)| tell(&reference, has, lacks, cause, at)).collect();
-            list.sort_by_key(|a| std::cmp::Reverse(a.pairs));
-            list
-        };
+    let mut engine = among.snapshot().evaluator();
+    let mut told = |causes: Causes, positions: [usize; 2]| {
+        // Of a group, the first member stands for all.
+        let Some(first) = first else { return Vec::new() };
+        let [has, lacks] = positions.map(|at| [left, first][at]);
+        let unmet = |action: ActionId, at: ResourceId| unmet(&mut engine, among.users()[positions[1]], action, at);
+        let mut list = tell((&reference, unmet), (has, lacks), causes);
+        list.sort_by_key(|a| std::cmp::Reverse(a.pairs));
+        list
+    };
     let rows = |user: Option<UserId>| user.map_or(Vec::new(), |user| rows_seen(snapshot, user, None));
     let left_party = left_tally.party(estate, left_id, left_name, "user", 1);
     let right_party = right_tally.party(estate, right_id, right_name, sort, others.len());
@@ -159,53 +138,121 @@ pub fn compare(snapshot: &Snapshot, left: UserId, right: Beside) -> Comparison {
         left: Party { rows: rows(Some(left)), ..left_party },
         right: Party { rows: rows(first.filter(|_| sort == "user")), ..right_party },
         same,
-        only_left: told(only_left, Some(left), first),
-        only_right: told(only_right, first, Some(left)),
+        only_left: told(only_left, [0, 1]),
+        only_right: told(only_right, [1, 0]),
     }
 }
 
-/// One cause, cut into parts with the same actions.
+/// What was found on some of the resources.
+struct Found {
+    sides: [KindTally; 2],
+    same: u64,
+    apart: [Causes; 2],
+}
+
+impl Found {
+    /// On a range of resources. `among` has the left one first, and then the others.
+    fn on(among: &Among, resources: Range<u32>) -> Found {
+        let estate = among.snapshot().estate();
+        let (left, others) = among.users().split_first().expect("the left one is asked for");
+        let mut engine = among.snapshot().evaluator();
+        let (mut members, mut allowed) = (engine.nobody(), engine.nobody());
+        others.iter().for_each(|user| members.insert(user.index()));
+        let mut found =
+            Found { sides: [KindTally::new(estate), KindTally::new(estate)], same: 0, apart: Default::default() };
+        for resource in resources.map(ResourceId) {
+            let mut work = engine.decide(resource);
+            let mut can = [Vec::new(), Vec::new()];
+            for action in ActionId::all(estate.schema().actions.len()) {
+                engine.allowed_users(&work, action, &mut allowed);
+                let (a, any) = (allowed.contains(left.index()), !allowed.is_disjoint(&members));
+                let every = any && !others.is_empty() && members.is_subset(&allowed);
+                if a {
+                    can[0].push(action.index());
+                }
+                if every {
+                    can[1].push(action.index());
+                }
+                found.same += u64::from(a && every);
+                let side = match (a, every, any) {
+                    (true, _, false) => 0,
+                    (false, true, _) => 1,
+                    _ => continue,
+                };
+                let Some(first) = others.first() else { continue };
+                let (has, lacks) = if side == 0 { (left, first) } else { (first, left) };
+                let (_, by) = engine.cause_in(&mut work, action, *has);
+                let (reason, against) = engine.cause_in(&mut work, action, *lacks);
+                let cause = (by, reason, against);
+                found.apart[side].entry(cause).or_default().entry(resource).or_default().push(action.index());
+            }
+            engine.done(work);
+            for (tally, can) in found.sides.iter_mut().zip(&can) {
+                tally.add(estate.catalog().kind(resource), can);
+            }
+        }
+        found
+    }
+
+    /// Adds what was found on the resources that follow.
+    fn join(&mut self, next: Found) {
+        self.same += next.same;
+        self.sides.iter_mut().zip(&next.sides).for_each(|(tally, next)| tally.join(next));
+        for (apart, next) in self.apart.iter_mut().zip(next.apart) {
+            next.into_iter().for_each(|(cause, at)| apart.entry(cause).or_default().extend(at));
+        }
+    }
+}
+
+/// Causes, each cut into parts with the same actions. `unmet` gives the need that is not met for the one who lacks an action.
 fn tell(
-    reference: &ReferenceEvaluator,
-    has: UserId,
-    lacks: UserId,
-    cause: BothCauses,
-    at: BTreeMap<ResourceId, Vec<usize>>,
+    (reference, mut unmet): (&ReferenceEvaluator, impl FnMut(ActionId, ResourceId) -> Option<String>),
+    (has, lacks): (UserId, UserId),
+    causes: Causes,
 ) -> Vec<Apart> {
     let estate = reference.estate();
-    let (by, reason, against) = cause;
-    let mut by_actions: BTreeMap<Vec<usize>, Vec<ResourceId>> = BTreeMap::new();
-    for (resource, actions) in at {
-        by_actions.entry(actions).or_default().push(resource);
-    }
     let chain = |id: Option<StatementId>, user: UserId, resource: ResourceId| {
         id.map_or(Vec::new(), |id| ways(reference, estate.statement(id), user, Some(resource)))
     };
-    let apart = by_actions.into_iter().map(|(actions, resources)| Apart {
-        places: fold(estate.catalog(), &resources, 4),
-        resources: resources.len(),
-        pairs: actions.len() as u64 * resources.len() as u64,
-        actions: actions.iter().map(|a| estate.schema().actions[*a].name.clone()).collect(),
-        by: by.map(|id| StatementRef::new(estate, id)),
-        ways: chain(by, has, resources[0]),
-        reason,
-        against: against.map(|id| StatementRef::new(estate, id)),
-        against_ways: chain(against, lacks, resources[0]),
-        need: need(reference, lacks, ActionId::new(actions[0]), resources[0]),
-    });
-    apart.collect()
+    let mut told = Vec::new();
+    for ((by, reason, against), at) in causes {
+        let mut by_actions: BTreeMap<Vec<usize>, Vec<ResourceId>> = BTreeMap::new();
+        for (resource, actions) in at {
+            by_actions.entry(actions).or_default().push(resource);
+        }
+        told.extend(by_actions.into_iter().map(|(actions, resources)| Apart {
+            places: fold(estate.catalog(), &resources, 4),
+            resources: resources.len(),
+            pairs: actions.len() as u64 * resources.len() as u64,
+            actions: actions.iter().map(|a| estate.schema().actions[*a].name.clone()).collect(),
+            by: by.map(|id| StatementRef::new(estate, id)),
+            ways: chain(by, has, resources[0]),
+            reason,
+            against: against.map(|id| StatementRef::new(estate, id)),
+            against_ways: chain(against, lacks, resources[0]),
+            need: if reason == Reason::Blocked { unmet(ActionId::new(actions[0]), resources[0]) } else { None },
+        }));
+    }
+    told
 }
 
 /// The need that keeps a user from an action, in words.
-fn need(reference: &ReferenceEvaluator, user: UserId, action: ActionId, resource: ResourceId) -> Option<String> {
-    let estate = reference.estate();
-    let need = reference.decide(user, action, resource).need?;
-    let name = &estate.schema().actions[need.action.index()].name;
-    let refused = |r: &ResourceId| !reference.allows(user, need.action, *r);
-    Some(match targets(estate, resource, need.target).found.into_iter().find(refused) {
-        Some(target) => format!("{name} on `{}`", estate.catalog().path(target)),
-        None => format!("{name} on {}", show::target(estate, need.target)),
-    })
+fn unmet(engine: &mut Evaluator, user: UserId, action: ActionId, resource: ResourceId) -> Option<String> {
+    let (schema, mut may) = (Arc::clone(engine.estate().schema()), engine.nobody());
+    let need = schema.actions[action.index()].needs.iter().find(|need| {
+        engine.meets(resource, **need, &mut may);
+        !may.contains(user.index())
+    })?;
+    let name = &schema.actions[need.action.index()].name;
+    let target = targets(engine.estate(), resource, need.target).found.into_iter().find(|target| {
+        engine.allowed(*target, need.action, &mut may);
+        !may.contains(user.index())
+    });
+    let place = match target {
+        Some(target) => format!("`{}`", engine.estate().catalog().path(target)),
+        None => show::target(engine.estate(), need.target).to_string(),
+    };
+    Some(format!("{name} on {place}"))
 }
 
 /// Counts by kind.
@@ -229,6 +276,14 @@ impl KindTally {
         self.all[kind.index()] += 1;
         self.touched[kind.index()] += usize::from(!can.is_empty());
         can.iter().for_each(|a| self.allowed[kind.index()][*a] += 1);
+    }
+
+    /// Adds what was counted on other resources.
+    fn join(&mut self, other: &KindTally) {
+        let add = |to: &mut [usize], from: &[usize]| to.iter_mut().zip(from).for_each(|(to, from)| *to += from);
+        add(&mut self.all, &other.all);
+        add(&mut self.touched, &other.touched);
+        self.allowed.iter_mut().zip(&other.allowed).for_each(|(to, from)| add(to, from));
     }
 
     fn party(self, estate: &Estate, id: String, name: String, sort: &str, users: usize) -> Party {

@@ -5,6 +5,7 @@
 //! rows stands in the other files: the table, the summary, one user's access, who has access.
 
 mod agreement;
+mod among;
 mod batch;
 mod compare;
 mod counts;
@@ -20,6 +21,7 @@ mod reach;
 mod statements;
 mod summary;
 mod tally;
+mod totals;
 mod turning;
 mod turns;
 
@@ -37,14 +39,16 @@ pub(crate) use person::computed_groups;
 pub use person::{Branch, InGroup, KindCount, Person, Through, in_groups, person};
 pub use reach::{Elsewhere, Narrowing, Reached, asleep, narrowed, reach};
 pub use statements::{Listed, Reaches, Statements, reaches, statements};
-pub use summary::{Done, Running, Summary, Totals, shares, summary, totals};
+pub use summary::{Done, Running, Summary, shares, summary};
 pub use tally::Portion;
+pub use totals::{Totals, totals};
 pub use turns::{TurnDay, Turns, turns};
 
 use crate::decide::Decision;
 use crate::evaluate::{Evaluator, Work};
 use crate::sets::Bits;
 use crate::snapshot::Snapshot;
+use among::Among;
 use bastide_model::*;
 use std::cell::RefCell;
 
@@ -53,36 +57,44 @@ pub struct Row<'r, 's> {
     /// The resource.
     pub resource: ResourceId,
     engine: RefCell<(&'r mut Evaluator<'s>, &'r mut Work<'s>)>,
-    users: &'r [UserId],
+    among: &'r Among,
 }
 
-impl Row<'_, '_> {
+impl<'r, 's> Row<'r, 's> {
+    fn of(resource: ResourceId, engine: (&'r mut Evaluator<'s>, &'r mut Work<'s>), among: &'r Among) -> Row<'r, 's> {
+        Row { resource, engine: RefCell::new(engine), among }
+    }
+
     /// The decision on an action for the user at a position of the users asked for.
     pub fn decision(&self, user: usize, action: ActionId) -> Decision {
         let (engine, work) = &mut *self.engine.borrow_mut();
-        let (reason, by) = engine.cause_in(work, action, self.users[user]);
+        let (reason, by) = engine.cause_in(work, action, self.among.users()[user]);
         Decision { reason, by, need: None }
     }
 
     /// The allowed actions of the user at a position.
     pub fn allowed(&self, user: usize) -> impl Iterator<Item = ActionId> + '_ {
-        let (engine, work) = &*self.engine.borrow();
-        let user = self.users[user];
-        let actions = ActionId::all(engine.estate().schema().actions.len());
-        actions.filter(|action| engine.allows_in(work, *action, user)).collect::<Vec<ActionId>>().into_iter()
+        let user = self.among.users()[user];
+        let actions = ActionId::all(self.engine.borrow().0.estate().schema().actions.len());
+        actions.filter(move |action| {
+            let (engine, work) = &*self.engine.borrow();
+            engine.allows_in(work, *action, user)
+        })
     }
 
-    /// Calls `each` with everybody for whom an action is allowed, whoever was asked for. `words` is room for it.
+    /// Calls `each` with everybody for whom an action is allowed; with others than were asked for, it may be. `words` is
+    /// room for it.
     pub fn everybody(&self, action: ActionId, words: &mut Vec<u64>, mut each: impl FnMut(usize)) {
         let (engine, work) = &*self.engine.borrow();
         words.resize(engine.sets().width(), 0);
         engine.allowed_words(work, action, words);
-        words.iter().enumerate().for_each(|(at, word)| Bits(*word).for_each(|bit| each(at * 64 + bit)));
+        let mut told = |number: usize| each(self.among.whole(number).index());
+        words.iter().enumerate().for_each(|(at, word)| Bits(*word).for_each(|bit| told(at * 64 + bit)));
     }
 }
 
 /// Decides every action for every user on every resource and gives the rows to `each`, in order.
-/// Memory does not grow with the rows.
+/// Memory does not grow with the rows. Where the users are few, nobody else is looked at.
 ///
 /// # Errors
 /// Whatever `each` gives back; it is not called again.
@@ -90,14 +102,7 @@ pub fn sweep<E>(
     snapshot: &Snapshot,
     users: &[UserId],
     resources: &[ResourceId],
-    mut each: impl FnMut(Row) -> Result<(), E>,
+    each: impl FnMut(Row) -> Result<(), E>,
 ) -> Result<(), E> {
-    let mut engine = snapshot.evaluator();
-    for &resource in resources {
-        let mut work = engine.decide(resource);
-        let row = Row { resource, engine: RefCell::new((&mut engine, &mut work)), users };
-        each(row)?;
-        engine.done(work);
-    }
-    Ok(())
+    Among::of(snapshot, users, resources.len()).sweep(resources.iter().copied(), each)
 }

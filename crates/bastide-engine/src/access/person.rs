@@ -1,13 +1,17 @@
 //! One user's access on everything, folded where all beneath is alike.
 
-use super::sweep;
+use super::Among;
+use super::summary::{SMALLEST_SHARE, shares};
 use crate::decide::ReferenceEvaluator;
 use crate::explain::{Met, StatementRef, Way, of_user, signed_in, ways};
 use crate::inside::{RowsSeen, rows_seen};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
+use hashbrown::HashMap;
+use rayon::prelude::*;
 use std::collections::BTreeMap;
 use std::convert::Infallible;
+use std::ops::Range;
 
 /// What one user can do.
 #[derive(Debug)]
@@ -95,26 +99,12 @@ pub struct Branch {
     pub closed: usize,
 }
 
-/// What a user can do on everything under a place (or everywhere).
+/// What a user can do on everything under a place (or everywhere). Cost: the resources.
 pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> Person {
     let estate = snapshot.estate();
     let catalog = estate.catalog();
-    let resources: Vec<ResourceId> = match under {
-        Some(place) => catalog.subtree(place).map(ResourceId).collect(),
-        None => catalog.all().collect(),
-    };
-    let first = resources.first().map_or(0, |r| r.index());
-    let mut access: Vec<Vec<usize>> = Vec::with_capacity(resources.len());
-    let mut by: BTreeMap<StatementId, usize> = BTreeMap::new();
-    let Ok(()) = sweep(snapshot, &[user], &resources, |row| {
-        access.push(row.allowed(0).map(ActionId::index).collect());
-        for action in row.allowed(0) {
-            if let Some(statement) = row.decision(0, action).by {
-                *by.entry(statement).or_default() += 1;
-            }
-        }
-        Ok::<(), Infallible>(())
-    });
+    let resources = under.map_or(0..catalog.len() as u32, |place| catalog.subtree(place));
+    let (access, by) = access(snapshot, user, resources.clone());
     let reference = snapshot.reference();
     let mut through: Vec<Through> = by
         .iter()
@@ -129,7 +119,7 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
         Some(place) => vec![place],
         None => catalog.roots().collect(),
     };
-    let tree = Tree { estate, access: &access, first };
+    let tree = Tree { estate, access: &access };
     Person {
         user: estate.people().id(user).to_string(),
         name: estate.people().name(user).to_string(),
@@ -137,13 +127,94 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
         active: estate.people().is_active(user),
         attributes: attributes(&reference, user),
         groups: in_groups(&reference, user),
-        counts: counts(estate, &resources, &access),
-        touched: access.iter().filter(|a| !a.is_empty()).count(),
+        counts: counts(estate, &access),
+        touched: access.all().filter(|(_, list)| *list != NO_ACTIONS).count(),
         resources: resources.len(),
         rows: rows_seen(snapshot, user, under),
         through,
         tree: tree.branches(roots.into_iter()).0,
     }
+}
+
+/// What a user may do on a range of resources.
+struct Access {
+    first: u32,
+    /// By resource, which list of actions.
+    of: Vec<u32>,
+    /// The lists, each once.
+    lists: Vec<Box<[usize]>>,
+    /// Their numbers.
+    known: HashMap<Box<[usize]>, u32>,
+}
+
+/// The list of no actions, which is always there.
+const NO_ACTIONS: u32 = 0;
+
+impl Access {
+    fn none(first: u32) -> Access {
+        let mut none = Access { first, of: Vec::new(), lists: Vec::new(), known: HashMap::new() };
+        let list = none.number(&[]);
+        debug_assert_eq!(list, NO_ACTIONS);
+        none
+    }
+
+    fn all(&self) -> impl Iterator<Item = (ResourceId, u32)> {
+        (self.first..).map(ResourceId).zip(self.of.iter().copied())
+    }
+
+    fn list(&self, resource: ResourceId) -> u32 {
+        self.of[(resource.0 - self.first) as usize]
+    }
+
+    fn actions(&self, list: u32) -> &[usize] {
+        &self.lists[list as usize]
+    }
+
+    fn number(&mut self, actions: &[usize]) -> u32 {
+        if let Some(known) = self.known.get(actions) {
+            return *known;
+        }
+        let number = self.lists.len() as u32;
+        self.lists.push(actions.into());
+        self.known.insert(actions.into(), number);
+        number
+    }
+
+    /// Adds the resources that follow.
+    fn join(&mut self, next: &Access) {
+        let numbers: Vec<u32> = next.lists.iter().map(|actions| self.number(actions)).collect();
+        self.of.extend(next.of.iter().map(|list| numbers[*list as usize]));
+    }
+}
+
+/// What a user may do on a range of resources, and how many pairs of resource and action each statement decides.
+fn access(snapshot: &Snapshot, user: UserId, resources: Range<u32>) -> (Access, BTreeMap<StatementId, usize>) {
+    let among = Among::of(snapshot, &[user], resources.len());
+    let share = |share: Range<u32>| {
+        let range = resources.start + share.start..resources.start + share.end;
+        let mut by: BTreeMap<StatementId, usize> = BTreeMap::new();
+        let (mut access, mut actions) = (Access::none(range.start), Vec::new());
+        let Ok(()) = among.sweep(range.map(ResourceId), |row| {
+            actions.clear();
+            for action in row.allowed(0) {
+                actions.push(action.index());
+                if let Some(statement) = row.decision(0, action).by {
+                    *by.entry(statement).or_default() += 1;
+                }
+            }
+            let number = access.number(&actions);
+            access.of.push(number);
+            Ok::<(), Infallible>(())
+        });
+        (access, by)
+    };
+    let parts: Vec<_> = shares(resources.len(), SMALLEST_SHARE).into_par_iter().map(share).collect();
+    let (mut all, mut by) = (Access::none(resources.start), BTreeMap::new());
+    for (access, of_share) in parts {
+        all.join(&access);
+        of_share.into_iter().for_each(|(statement, pairs)| *by.entry(statement).or_default() += pairs);
+    }
+    (all, by)
 }
 
 fn attributes(reference: &ReferenceEvaluator, user: UserId) -> Vec<Met> {
@@ -179,13 +250,13 @@ pub(crate) fn computed_groups(reference: &ReferenceEvaluator, user: UserId) -> V
     groups.all().filter(|g| groups.computed(*g).is_some() && reference.member(user, *g) != Truth::False).collect()
 }
 
-fn counts(estate: &Estate, resources: &[ResourceId], access: &[Vec<usize>]) -> Vec<KindCount> {
+fn counts(estate: &Estate, access: &Access) -> Vec<KindCount> {
     let mut counts: Vec<(usize, Vec<usize>)> =
         vec![(0, vec![0; estate.schema().actions.len()]); estate.schema().kinds.len()];
-    for (resource, actions) in resources.iter().zip(access) {
-        let (all, by_action) = &mut counts[estate.catalog().kind(*resource).index()];
+    for (resource, list) in access.all() {
+        let (all, by_action) = &mut counts[estate.catalog().kind(resource).index()];
         *all += 1;
-        actions.iter().for_each(|a| by_action[*a] += 1);
+        access.actions(list).iter().for_each(|a| by_action[*a] += 1);
     }
     let named = |(action, count): (usize, usize)| (estate.schema().actions[action].name.clone(), count);
     let counts = counts.into_iter().enumerate().filter(|(_, (all, _))| *all > 0);
@@ -200,16 +271,15 @@ fn counts(estate: &Estate, resources: &[ResourceId], access: &[Vec<usize>]) -> V
 
 struct Tree<'a> {
     estate: &'a Estate,
-    access: &'a [Vec<usize>],
-    first: usize,
+    access: &'a Access,
 }
 
-/// The access by kind in a subtree; none where a kind has two.
-type Uniform = Option<BTreeMap<usize, Vec<usize>>>;
+/// The access by kind in a subtree: the number of a list of actions; none where a kind has two.
+type Uniform = Option<BTreeMap<usize, u32>>;
 
 impl Tree<'_> {
-    fn names(&self, actions: &[usize]) -> Vec<String> {
-        actions.iter().map(|a| self.estate.schema().actions[*a].name.clone()).collect()
+    fn names(&self, list: u32) -> Vec<String> {
+        self.access.actions(list).iter().map(|a| self.estate.schema().actions[*a].name.clone()).collect()
     }
 
     /// The branches of these resources, their access by kind, and how many are closed.
@@ -229,16 +299,14 @@ impl Tree<'_> {
     fn branch(&self, resource: ResourceId) -> (Option<Branch>, Uniform) {
         let catalog = self.estate.catalog();
         let kind = catalog.kind(resource).index();
-        let own = &self.access[resource.index() - self.first];
+        let own = self.access.list(resource);
         let (children, beneath, closed) = self.branches(catalog.children(resource));
-        let uniform = join(beneath.clone(), Some(BTreeMap::from([(kind, own.clone())])));
-        if own.is_empty() && children.is_empty() {
+        let uniform = join(beneath.clone(), Some(BTreeMap::from([(kind, own)])));
+        if own == NO_ACTIONS && children.is_empty() {
             return (None, uniform);
         }
         // A resource need not be like what lies in it: only what lies beneath must be alike.
-        let named = |(kind, actions): (&usize, &Vec<usize>)| {
-            (self.estate.schema().kinds[*kind].name.clone(), self.names(actions))
-        };
+        let named = |(kind, list): (&usize, &u32)| (self.estate.schema().kinds[*kind].name.clone(), self.names(*list));
         let alike = beneath.filter(|_| !catalog.is_leaf(resource)).map(|by_kind| by_kind.iter().map(named).collect());
         let branch = Branch {
             resource: catalog.id(resource).to_string(),
@@ -258,7 +326,7 @@ impl Tree<'_> {
 fn join(a: Uniform, b: Uniform) -> Uniform {
     let mut joined = a?;
     for (kind, access) in b? {
-        if *joined.entry(kind).or_insert_with(|| access.clone()) != access {
+        if *joined.entry(kind).or_insert(access) != access {
             return None;
         }
     }

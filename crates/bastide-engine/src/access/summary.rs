@@ -1,12 +1,9 @@
 //! Totals over everybody and everything.
 
-use super::batch::Batch;
-use super::tally::{Portion, STEP, Tally};
+use super::tally::{Portion, Tally};
 use crate::decide::Reason;
-use crate::evaluate::{Decided, Outcome, OutcomeId};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
-use hashbrown::HashMap;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -174,88 +171,3 @@ pub fn shares(resources: usize, smallest: usize) -> Vec<std::ops::Range<u32>> {
 
 /// Below so many resources a share of their own is not worth an engine.
 pub(super) const SMALLEST_SHARE: usize = 5_000;
-
-/// Allowed pairs by user or by resource: an id and one count an action.
-#[derive(Debug)]
-pub struct Totals {
-    /// Ids in byte order.
-    pub rows: Vec<(String, Vec<u64>)>,
-}
-
-/// For each user (or, otherwise, each resource of the part) the number of allowed pairs by action.
-pub fn totals(snapshot: &Snapshot, part: &Portion, by_user: bool, done: Done) -> Totals {
-    let estate = snapshot.estate();
-    let actions = estate.schema().actions.len();
-    let count = if by_user { estate.people().len() } else { estate.catalog().len() };
-    let mut counts = vec![vec![0u64; actions]; count];
-    let mut engine = snapshot.evaluator();
-    let mut occurs: HashMap<OutcomeId, u64> = HashMap::new();
-    let width = engine.sets().width();
-    let mut batches: Vec<Batch> = (0..if by_user { actions } else { 0 }).map(|_| Batch::new(width)).collect();
-    let add = |counts: &mut [Vec<u64>], batch: &mut Batch, action: usize| {
-        batch.turn(|first, sets| {
-            for (user, sets) in counts.iter_mut().skip(first).zip(sets) {
-                user[action] = user[action].wrapping_add(u64::from(sets.count_ones()));
-            }
-        });
-    };
-    for resource in estate.catalog().all() {
-        if resource.0 % STEP == 0 {
-            done(u64::from(STEP));
-        }
-        if !part.has(resource) {
-            continue;
-        }
-        let work = engine.decide(resource);
-        for action in 0..actions {
-            match work.decided(ActionId::new(action)) {
-                Decided::Open => {}
-                Decided::Base(outcome) => {
-                    let allowed = engine.outcome(outcome).allowed;
-                    match by_user {
-                        true => *occurs.entry(outcome).or_default() += 1,
-                        false => counts[resource.index()][action] = u64::from(engine.sets().count(allowed)),
-                    }
-                    for cell in work.cells(ActionId::new(action)) {
-                        let at = if by_user { cell.user as usize } else { resource.index() };
-                        let was = engine.sets().contains(allowed, cell.user as usize);
-                        // Sums may pass below nothing on the way; wrapping brings them back.
-                        let turn = i64::from(cell.reason.is_allowed()) - i64::from(was);
-                        counts[at][action] = counts[at][action].wrapping_add_signed(turn);
-                    }
-                }
-                Decided::Wide(wide) => {
-                    let (by_reason, words) = work.wide(wide);
-                    if !by_user {
-                        let allowed = by_reason[Reason::Granted as usize] + by_reason[Reason::Assured as usize];
-                        counts[resource.index()][action] = u64::from(allowed);
-                    } else if batches[action].add(words) {
-                        add(&mut counts, &mut batches[action], action);
-                    }
-                }
-            }
-        }
-        engine.done(work);
-    }
-    for (action, batch) in batches.iter_mut().enumerate() {
-        add(&mut counts, batch, action);
-    }
-    for (outcome, times) in occurs {
-        let Outcome { action, allowed, .. } = engine.outcome(outcome);
-        for user in engine.sets().users(*allowed) {
-            counts[user][action.index()] = counts[user][action.index()].wrapping_add(times);
-        }
-    }
-    let id = |at: usize| {
-        let id = if by_user { estate.people().id(UserId::new(at)) } else { estate.catalog().id(ResourceId::new(at)) };
-        id.to_string()
-    };
-    let mut rows: Vec<(String, Vec<u64>)> = counts
-        .into_iter()
-        .enumerate()
-        .filter(|(at, _)| by_user || part.has(ResourceId::new(*at)))
-        .map(|(at, row)| (id(at), row))
-        .collect();
-    rows.sort();
-    Totals { rows }
-}

@@ -35,6 +35,10 @@ pub struct Descent {
     beneath: Vec<u32>,
 }
 
+/// So many statements are put into lists that are there, at most: each is asked for at each place that one of them reaches. Of
+/// more, the lists are worked out anew.
+const MOST_ADDED: usize = 64;
+
 /// The list without statements, which is always there.
 const EMPTY: u32 = 0;
 
@@ -105,7 +109,8 @@ impl Places {
         if is.iter().all(|id| was.binary_search(id).is_ok() && address(before, id) == address(after, id)) {
             // Some have gone, and the others have the numbers they had.
             let gone: Vec<StatementId> = was.iter().copied().filter(|id| is.binary_search(id).is_err()).collect();
-            let kept = |list: &[Anchored]| list.iter().copied().filter(|(id, _)| !gone.contains(id)).collect();
+            let is_gone = |id: &StatementId| gone.binary_search(id).is_ok();
+            let kept = |list: &[Anchored]| list.iter().copied().filter(|(id, _)| !is_gone(id)).collect();
             return self.with(self.lists.iter().map(|list| kept(list)).collect());
         }
         let placed = |estate: &Estate, id: &StatementId| estate.statement(*id).what.places.is_some();
@@ -122,9 +127,12 @@ impl Places {
             list.sort_unstable_by_key(|(id, _)| *id);
             list.into()
         };
-        let mut places = self.with(self.lists.iter().map(|list| renumbered(list)).collect());
-        let old: HashSet<StatementId> = stays.into_values().collect();
+        let old: HashSet<StatementId> = stays.values().copied().collect();
         let new: Vec<StatementId> = is.iter().copied().filter(|id| placed(after, id) && !old.contains(id)).collect();
+        if new.len() > MOST_ADDED {
+            return Places::new(after, is);
+        }
+        let mut places = self.with(self.lists.iter().map(|list| renumbered(list)).collect());
         if !new.is_empty() {
             places.add(after, &new);
         }
