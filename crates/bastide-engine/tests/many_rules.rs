@@ -68,11 +68,16 @@ fn rules(rng: &mut fastrand::Rng, apart: bool) -> String {
 }
 
 fn estate(seed: u64, papers: usize, apart: bool) -> Estate {
+    estate_with(seed, papers, apart, "")
+}
+
+/// The same with more rules.
+fn estate_with(seed: u64, papers: usize, apart: bool, more: &str) -> Estate {
     let mut rng = fastrand::Rng::with_seed(seed);
     let mut case = Case::parse("An estate.\n", Path::new("."));
     let manifest = "name = \"Rooms\"\npolicy = [\"p.bastide\"]\n[[people]]\nfile = \"people.csv\"\n[[groups]]\nfile = \"groups.csv\"\n[[catalog]]\nfile = \"catalog.csv\"\n";
     case.set("bastide.toml", manifest.to_string());
-    case.set("p.bastide", format!("{VOCABULARY}{}", rules(&mut rng, apart)));
+    case.set("p.bastide", format!("{VOCABULARY}{}{more}", rules(&mut rng, apart)));
     let mut people = "id,name,kind,active,house,rank,teams\n".to_string();
     let mut groups = "group,member\n".to_string();
     for i in 0..14 {
@@ -158,4 +163,40 @@ fn where_every_resource_has_values_of_its_own() {
 #[test]
 fn where_it_is_given_up() {
     all_agree(20..22, 6_000, true, 23);
+}
+
+/// So many rules with places come or go at a time that lists are worked out anew, and fewer, which are put into those that are there.
+#[test]
+fn rules_that_come_and_go_reach_what_they_do_in_an_estate_that_has_them() {
+    let rule = |at: usize| {
+        let modality = ["may", "may not", "may always", "may never"][at % 4];
+        let who = ["members of readers", "members of writers", "owner", "anyone where user.rank >= 3"][at / 4 % 4];
+        let place = ["Room 0", "Room 1"][at / 16 % 2];
+        format!("rule at{at} {{ because \"Here.\" who {who} {modality} read, write what anything under \"{place}\" }}\n")
+    };
+    let placed: String = (0..90).map(rule).collect();
+    let whole = estate_with(30, 400, false, &placed);
+    let moment = Moment::on("2026-11-24".parse().unwrap(), whole.schema());
+    let mut compared = 0;
+    for kept in [0, 20, whole.statements().len() - 40, whole.statements().len() - 5] {
+        let few = whole.with_statements(whole.statements()[..kept].to_vec());
+        let [small, large] = [&few, &whole].map(|estate| Snapshot::new(estate, &moment).expect("no circles"));
+        let came = small.beside(&whole, &moment).expect("no circles");
+        let went = large.without(&few);
+        for (built, anew) in [(came, large), (went, small)] {
+            let mut engines = [&built, &anew].map(Snapshot::evaluator);
+            for resource in whole.catalog().all() {
+                let mut works = engines.each_mut().map(|engine| engine.decide(resource));
+                for action in ActionId::all(whole.schema().actions.len()) {
+                    for user in whole.people().all() {
+                        let mut cause = |side: usize| engines[side].cause_in(&mut works[side], action, user);
+                        assert_eq!(cause(0), cause(1), "{kept} {}", whole.catalog().path(resource));
+                        compared += 1;
+                    }
+                }
+                engines.iter_mut().zip(works).for_each(|(engine, work)| engine.done(work));
+            }
+        }
+    }
+    assert!(compared > 100_000, "{compared}");
 }
