@@ -172,7 +172,9 @@ fn rules_that_come_and_go_reach_what_they_do_in_an_estate_that_has_them() {
         let modality = ["may", "may not", "may always", "may never"][at % 4];
         let who = ["members of readers", "members of writers", "owner", "anyone where user.rank >= 3"][at / 4 % 4];
         let place = ["Room 0", "Room 1"][at / 16 % 2];
-        format!("rule at{at} {{ because \"Here.\" who {who} {modality} read, write what anything under \"{place}\" }}\n")
+        format!(
+            "rule at{at} {{ because \"Here.\" who {who} {modality} read, write what anything under \"{place}\" }}\n"
+        )
     };
     let placed: String = (0..90).map(rule).collect();
     let whole = estate_with(30, 400, false, &placed);

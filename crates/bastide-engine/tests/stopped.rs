@@ -66,7 +66,13 @@ const ASKS: [(&str, Ask); 21] =
         }),
         ("hanging", |now| text(&access::hanging(now))),
         ("person", |now| {
-            text(&now.estate().people().all().map(|user| access::person(now, user, None)).collect::<Vec<_>>())
+            text(
+                &now.estate()
+                    .people()
+                    .all()
+                    .map(|user| access::person(now, user, None, access::Extent::WHOLE))
+                    .collect::<Vec<_>>(),
+            )
         }),
         ("holders", |now| {
             let actions: Vec<ActionId> = ActionId::all(now.estate().schema().actions.len()).collect();

@@ -36,7 +36,7 @@ pub use ledger::{Ledger, LedgerLine, ledger, ledger_of};
 pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
 pub use narrow::{Narrowed, ReachStep, narrowing, steps};
 pub(crate) use person::computed_groups;
-pub use person::{Branch, InGroup, KindCount, Person, Through, in_groups, person};
+pub use person::{Branch, Extent, InGroup, KindCount, Person, Through, in_groups, person};
 pub use reach::{Elsewhere, Narrowing, Reached, asleep, narrowed, reach};
 pub use statements::{Listed, Reaches, Statements, reaches, statements};
 pub use summary::{Done, Running, Summary, shares, summary};

@@ -7,6 +7,7 @@ use crate::explain::{Met, StatementRef, Way, of_user, signed_in, ways};
 use crate::inside::{RowsSeen, rows_seen};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
+use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -40,6 +41,20 @@ pub struct Person {
     pub through: Vec<Through>,
     /// The tree, branches without any access left out.
     pub tree: Vec<Branch>,
+}
+
+/// How much of the tree is told.
+#[derive(Clone, Copy, Debug)]
+pub struct Extent {
+    /// So many levels.
+    pub depth: usize,
+    /// So many branches, the first in order.
+    pub branches: usize,
+}
+
+impl Extent {
+    /// All of it.
+    pub const WHOLE: Extent = Extent { depth: usize::MAX, branches: usize::MAX };
 }
 
 /// A group the user is in.
@@ -99,8 +114,9 @@ pub struct Branch {
     pub closed: usize,
 }
 
-/// What a user can do on everything under a place (or everywhere). Cost: the resources.
-pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> Person {
+/// What a user can do on everything under a place (or everywhere), and how many branches down to the depth asked for are left
+/// out of the tree. Cost: the resources; for names, the branches that are told.
+pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>, extent: Extent) -> (Person, usize) {
     let estate = snapshot.estate();
     let catalog = estate.catalog();
     let resources = under.map_or(0..catalog.len() as u32, |place| catalog.subtree(place));
@@ -119,8 +135,10 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
         Some(place) => vec![place],
         None => catalog.roots().collect(),
     };
-    let tree = Tree { estate, access: &access };
-    Person {
+    let tree = Tree { estate, access: &access, beneath: Beneath::of(catalog, &access), depth: extent.depth };
+    let mut room = Room { branches: extent.branches, left_out: 0 };
+    let (branches, _) = tree.branches(roots.into_iter(), 0, &mut room);
+    let person = Person {
         user: estate.people().id(user).to_string(),
         name: estate.people().name(user).to_string(),
         kind: estate.people().kind(user).to_string(),
@@ -132,8 +150,9 @@ pub fn person(snapshot: &Snapshot, user: UserId, under: Option<ResourceId>) -> P
         resources: resources.len(),
         rows: rows_seen(snapshot, user, under),
         through,
-        tree: tree.branches(roots.into_iter()).0,
-    }
+        tree: branches,
+    };
+    (person, room.left_out)
 }
 
 /// What a user may do on a range of resources.
@@ -269,66 +288,213 @@ fn counts(estate: &Estate, access: &Access) -> Vec<KindCount> {
         .collect()
 }
 
+/// What lies beneath each resource.
+struct Beneath {
+    first: u32,
+    /// By resource, the access by kind of all that lies beneath it: which of the maps, or [`VARIED`].
+    of: Vec<u32>,
+    /// Resources on or beneath which something is allowed.
+    reached: FixedBitSet,
+    maps: Uniforms,
+}
+
+/// Access by kind, alike on all resources of the kind: the number of a list of actions.
+type Uniform = BTreeMap<usize, u32>;
+
+/// No resources.
+const EMPTY: u32 = 0;
+/// A kind has two accesses.
+const VARIED: u32 = u32::MAX;
+
+/// Maps of access by kind, each once, and what two of them come to together.
+struct Uniforms {
+    all: Vec<Uniform>,
+    known: HashMap<Uniform, u32>,
+    joined: HashMap<(u32, u32), u32>,
+}
+
+impl Uniforms {
+    fn number(&mut self, uniform: Uniform) -> u32 {
+        if let Some(known) = self.known.get(&uniform) {
+            return *known;
+        }
+        let number = self.all.len() as u32;
+        self.all.push(uniform.clone());
+        self.known.insert(uniform, number);
+        number
+    }
+
+    fn join(&mut self, a: u32, b: u32) -> u32 {
+        match (a, b) {
+            (VARIED, _) | (_, VARIED) => VARIED,
+            (EMPTY, other) | (other, EMPTY) => other,
+            (a, b) if a == b => a,
+            (a, b) => match self.joined.get(&(a, b)) {
+                Some(known) => *known,
+                None => {
+                    let mut both = self.all[a as usize].clone();
+                    let fits = |(kind, list): (&usize, &u32)| *both.entry(*kind).or_insert(*list) == *list;
+                    let number = if self.all[b as usize].iter().all(fits) { self.number(both) } else { VARIED };
+                    self.joined.insert((a, b), number);
+                    number
+                }
+            },
+        }
+    }
+}
+
+impl Beneath {
+    /// What holds others comes before them, so all is told from the end.
+    fn of(catalog: &Catalog, access: &Access) -> Beneath {
+        let (first, resources) = (access.first, access.of.len());
+        let mut maps = Uniforms { all: Vec::new(), known: HashMap::new(), joined: HashMap::new() };
+        let empty = maps.number(Uniform::new());
+        debug_assert_eq!(empty, EMPTY);
+        let (mut of, mut reached) = (vec![EMPTY; resources], FixedBitSet::with_capacity(resources));
+        let mut alone: HashMap<(usize, u32), u32> = HashMap::new();
+        for at in (0..resources).rev() {
+            let resource = ResourceId(first + at as u32);
+            let (kind, list) = (catalog.kind(resource).index(), access.of[at]);
+            if list != NO_ACTIONS {
+                reached.insert(at);
+            }
+            let Some(above) = catalog.parent(resource).and_then(|above| above.0.checked_sub(first)) else { continue };
+            let own = *alone.entry((kind, list)).or_insert_with(|| maps.number(Uniform::from([(kind, list)])));
+            let whole = maps.join(of[at], own);
+            of[above as usize] = maps.join(of[above as usize], whole);
+            if reached.contains(at) {
+                reached.insert(above as usize);
+            }
+        }
+        Beneath { first, of, reached, maps }
+    }
+
+    /// The access by kind of what lies beneath a resource, where it is alike.
+    fn alike(&self, resource: ResourceId) -> Option<&Uniform> {
+        let number = self.of[(resource.0 - self.first) as usize];
+        (number != VARIED).then(|| &self.maps.all[number as usize])
+    }
+
+    fn is_reached(&self, resource: ResourceId) -> bool {
+        self.reached.contains((resource.0 - self.first) as usize)
+    }
+}
+
 struct Tree<'a> {
     estate: &'a Estate,
     access: &'a Access,
+    beneath: Beneath,
+    depth: usize,
 }
 
-/// The access by kind in a subtree: the number of a list of actions; none where a kind has two.
-type Uniform = Option<BTreeMap<usize, u32>>;
+/// How many branches may still be told, and how many are not.
+struct Room {
+    branches: usize,
+    left_out: usize,
+}
 
 impl Tree<'_> {
     fn names(&self, list: u32) -> Vec<String> {
         self.access.actions(list).iter().map(|a| self.estate.schema().actions[*a].name.clone()).collect()
     }
 
-    /// The branches of these resources, their access by kind, and how many are closed.
-    fn branches(&self, of: impl Iterator<Item = ResourceId>) -> (Vec<Branch>, Uniform, usize) {
-        let (mut branches, mut whole, mut closed) = (Vec::new(), Some(BTreeMap::new()), 0);
+    /// The branches of these resources, and how many are closed.
+    fn branches(&self, of: impl Iterator<Item = ResourceId>, level: usize, room: &mut Room) -> (Vec<Branch>, usize) {
+        let (mut branches, mut closed) = (Vec::new(), 0);
         for resource in of {
-            let (branch, uniform) = self.branch(resource);
-            whole = join(whole, uniform);
-            match branch {
-                Some(branch) => branches.push(branch),
-                None => closed += 1,
+            if !self.beneath.is_reached(resource) {
+                closed += 1;
+            } else if room.branches > 0 {
+                room.branches -= 1;
+                branches.push(self.branch(resource, level, room));
+            } else {
+                room.left_out += self.count(resource, level);
             }
         }
-        (branches, whole, closed)
+        (branches, closed)
     }
 
-    fn branch(&self, resource: ResourceId) -> (Option<Branch>, Uniform) {
-        let catalog = self.estate.catalog();
-        let kind = catalog.kind(resource).index();
-        let own = self.access.list(resource);
-        let (children, beneath, closed) = self.branches(catalog.children(resource));
-        let uniform = join(beneath.clone(), Some(BTreeMap::from([(kind, own)])));
-        if own == NO_ACTIONS && children.is_empty() {
-            return (None, uniform);
+    /// Whether the branches in a branch are told by themselves.
+    fn is_parted(&self, resource: ResourceId, level: usize) -> bool {
+        level + 1 < self.depth && self.beneath.alike(resource).is_none()
+    }
+
+    /// A branch, and how many there are in it down to the depth.
+    fn count(&self, resource: ResourceId, level: usize) -> usize {
+        if !self.is_parted(resource, level) {
+            return 1;
         }
+        let children = self.estate.catalog().children(resource).filter(|child| self.beneath.is_reached(*child));
+        1 + children.map(|child| self.count(child, level + 1)).sum::<usize>()
+    }
+
+    fn branch(&self, resource: ResourceId, level: usize, room: &mut Room) -> Branch {
+        let catalog = self.estate.catalog();
         // A resource need not be like what lies in it: only what lies beneath must be alike.
+        let alike = self.beneath.alike(resource).filter(|_| !catalog.is_leaf(resource));
         let named = |(kind, list): (&usize, &u32)| (self.estate.schema().kinds[*kind].name.clone(), self.names(*list));
-        let alike = beneath.filter(|_| !catalog.is_leaf(resource)).map(|by_kind| by_kind.iter().map(named).collect());
-        let branch = Branch {
+        let (children, closed) = if self.is_parted(resource, level) {
+            self.branches(catalog.children(resource), level + 1, room)
+        } else {
+            let closed = catalog.children(resource).filter(|child| !self.beneath.is_reached(*child)).count();
+            (Vec::new(), closed)
+        };
+        Branch {
             resource: catalog.id(resource).to_string(),
             name: catalog.name(resource).to_string(),
-            kind: self.estate.schema().kinds[kind].name.clone(),
+            kind: self.estate.schema().kinds[catalog.kind(resource).index()].name.clone(),
             depth: catalog.depth(resource),
-            actions: self.names(own),
+            actions: self.names(self.access.list(resource)),
             beneath: catalog.subtree(resource).len() - 1,
-            children: if alike.is_some() { Vec::new() } else { children },
-            alike,
+            alike: alike.map(|by_kind| by_kind.iter().map(named).collect()),
+            children,
             closed,
-        };
-        (Some(branch), uniform)
+        }
     }
 }
 
-fn join(a: Uniform, b: Uniform) -> Uniform {
-    let mut joined = a?;
-    for (kind, access) in b? {
-        if *joined.entry(kind).or_insert(access) != access {
-            return None;
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bastide_testkit::random::{Shape, plan};
+
+    /// A branch as it is told, and how deep it stands.
+    type Told = (usize, String, Vec<String>, Option<BTreeMap<String, Vec<String>>>, usize, usize);
+
+    fn told(branches: &[Branch], level: usize, depth: usize, into: &mut Vec<Told>) {
+        for branch in branches {
+            let Branch { resource, actions, alike, beneath, closed, .. } = branch;
+            into.push((level, resource.clone(), actions.clone(), alike.clone(), *beneath, *closed));
+            if level + 1 < depth {
+                told(&branch.children, level + 1, depth, into);
+            }
         }
     }
-    Some(joined)
+
+    /// The first branches down to a depth are those of the whole tree, and the others are counted.
+    #[test]
+    fn a_part_of_the_tree_is_the_beginning_of_the_whole() {
+        let (mut random, mut left, mut deep) = (fastrand::Rng::with_seed(3), 0, 0);
+        for seed in 0..400 {
+            let estate = plan(seed, Shape::ALL).case().estate();
+            let moment = Moment::on(jiff::civil::date(2026, 11, 24), estate.schema());
+            let Ok(snapshot) = Snapshot::new(&estate, &moment) else { continue };
+            let roots: Vec<ResourceId> = estate.catalog().roots().collect();
+            for user in estate.people().all() {
+                let under = random.bool().then(|| roots[random.usize(..roots.len())]);
+                let (whole, none) = person(&snapshot, user, under, Extent::WHOLE);
+                assert_eq!(none, 0);
+                let extent = Extent { depth: random.usize(1..5), branches: random.usize(1..8) };
+                let (part, left_out) = person(&snapshot, user, under, extent);
+                let [mut all, mut some] = [Vec::new(), Vec::new()];
+                told(&whole.tree, 0, extent.depth, &mut all);
+                told(&part.tree, 0, usize::MAX, &mut some);
+                assert_eq!(some, all[..extent.branches.min(all.len())], "seed {seed}, {extent:?}");
+                assert_eq!(left_out, all.len() - some.len(), "seed {seed}, {extent:?}");
+                left += usize::from(left_out > 0);
+                deep += usize::from(some.iter().any(|(level, ..)| *level > 1));
+            }
+        }
+        assert!(left > 150 && deep > 30, "{left} were left out of, {deep} deep");
+    }
 }

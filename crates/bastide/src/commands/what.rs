@@ -69,10 +69,15 @@ pub fn run(args: WhatArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Resu
         terminal.deliver(&text, args.output.as_deref())?;
         return Ok(DONE);
     }
-    let person = access::person(&opened.snapshot(&moment, terminal)?, user, under);
+    let depth = args.depth.max(1);
+    let extent = match args.format {
+        WhatFormat::Table => access::Extent { depth: depth.into(), branches: what::MOST_LINES },
+        WhatFormat::Csv | WhatFormat::Json => access::Extent::WHOLE,
+    };
+    let (person, left_out) = access::person(&opened.snapshot(&moment, terminal)?, user, under, extent);
     let actions: Vec<String> = estate.schema().actions.iter().map(|a| a.name.clone()).collect();
     let text = match args.format {
-        WhatFormat::Table => what::person(&person, &actions, args.depth.max(1), terminal.width()),
+        WhatFormat::Table => what::person((&person, left_out), &actions, depth, terminal.width()),
         WhatFormat::Csv => what::csv(&person),
         WhatFormat::Json => {
             json::document("what", &About::of(&opened, &moment), &bastide_answers::access::Person::from(&person))

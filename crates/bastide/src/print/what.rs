@@ -8,14 +8,14 @@ use super::why::{modality, way};
 use bastide_engine::access::{Branch, KindCount, Person, Turns};
 
 /// Lines of the tree after which it is cut.
-const MOST_LINES: usize = 60;
+pub const MOST_LINES: usize = 60;
 /// Groups that are listed.
 const MOST_GROUPS: usize = 60;
 /// Statements that are listed.
 const MOST_STATEMENTS: usize = 12;
 
-/// The access as text, the tree to a depth.
-pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -> String {
+/// The access as text: as many levels of the tree as a depth says, which is the one that it was asked for with.
+pub fn person((person, left_out): (&Person, usize), actions: &[String], depth: u16, columns: usize) -> String {
     let letters = letters(actions);
     let active =
         if person.active { String::new() } else { format!(", {}", doubt("not active: everything is refused")) };
@@ -66,7 +66,7 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
         lines_of(branch, actions, &letters, 0, depth, &mut lines);
     }
     let widest = lines.iter().map(|(label, ..)| width(label)).max().unwrap_or(0).min(columns / 2);
-    for (label, own, rest) in lines.iter().take(MOST_LINES) {
+    for (label, own, rest) in &lines {
         let label = pad(&cut(label, widest), widest);
         let most = letters.len().min(8);
         // Blanks at the end of a line are of no use to anybody.
@@ -84,8 +84,9 @@ pub fn person(person: &Person, actions: &[String], depth: u16, columns: usize) -
         out.push_str("nowhere\n");
     }
     out.push_str(&format!("\n{}", legend(actions, &letters, columns)));
-    if lines.len() > MOST_LINES {
-        let more = format!("left out: {} more lines (--under PLACE, --depth, --format json)", lines.len() - MOST_LINES);
+    if left_out > 0 {
+        let left_out = grouped(left_out as u64);
+        let more = format!("left out: {left_out} more lines (--under PLACE, --depth, --format json)");
         out.push_str(&hang("", &dim(&more), columns));
     }
     out
