@@ -4,7 +4,7 @@ use bastide_engine::Snapshot;
 use bastide_engine::access;
 use bastide_engine::change::{Change, ResourceCell, apply};
 use bastide_engine::difference::difference;
-use bastide_model::{ActionId, Catalog, Estate, Moment, ResourceId, Source, StatementId, Value};
+use bastide_model::{ActionId, Catalog, Estate, GroupId, Moment, ResourceId, Source, StatementId, UserId, Value};
 use bastide_testkit::Case;
 use fixedbitset::FixedBitSet;
 use rayon::{ThreadPool, ThreadPoolBuilder};
@@ -341,5 +341,46 @@ fn a_change_is_the_same_on_any_number_of_cores() {
         }
         assert_eq!(!plainly.is_empty(), differs, "{change:?}");
         assert!(found(1) == plainly && found(3) == plainly, "{change:?}");
+    }
+}
+
+/// What one statement reaches, what one user may do and how two differ are told the same by any number of cores.
+#[test]
+fn one_statement_and_one_user_are_told_the_same_in_shares() {
+    let case = estate(30_000);
+    let (estate, said) = load(&case, 2);
+    let estate = estate.unwrap_or_else(|| panic!("{said:#?}"));
+    let moment = Moment::on("2026-11-24".parse().unwrap(), estate.schema());
+    let snapshot = Snapshot::new(&estate, &moment).expect("no circles");
+    let users: Vec<UserId> = estate.people().all().step_by(estate.people().len() / 4).collect();
+    let groups: Vec<GroupId> = estate.groups().all().take(2).collect();
+    let told = |count: usize| {
+        cores(count).install(|| {
+            let mut told = Vec::new();
+            for id in StatementId::all(estate.statements().len()) {
+                told.push(format!("{:?}", access::reach(&snapshot, id, false, &[], 4).expect("no circles")));
+            }
+            for user in &users {
+                told.push(format!("{:?}", access::person(&snapshot, *user, None, access::Extent::WHOLE)));
+                told.push(format!("{:?}", access::compare(&snapshot, users[0], access::Beside::User(*user))));
+            }
+            for group in &groups {
+                told.push(format!("{:?}", access::compare(&snapshot, users[0], access::Beside::Group(*group))));
+            }
+            told
+        })
+    };
+    let one = told(1);
+    assert!(one.len() > 12 && one.iter().map(String::len).sum::<usize>() > 20_000);
+    assert_eq!(one, told(2));
+    assert_eq!(one, told(4));
+    // What the user may do is what is decided, on every resource.
+    let reference = snapshot.reference();
+    for user in &users[1..] {
+        let (person, _) = access::person(&snapshot, *user, None, access::Extent::WHOLE);
+        let may = |resource: ResourceId| {
+            ActionId::all(estate.schema().actions.len()).any(|action| reference.allows(*user, action, resource))
+        };
+        assert_eq!(person.touched, estate.catalog().all().filter(|resource| may(*resource)).count());
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::decide::place::anchor;
 use crate::evaluate::{Evaluator, Probe};
+use crate::sets::count;
 use bastide_model::condition::{Condition, Who};
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
@@ -106,6 +107,6 @@ impl Narrowed {
 
     /// For how many users it cannot be said.
     pub fn undecided(&self) -> u64 {
-        (self.open.count_ones(..) - self.yes.count_ones(..)) as u64
+        u64::from(count::listed(&self.open) - count::listed(&self.yes))
     }
 }

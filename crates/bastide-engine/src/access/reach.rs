@@ -1,16 +1,20 @@
 //! Whom and what one statement reaches, step by step, and what is solely its doing.
 
 use super::narrow::{Narrowed, ReachStep, narrowing, steps};
+use super::summary::{SMALLEST_SHARE, shares};
 use crate::change::{Change, apply};
 use crate::difference::{Blocks, Fold, Radius, blocks, difference, fold, radius};
 use crate::explain::StatementRef;
 use crate::sessions::{mentioned_by, sessions, signed_in, told};
+use crate::sets::count;
 use crate::snapshot::Snapshot;
 use bastide_model::condition::Who;
 use bastide_model::show;
 use bastide_model::*;
 use bastide_syntax::Diagnostic;
 use fixedbitset::FixedBitSet;
+use rayon::prelude::*;
+use std::ops::Range;
 
 /// What one statement reaches.
 #[derive(Debug)]
@@ -175,43 +179,19 @@ pub fn narrowed(snapshot: &Snapshot, id: StatementId) -> Vec<(Option<bastide_syn
     spans.into_iter().zip(narrow(snapshot, id).steps).collect()
 }
 
-/// How a statement narrows, step by step. Cost: every resource once, and words of a set for each step.
+/// How a statement narrows, step by step; each core goes through a share of the resources. Cost: every resource once, and words of
+/// a set for each step.
 fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
     let estate = snapshot.estate();
     let statement = estate.statement(id);
     let steps = steps(statement);
     let snapshot = snapshot.asking(&narrowing(&steps));
-    let mut engine = snapshot.evaluator();
     let (users, catalog) = (estate.people().len(), estate.catalog());
-    let mut seen: Vec<FixedBitSet> = vec![FixedBitSet::with_capacity(users); steps.len()];
-    let mut counts: Vec<(usize, u64)> = vec![(0, 0); steps.len()];
-    let mut at: Vec<ResourceId> = Vec::new();
-    // Whom it applies to where one of its actions has a meaning.
-    let mut people = FixedBitSet::with_capacity(users);
-    let (mut triples, mut undecided) = (0u64, 0u64);
-    let mut left = Narrowed::new(estate);
-    for resource in snapshot.until_stopped(catalog.all()) {
-        let speaks =
-            |action: &ActionId| statement.speaks_of(*action) && estate.schema().fits(*action, catalog.kind(resource));
-        let actions = ActionId::all(estate.schema().actions.len()).filter(speaks).count() as u64;
-        left.narrow(&mut engine, statement, &steps, resource, |step, left| {
-            let number = left.count_ones(..);
-            if number > 0 {
-                counts[step].0 += 1;
-                counts[step].1 += number as u64;
-                seen[step].union_with(left);
-            }
-        });
-        let last = left.left(statement);
-        let number = last.count_ones(..) as u64;
-        if number > 0 && actions > 0 {
-            at.push(resource);
-            triples += number * actions;
-            people.union_with(last);
-        }
-        // An unknown restriction applies, an unknown permission does not.
-        undecided += left.undecided() * actions;
-    }
+    let shares = shares(catalog.len(), SMALLEST_SHARE).into_par_iter();
+    let mut found = shares.map(|share| Left::on(&snapshot, statement, &steps, share)).collect::<Vec<_>>().into_iter();
+    let mut all = found.next().expect("there is one share at least");
+    found.for_each(|found| all.join(found));
+    let Left { seen, counts, at, people, triples, undecided } = all;
     let people = people.ones().map(|user| estate.people().id(UserId::new(user)).to_string()).collect();
     let mut narrowed = vec![Narrowing {
         words: "everybody, everything".to_string(),
@@ -221,7 +201,7 @@ fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
     }];
     narrowed.extend(steps.iter().enumerate().map(|(i, step)| Narrowing {
         words: words(estate, statement, step),
-        users: seen[i].count_ones(..),
+        users: count::listed(&seen[i]) as usize,
         resources: counts[i].0,
         pairs: counts[i].1,
     }));
@@ -241,6 +221,66 @@ fn narrow(snapshot: &Snapshot, id: StatementId) -> Reached {
         elsewhere: None,
         sole: Radius::default(),
         blocks: Blocks::default(),
+    }
+}
+
+/// Who is left, and where, on some of the resources.
+struct Left {
+    /// After each step, the users who are left somewhere.
+    seen: Vec<FixedBitSet>,
+    /// After each step, on how many resources somebody is left, and how many pairs of user and resource.
+    counts: Vec<(usize, u64)>,
+    /// Where it applies to anybody and one of its actions has a meaning.
+    at: Vec<ResourceId>,
+    /// To whom.
+    people: FixedBitSet,
+    triples: u64,
+    undecided: u64,
+}
+
+impl Left {
+    /// On a range of resources, by a snapshot with what [`narrowing`] asks for.
+    fn on(snapshot: &Snapshot, statement: &Statement, steps: &[ReachStep], resources: Range<u32>) -> Left {
+        let (estate, mut engine) = (snapshot.estate(), snapshot.evaluator());
+        let (mut seen, mut counts) = (vec![engine.nobody(); steps.len()], vec![(0, 0); steps.len()]);
+        let (mut at, mut people) = (Vec::new(), engine.nobody());
+        let (mut triples, mut undecided) = (0, 0);
+        let mut left = Narrowed::new(estate);
+        for resource in snapshot.until_stopped(resources.map(ResourceId)) {
+            let kind = estate.catalog().kind(resource);
+            let speaks = |action: &ActionId| statement.speaks_of(*action) && estate.schema().fits(*action, kind);
+            let actions = ActionId::all(estate.schema().actions.len()).filter(speaks).count() as u64;
+            left.narrow(&mut engine, statement, steps, resource, |step, left| {
+                let number = count::listed(left);
+                if number > 0 {
+                    counts[step].0 += 1;
+                    counts[step].1 += u64::from(number);
+                    seen[step].union_with(left);
+                }
+            });
+            let last = left.left(statement);
+            let number = u64::from(count::listed(last));
+            if number > 0 && actions > 0 {
+                at.push(resource);
+                triples += number * actions;
+                people.union_with(last);
+            }
+            // An unknown restriction applies, an unknown permission does not.
+            undecided += left.undecided() * actions;
+        }
+        Left { seen, counts, at, people, triples, undecided }
+    }
+
+    /// Adds what was found on the resources that follow.
+    fn join(&mut self, next: Left) {
+        self.seen.iter_mut().zip(&next.seen).for_each(|(seen, next)| seen.union_with(next));
+        for ((resources, pairs), (more, further)) in self.counts.iter_mut().zip(next.counts) {
+            (*resources, *pairs) = (*resources + more, *pairs + further);
+        }
+        self.at.extend(next.at);
+        self.people.union_with(&next.people);
+        self.triples += next.triples;
+        self.undecided += next.undecided;
     }
 }
 
