@@ -73,7 +73,7 @@ impl Counts {
 /// The resources of a share that belong to a part, with who is told of them.
 fn own<'p>(part: &'p Portion, share: &Range<u32>, done: Done<'p>) -> impl Iterator<Item = ResourceId> + 'p {
     let told = |resource: &ResourceId| {
-        if resource.0 % STEP == 0 {
+        if resource.0.is_multiple_of(STEP) {
             done(u64::from(STEP));
         }
     };
