@@ -7,12 +7,14 @@ use bastide_model::*;
 
 /// Users are few where all are so many times as many: of more, the sets would not be much shorter.
 const TIMES: usize = 8;
-/// To leave the other users out costs a look at each resource: it pays where one in so many is asked about.
+/// To leave the other users out costs a look at each user, statement and resource: of all these together, one in so many must be a
+/// resource that is asked about.
 const PART: usize = 8;
 
-/// Whether to leave the others out pays, for so many users of all and so many resources of all.
-fn pays([users, all_users]: [usize; 2], [resources, all_resources]: [usize; 2]) -> bool {
-    users > 0 && users * TIMES <= all_users && resources * PART >= all_resources
+/// Whether to leave the others out pays, for so many users of all and so many resources; `besides`: how many resources and statements
+/// there are.
+fn pays([users, all_users]: [usize; 2], resources: usize, besides: usize) -> bool {
+    users > 0 && users * TIMES <= all_users && resources * PART >= all_users + besides
 }
 
 /// An estate in which the users who are asked for are alone, where that is the quicker way. What they may do is the same.
@@ -28,7 +30,8 @@ impl Among {
     /// For users who are asked for on so many resources. Cost: where they are few, users, statements and resources once.
     pub fn of(snapshot: &Snapshot, users: &[UserId], resources: usize) -> Among {
         let estate = snapshot.estate();
-        if pays([users.len(), estate.people().len()], [resources, estate.catalog().len()]) {
+        let besides = estate.catalog().len() + estate.statements().len();
+        if pays([users.len(), estate.people().len()], resources, besides) {
             Among::alone(snapshot, users)
         } else {
             Among { snapshot: snapshot.clone(), users: users.to_vec(), subset: None }
@@ -134,9 +137,9 @@ mod tests {
     /// Few of many, asked about much, are put alone; of some, or about little, everybody stays.
     #[test]
     fn few_users_are_put_alone() {
-        assert!(pays([1, 8], [10, 80]) && pays([1_250, 10_000], [80, 80]));
-        assert!(!pays([1, 7], [80, 80]), "of some");
-        assert!(!pays([1, 8], [9, 80]), "about little");
-        assert!(!pays([0, 8], [80, 80]), "of nobody");
+        assert!(pays([1, 8], 11, 80) && pays([1_250, 10_000], 2_000, 6_000));
+        assert!(!pays([1, 7], 80, 80), "of some");
+        assert!(!pays([1, 8], 10, 80), "about little");
+        assert!(!pays([0, 8], 80, 80), "of nobody");
     }
 }

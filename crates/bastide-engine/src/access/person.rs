@@ -471,15 +471,44 @@ mod tests {
         }
     }
 
-    /// The first branches down to a depth are those of the whole tree, and the others are counted.
+    /// The tree, by deciding: branches that have access on or beneath them, what is alike beneath, how many are closed.
+    fn plainly(decided: &BTreeMap<ResourceId, Vec<String>>, estate: &Estate, of: &[ResourceId]) -> (Vec<Told>, usize) {
+        let (mut all, mut closed) = (Vec::new(), 0);
+        let catalog = estate.catalog();
+        for resource in of {
+            let beneath: Vec<ResourceId> = catalog.subtree(*resource).skip(1).map(ResourceId).collect();
+            if decided[resource].is_empty() && beneath.iter().all(|other| decided[other].is_empty()) {
+                closed += 1;
+                continue;
+            }
+            let kind = |resource: &ResourceId| estate.schema().kinds[catalog.kind(*resource).index()].name.clone();
+            let same = |a: &ResourceId| beneath.iter().all(|b| kind(a) != kind(b) || decided[a] == decided[b]);
+            let alike = !beneath.is_empty() && beneath.iter().all(same);
+            let by_kind = || beneath.iter().map(|other| (kind(other), decided[other].clone())).collect();
+            let children: Vec<ResourceId> = catalog.children(*resource).collect();
+            let (within, shut) = plainly(decided, estate, &children);
+            let id = catalog.id(*resource).to_string();
+            all.push((0, id, decided[resource].clone(), alike.then(by_kind), beneath.len(), shut));
+            if !alike {
+                all.extend(within.into_iter().map(|(level, id, actions, alike, beneath, closed)| {
+                    (level + 1, id, actions, alike, beneath, closed)
+                }));
+            }
+        }
+        (all, closed)
+    }
+
+    /// The whole tree says what is decided; the first branches down to a depth are those of the whole, and the others are counted.
     #[test]
     fn a_part_of_the_tree_is_the_beginning_of_the_whole() {
-        let (mut random, mut left, mut deep) = (fastrand::Rng::with_seed(3), 0, 0);
+        let mut random = fastrand::Rng::with_seed(3);
+        let (mut left, mut deep, mut alike) = (0, 0, 0);
         for seed in 0..400 {
             let estate = plan(seed, Shape::ALL).case().estate();
             let moment = Moment::on(jiff::civil::date(2026, 11, 24), estate.schema());
             let Ok(snapshot) = Snapshot::new(&estate, &moment) else { continue };
             let roots: Vec<ResourceId> = estate.catalog().roots().collect();
+            let reference = snapshot.reference();
             for user in estate.people().all() {
                 let under = random.bool().then(|| roots[random.usize(..roots.len())]);
                 let (whole, none) = person(&snapshot, user, under, Extent::WHOLE);
@@ -489,12 +518,23 @@ mod tests {
                 let [mut all, mut some] = [Vec::new(), Vec::new()];
                 told(&whole.tree, 0, extent.depth, &mut all);
                 told(&part.tree, 0, usize::MAX, &mut some);
+                let mut full = Vec::new();
+                told(&whole.tree, 0, usize::MAX, &mut full);
+                let names = |resource: ResourceId| {
+                    let may = ActionId::all(estate.schema().actions.len())
+                        .filter(|action| reference.allows(user, *action, resource));
+                    (resource, may.map(|action| estate.schema().actions[action.index()].name.clone()).collect())
+                };
+                let decided: BTreeMap<ResourceId, Vec<String>> = estate.catalog().all().map(names).collect();
+                let of = under.map_or(roots.clone(), |place| vec![place]);
+                assert_eq!(full, plainly(&decided, &estate, &of).0, "seed {seed}");
+                alike += full.iter().filter(|(.., alike, _, _)| alike.is_some()).count();
                 assert_eq!(some, all[..extent.branches.min(all.len())], "seed {seed}, {extent:?}");
                 assert_eq!(left_out, all.len() - some.len(), "seed {seed}, {extent:?}");
                 left += usize::from(left_out > 0);
                 deep += usize::from(some.iter().any(|(level, ..)| *level > 1));
             }
         }
-        assert!(left > 150 && deep > 30, "{left} were left out of, {deep} deep");
+        assert!(left > 150 && deep > 30 && alike > 100, "{left} were left out of, {deep} deep, {alike} alike beneath");
     }
 }
