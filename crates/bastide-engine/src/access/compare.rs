@@ -309,3 +309,59 @@ impl KindTally {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bastide_testkit::random::{Shape, plan};
+
+    /// What two users can do, and the need that keeps one of them from it, is what the specification evaluator decides.
+    #[test]
+    fn two_users_differ_in_what_is_decided() {
+        let (mut needs, mut pairs) = (0, 0);
+        for seed in 0..200 {
+            let estate = plan(seed, Shape::ALL).case().estate();
+            let moment = Moment::on(jiff::civil::date(2026, 11, 24), estate.schema());
+            let Ok(snapshot) = Snapshot::new(&estate, &moment) else { continue };
+            let reference = snapshot.reference();
+            let users: Vec<UserId> = estate.people().all().collect();
+            for (left, right) in users.iter().flat_map(|left| users.iter().map(move |right| (*left, *right))) {
+                let compared = compare(&snapshot, left, Beside::User(right));
+                let mut only = [0, 0, 0];
+                for resource in estate.catalog().all() {
+                    for action in ActionId::all(estate.schema().actions.len()) {
+                        match [left, right].map(|user| reference.allows(user, action, resource)) {
+                            [true, true] => only[2] += 1,
+                            [true, false] => only[0] += 1,
+                            [false, true] => only[1] += 1,
+                            [false, false] => {}
+                        }
+                    }
+                }
+                let told = |list: &[Apart]| list.iter().map(|apart| apart.pairs).sum::<u64>();
+                assert_eq!([told(&compared.only_left), told(&compared.only_right), compared.same], only, "seed {seed}");
+                pairs += only[0] + only[1];
+                for (list, lacks) in [(&compared.only_left, right), (&compared.only_right, left)] {
+                    for apart in list.iter().filter(|apart| apart.reason == Reason::Blocked) {
+                        // Of some resource on which one of the actions is kept from the user by a need that is told so.
+                        let told = estate.catalog().all().any(|resource| {
+                            let action = estate.schema().actions.iter().position(|a| a.name == apart.actions[0]);
+                            let action = ActionId::new(action.expect("it is one of them"));
+                            let Some(need) = reference.decide(lacks, action, resource).need else { return false };
+                            let name = &estate.schema().actions[need.action.index()].name;
+                            let refused = |r: &ResourceId| !reference.allows(lacks, need.action, *r);
+                            let place = match targets(&estate, resource, need.target).found.into_iter().find(refused) {
+                                Some(target) => format!("`{}`", estate.catalog().path(target)),
+                                None => show::target(&estate, need.target).to_string(),
+                            };
+                            apart.need == Some(format!("{name} on {place}"))
+                        });
+                        assert!(told, "seed {seed}: {:?}", apart.need);
+                        needs += 1;
+                    }
+                }
+            }
+        }
+        assert!(needs > 30 && pairs > 500, "{needs} needs, {pairs} pairs");
+    }
+}
