@@ -1,12 +1,15 @@
 //! Who has much.
 
 use bastide_audit::{Case, Survey, powerful};
+use bastide_engine::Decision;
+use bastide_engine::access::sweep;
 use bastide_engine::evaluate::Decided;
 use bastide_engine::sets::counter::Counter;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use serde::Serialize;
+use std::convert::Infallible;
 
 /// So many users are listed by what they may do.
 const MOST: usize = 15;
@@ -107,20 +110,21 @@ pub(crate) fn weights(case: &Case, survey: &Survey, full: &[FullPower]) -> Vec<W
     let mut users: Vec<UserId> = estate.people().all().filter(|u| on[u.index()] > 0).filter(others).collect();
     users.sort_by_key(|u| (std::cmp::Reverse(on[u.index()]), *u));
     users.truncate(MOST);
+    // By which statements each of them may do more than is harmless. They are few, and are looked at with nobody else there.
     let mut by: HashMap<(UserId, StatementId), u64> = HashMap::new();
-    // By which statements each of them may do more than is harmless.
-    for resource in estate.catalog().all() {
-        let mut work = engine.decide(resource);
-        for user in &users {
-            let mut seen: Vec<StatementId> = Vec::new();
+    let resources: Vec<ResourceId> = estate.catalog().all().collect();
+    let mut seen: Vec<StatementId> = Vec::new();
+    let Ok(()) = sweep(&survey.snapshot, &users, &resources, |row| {
+        for (at, user) in users.iter().enumerate() {
+            seen.clear();
             for action in &harmful {
-                let (reason, id) = engine.cause_in(&mut work, *action, *user);
-                seen.extend(id.filter(|id| reason.is_allowed() && !seen.contains(id)));
+                let Decision { reason, by, .. } = row.decision(at, *action);
+                seen.extend(by.filter(|id| reason.is_allowed() && !seen.contains(id)));
             }
-            seen.into_iter().for_each(|id| *by.entry((*user, id)).or_default() += 1);
+            seen.iter().for_each(|id| *by.entry((*user, *id)).or_default() += 1);
         }
-        engine.done(work);
-    }
+        Ok::<(), Infallible>(())
+    });
     let all = estate.catalog().len().max(1) as f64;
     let weigh = |user: UserId| {
         let mostly = by

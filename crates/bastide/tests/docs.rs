@@ -6,6 +6,9 @@ use bastide_testkit::Case;
 use common::run_in;
 use std::path::{Path, PathBuf};
 
+/// The day the demo is made for.
+const DAY: &str = "2026-11-24";
+
 fn docs() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs")
 }
@@ -33,20 +36,29 @@ fn the_scripts_for_version_control_do_what_they_say() {
     let [hook, job] = scripts.as_slice() else { panic!("{} scripts", scripts.len()) };
     let demo = common::demo();
     let dir = demo.path();
+    // What the demo says of its tests holds on its own day: whatever decides is asked about that one.
+    let first = tempfile::tempdir().unwrap();
+    let asked = first.path().join("bastide");
+    let program = assert_cmd::cargo::cargo_bin("bastide");
+    let program = program.display();
+    let dated = format!(
+        "#!/bin/sh\ncase \"$1\" in\n    check | fmt) exec '{program}' \"$@\" ;;\nesac\n\
+         command=$1\nshift\nexec '{program}' \"$command\" --on {DAY} \"$@\"\n"
+    );
+    std::fs::write(&asked, dated).unwrap();
+    #[cfg(unix)]
+    std::fs::set_permissions(&asked, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    let path = format!("{}:{}", first.path().display(), std::env::var("PATH").unwrap_or_default());
     let git = |args: &[&str]| {
         let mut command = std::process::Command::new("git");
         command.current_dir(dir).args(["-c", "user.name=Nadia Quayle", "-c", "user.email=nadia@fourtides.example"]);
-        let program = assert_cmd::cargo::cargo_bin("bastide");
-        let path = std::env::var("PATH").unwrap_or_default();
-        command.env("PATH", format!("{}:{path}", program.parent().unwrap().display()));
+        command.env("PATH", &path);
         let output = command.args(args).output().expect("git is there: the checkout it tests came by it");
         let text = [output.stdout, output.stderr].map(|b| String::from_utf8_lossy(&b).into_owned()).concat();
         (output.status.success(), text)
     };
-    let program = assert_cmd::cargo::cargo_bin("bastide");
     let run = |script: &Path| {
-        let path = format!("{}:{}", program.parent().unwrap().display(), std::env::var("PATH").unwrap_or_default());
-        let output = std::process::Command::new("sh").arg(script).current_dir(dir).env("PATH", path).output().unwrap();
+        let output = std::process::Command::new("sh").arg(script).current_dir(dir).env("PATH", &path).output().unwrap();
         (output.status.code(), String::from_utf8_lossy(&output.stdout).into_owned())
     };
     assert!(git(&["init", "-q"]).0);
