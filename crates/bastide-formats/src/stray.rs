@@ -52,6 +52,13 @@ impl Stray {
     }
 }
 
+/// Makes something in a temporary folder, or a temporary file that is remembered already. Whoever is told to stop waits for it,
+/// and nothing is made from then on: what was taken away does not come back.
+pub fn within<T>(make: impl FnOnce() -> T) -> T {
+    let _there = THERE.lock().unwrap_or_else(PoisonError::into_inner);
+    make()
+}
+
 impl Drop for Stray {
     fn drop(&mut self) {
         THERE.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.path);
@@ -85,7 +92,8 @@ pub fn hold() -> MutexGuard<'static, ()> {
     HELD.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Takes all of them away: files, and folders with what is in them. Nothing is made from then on: the process is to end.
+/// Takes all of them away: files, and folders with what is in them. Whoever makes another, or something [`within`] one, waits
+/// for ever from then on: the process is to end.
 pub fn remove_all() {
     std::mem::forget(hold());
     let there = THERE.lock().unwrap_or_else(PoisonError::into_inner);

@@ -61,8 +61,10 @@ pub fn write(files: &Files) -> io::Result<()> {
         fs::create_dir(&whole)?;
         for (path, bytes) in files {
             let path = whole.join(path);
-            fs::create_dir_all(path.parent().unwrap_or(&whole))?;
-            let mut file = fs::File::options().write(true).create_new(true).open(path)?;
+            let mut file = stray::within(|| {
+                fs::create_dir_all(path.parent().unwrap_or(&whole))?;
+                fs::File::options().write(true).create_new(true).open(&path)
+            })?;
             file.write_all(&bytes)?;
             file.sync_all()?;
         }
@@ -113,6 +115,43 @@ mod tests {
             files.push((PathBuf::from("a.txt/c.txt"), b"c".to_vec()));
         }
         files
+    }
+
+    const PLACE: &str = "BASTIDE_TEST_OF_A_STOP";
+
+    #[test]
+    #[ignore = "the next test runs it, in a process of its own"]
+    fn a_stop() {
+        let Some(place) = std::env::var_os(PLACE) else { return };
+        let place = PathBuf::from(place);
+        // Each file in a folder of its own, so many that none of this is ended when it is told to stop.
+        let files: Files = (0..10_000).map(|number| (place.join(format!("to/{number}/file")), Vec::new())).collect();
+        std::thread::spawn(move || write(&files));
+        let begun = |folder: fs::ReadDir| folder.flatten().any(|draft| draft.path().join("whole/3").exists());
+        while !begun(fs::read_dir(&place).unwrap()) {
+            std::thread::yield_now();
+        }
+        stray::remove_all();
+        // Whoever is still at work has time to make more.
+        std::thread::sleep(std::time::Duration::from_millis(50));
+        let left: Vec<_> = fs::read_dir(&place).unwrap().flatten().map(|entry| entry.path()).collect();
+        assert!(left.is_empty(), "{left:?}");
+    }
+
+    #[test]
+    fn what_was_taken_away_does_not_come_back() {
+        for _ in 0..5 {
+            let place = tempfile::tempdir().unwrap();
+            let mut command = std::process::Command::new(std::env::current_exe().unwrap());
+            let test = ["--exact", "whole::tests::a_stop", "--ignored", "--nocapture"];
+            let output = command.args(test).env(PLACE, place.path()).output().unwrap();
+            let told = String::from_utf8_lossy(&output.stdout);
+            assert!(
+                output.status.success() && told.contains("1 passed"),
+                "{told}{}",
+                String::from_utf8_lossy(&output.stderr)
+            );
+        }
     }
 
     #[test]

@@ -114,11 +114,11 @@ fn begin(
     step: &mut dyn FnMut(&str) -> io::Result<()>,
 ) -> Result<(), CommitError> {
     step("write journal")?;
-    create(&root.join(JOURNAL), journal.text().as_bytes())?.sync_all()?;
+    stray::within(|| create(&root.join(JOURNAL), journal.text().as_bytes()))?.sync_all()?;
     sync_folder_of(&root.join(JOURNAL))?;
     for (staged, text) in journal.files.iter().zip(texts) {
         step("write beside")?;
-        let file = create(&staged.beside(root), text.new)?;
+        let file = stray::within(|| create(&staged.beside(root), text.new))?;
         place::keep(&file, &staged.target(root))
             .map_err(|why| CommitError::LeftAlone { file: staged.file.clone(), why: why.to_string() })?;
         step("make safe")?;
