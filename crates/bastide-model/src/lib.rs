@@ -28,6 +28,7 @@ pub mod ids;
 pub mod inside;
 pub mod labels;
 pub mod moment;
+pub mod patterns;
 pub mod people;
 pub mod proof;
 pub mod rows;

@@ -113,10 +113,14 @@ pub struct Pattern {
     bytes: Option<Box<[u8]>>,
 }
 
+/// A part of a pattern.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
-enum Part {
+pub(crate) enum Part {
+    /// This character.
     Char(char),
+    /// Any one.
     One,
+    /// Any run of them.
     Run,
 }
 
@@ -158,6 +162,11 @@ impl Pattern {
             other => vec![*other],
         };
         Pattern::of(self.parts.iter().flat_map(fold_part).collect())
+    }
+
+    /// What it is made of.
+    pub(crate) fn parts(&self) -> &[Part] {
+        &self.parts
     }
 
     /// Whether the whole text fits. Cost: at most pattern times text.

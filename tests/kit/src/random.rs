@@ -480,7 +480,7 @@ impl Make {
 }
 
 /// Conditions that speak of the resource, most of them of the user, too.
-pub const OF_RESOURCES: [&str; 37] = [
+pub const OF_RESOURCES: [&str; 41] = [
     "user.site = resource.site",
     "user.level >= resource.level",
     "user.level < resource.level",
@@ -518,6 +518,10 @@ pub const OF_RESOURCES: [&str; 37] = [
     "resource.marks covers user.marks",
     "resource.marks overlaps user.marks",
     "resource.path like \"*n3*\"",
+    "resource.name like \"n?\"",
+    "resource.name like \"*1*\"",
+    "resource.name like \"n2*\"",
+    "resource.name like \"*3\"",
 ];
 
 /// `default` stands before the words of travel.

@@ -3,6 +3,8 @@
 //! Most rules hang on columns of few values: a label, a state, a house. For each column, the numbers of its values are folded
 //! into classes: values of one class give the same truth to every comparison among the rules that speak of an action. The
 //! outcome is then looked up by the classes, and no rule is looked at one by one.
+//!
+//! Names are folded, too: nearly every resource has another one, but rules ask of it only which of some patterns it fits.
 
 use super::cells::radix;
 use super::compile::{Expr, Relation};
@@ -11,6 +13,7 @@ use super::plan::Plan;
 use super::site::Step;
 use super::{Evaluator, Work};
 use bastide_model::condition::{ResourceField, Step as Way};
+use bastide_model::patterns::Patterns;
 use bastide_model::*;
 use hashbrown::HashMap;
 use std::rc::Rc;
@@ -32,6 +35,22 @@ pub struct ValueFold {
     classes: HashMap<Box<[u32]>, u32>,
 }
 
+/// Names as the rules see them that speak of an action.
+pub struct NameFold {
+    atoms: Box<[u32]>,
+    patterns: Patterns,
+    classes: HashMap<Box<[u64]>, u32>,
+}
+
+/// What the name of the resource at hand comes to.
+#[derive(Default)]
+pub struct NameMet {
+    stamp: u32,
+    class: Option<Class>,
+    /// Which patterns it fits.
+    mask: Vec<u64>,
+}
+
 /// What values come to the same.
 #[derive(Clone, Copy)]
 pub struct Class {
@@ -46,36 +65,51 @@ pub struct Class {
 pub struct Folds {
     pub all: Vec<ValueFold>,
     by_speaking: HashMap<u32, Parted>,
+    /// Those of names, and which ask for the same atoms.
+    names: Vec<NameFold>,
+    by_atoms: HashMap<Box<[u32]>, u32>,
 }
 
-/// Columns that are folded, and the rules that hang on something else, too.
-type Parted = (Rc<[u32]>, Rc<[Step]>);
+/// What the rules hang on that speak of an action.
+#[derive(Clone)]
+pub struct Parted {
+    /// Columns that are folded.
+    pub folds: Rc<[u32]>,
+    /// How names are folded, where they are.
+    pub names: Option<u32>,
+    /// The rules that hang on something else, too.
+    pub others: Rc<[Step]>,
+}
 
-/// Where a truth or a list of users is looked up by one column of few values.
+/// Where a truth or a list of users is looked up: by one column of few values, or by the name.
 #[derive(Clone, Copy)]
 enum Part {
-    Atom(u32),
-    Leaf(u32),
+    Atom(Column, u32),
+    Leaf(Column, u32),
+    Name(u32),
 }
 
-/// Whether an expression hangs on columns of few values alone; what it asks of them is added to `parts`.
-fn is_columnar(estate: &Estate, plan: &Plan, expr: &Expr, parts: &mut Vec<(Column, Part)>) -> bool {
+/// Whether an expression hangs on columns of few values and on the name alone; what it asks of them is added to `parts`.
+fn is_columnar(estate: &Estate, plan: &Plan, expr: &Expr, parts: &mut Vec<Part>) -> bool {
     let few = |(_, field): Column| radix(estate, field).is_some_and(|values| values <= MOST_VALUES);
     let mut is = true;
     expr.visit(&mut |inner| {
-        let (column, part) = match inner {
-            Expr::Bit(atom) => (plan.parts.atoms[*atom as usize].column, Part::Atom(*atom)),
+        let part = match inner {
+            Expr::Bit(atom) => {
+                let of = &plan.parts.atoms[*atom as usize];
+                let column = of.column.filter(|column| few(*column)).map(|column| Part::Atom(column, *atom));
+                column.or_else(|| of.name.is_some().then_some(Part::Name(*atom)))
+            }
             Expr::Leaf(leaf) => {
                 let of = &plan.parts.leaves[*leaf as usize];
-                (Some(of.field).filter(|_| of.relation != Relation::Owner), Part::Leaf(*leaf))
+                let column = Some(of.field).filter(|_| of.relation != Relation::Owner);
+                column.filter(|column| few(*column)).map(|column| Part::Leaf(column, *leaf))
             }
-            Expr::Ask(..) => return is = false,
+            Expr::Ask(..) => None,
             Expr::Set(_) | Expr::Held(..) | Expr::Not(_) | Expr::And(_) | Expr::Or(_) => return,
         };
-        match column.filter(|column| few(*column)) {
-            Some(column) => parts.push((column, part)),
-            None => is = false,
-        }
+        is &= part.is_some();
+        parts.extend(part);
     });
     is
 }
@@ -88,22 +122,28 @@ impl Folds {
         }
         // The columns are few: they are gone through, in the order in which rules name them.
         let (mut columns, mut others) = (Vec::<(Column, Vec<u32>, Vec<u32>)>::new(), Vec::new());
-        let mut parts = Vec::new();
+        let (mut parts, mut names) = (Vec::new(), Vec::new());
         for step in varying {
             parts.clear();
             if !is_columnar(estate, plan, &plan.rules[step.rule as usize].expr, &mut parts) {
                 others.push(*step);
                 continue;
             }
-            for (column, part) in &parts {
+            for part in &parts {
+                let (column, atom, leaf) = match part {
+                    Part::Atom(column, atom) => (column, Some(*atom), None),
+                    Part::Leaf(column, leaf) => (column, None, Some(*leaf)),
+                    Part::Name(atom) => {
+                        names.push(*atom);
+                        continue;
+                    }
+                };
                 let at = columns.iter().position(|(known, ..)| known == column).unwrap_or_else(|| {
                     columns.push((*column, Vec::new(), Vec::new()));
                     columns.len() - 1
                 });
-                match part {
-                    Part::Atom(atom) => columns[at].1.push(*atom),
-                    Part::Leaf(leaf) => columns[at].2.push(*leaf),
-                }
+                columns[at].1.extend(atom);
+                columns[at].2.extend(leaf);
             }
         }
         let from = self.all.len() as u32;
@@ -117,9 +157,24 @@ impl Folds {
             let classes = HashMap::new();
             self.all.push(ValueFold { column, atoms: atoms.into(), leaves: leaves.into(), table, classes });
         }
-        let found: Parted = ((from..self.all.len() as u32).collect(), others.into());
+        let names = (!names.is_empty()).then(|| self.names_of(plan, names));
+        let found = Parted { folds: (from..self.all.len() as u32).collect(), names, others: others.into() };
         self.by_speaking.insert(speaking, found.clone());
         found
+    }
+
+    /// Names, folded by some atoms.
+    fn names_of(&mut self, plan: &Plan, mut atoms: Vec<u32>) -> u32 {
+        atoms.sort_unstable();
+        atoms.dedup();
+        let next = self.names.len() as u32;
+        let at = *self.by_atoms.entry(atoms.clone().into()).or_insert(next);
+        if at == next {
+            let pattern = |atom: &u32| plan.parts.atoms[*atom as usize].name.clone().expect("it asks for a name");
+            let patterns = Patterns::new(atoms.iter().map(pattern));
+            self.names.push(NameFold { atoms: atoms.into(), patterns, classes: HashMap::new() });
+        }
+        at
     }
 }
 
@@ -132,6 +187,39 @@ impl<'s> Evaluator<'s> {
         match of.table[code] {
             Some(known) => known,
             None => self.new_class(work, fold as usize, resource, code),
+        }
+    }
+
+    /// The class of the name that the resource at hand has. Cost: as [`Patterns::fits`], once for a resource and the same
+    /// patterns.
+    pub(super) fn name_class(&mut self, work: &mut Work<'s>, fold: u32, resource: ResourceId) -> Class {
+        let NameFold { patterns, classes, .. } = &mut self.folds.names[fold as usize];
+        if work.named.len() <= fold as usize {
+            work.named.resize_with(fold as usize + 1, NameMet::default);
+        }
+        let met = &mut work.named[fold as usize];
+        if let Some(known) = met.class.filter(|_| met.stamp == work.stamp) {
+            return known;
+        }
+        // A resource always has a name.
+        let name = work.name.get_or_insert_with(|| self.estate.catalog().name(resource));
+        patterns.fits(name, &mut met.mask);
+        let known = classes.get(&met.mask[..]).copied().or_else(|| {
+            let next = classes.len() as u32;
+            let is_room = classes.len() * patterns.width() < self.plan.tuning.names;
+            is_room.then(|| *classes.entry(met.mask.clone().into()).or_insert(next))
+        });
+        // What is not plain is never looked up.
+        let class = Class { number: known.unwrap_or(u32::MAX), plain: known.is_some() };
+        (met.stamp, met.class) = (work.stamp, Some(class));
+        class
+    }
+
+    /// Puts down which patterns the name of the resource at hand fits, for the rules to be looked at one by one.
+    pub(super) fn put_down_names(&self, work: &mut Work<'s>, fold: u32) {
+        let (mask, of) = (&work.named[fold as usize].mask, &self.folds.names[fold as usize]);
+        for (at, atom) in of.atoms.iter().enumerate() {
+            work.bits[*atom as usize] = (work.stamp, of.patterns.has(mask, at));
         }
     }
 

@@ -170,6 +170,8 @@ pub struct Work<'s> {
     classes: Vec<u32>,
     gathered: Vec<patch::CellTurn>,
     users: Vec<u32>,
+    /// By how names are folded, what this one comes to.
+    named: Vec<fold::NameMet>,
     /// Where a need of the action at hand is met by many: whom it keeps from it, or whom it does not, whichever are fewer.
     few: Vec<u32>,
     spare_mets: Vec<Vec<MetNeed>>,

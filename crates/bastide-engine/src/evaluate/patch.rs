@@ -68,7 +68,7 @@ impl<'s> Evaluator<'s> {
         let mut gathered = std::mem::take(&mut work.gathered);
         gathered.clear();
         let of = self.sites.action(work.site, action).expect("it has a meaning");
-        for step in if plain { &of.others } else { &of.varying }.iter() {
+        for step in if plain { &of.parted.others } else { &of.varying }.iter() {
             let state = work.states[step.rule as usize];
             // One that was not asked for lists nobody.
             if state.stamp != work.stamp || state.turns.0 == state.turns.1 || !self.counts(work, step) {

@@ -1,6 +1,7 @@
 //! Sites: resources that the same rules reach from the same depths, and on which the same actions have a meaning.
 
 use super::compile::Expr;
+use super::fold::Parted;
 use super::places::Anchored;
 use super::plan::{NOWHERE, Plan};
 use super::{Evaluator, Work};
@@ -61,10 +62,8 @@ pub struct SiteAction {
     pub varying: Rc<[Step]>,
     /// The steps in runs of one reason, once they were asked for.
     pub runs: Option<Rc<Runs>>,
-    /// Columns that are folded for it.
-    pub folds: Rc<[u32]>,
-    /// Those of the varying rules that hang on something else.
-    pub others: Rc<[Step]>,
+    /// What those hang on.
+    pub parted: Parted,
     /// Its outcome, where that hangs on nothing.
     pub constant: Option<super::OutcomeId>,
     /// Whether it may hang on nothing: no rule varies, there are no needs and no layers.
@@ -238,17 +237,8 @@ impl<'s> Evaluator<'s> {
             let number = self.sites.speaking.len() as u32;
             let steps = steps.into_boxed_slice();
             let speaking = *self.sites.speaking.entry(steps.clone()).or_insert(number);
-            let (folds, others) = self.folds.of(estate, plan, speaking, &varying);
-            Some(SiteAction {
-                folds,
-                others,
-                speaking,
-                steps: steps.into(),
-                varying,
-                runs: None,
-                constant: None,
-                is_constant,
-            })
+            let parted = self.folds.of(estate, plan, speaking, &varying);
+            Some(SiteAction { parted, speaking, steps: steps.into(), varying, runs: None, constant: None, is_constant })
         });
         let actions: Box<[Option<SiteAction>]> = actions.collect();
         let order = ActionId::all(actions.len()).filter(|action| actions[action.index()].is_some()).collect();

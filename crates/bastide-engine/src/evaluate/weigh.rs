@@ -1,5 +1,6 @@
 //! Outcomes of actions for all users at once, worked out once for each combination of what they hang on.
 
+use super::fold::Parted;
 use super::site::Step;
 use super::{Decided, Evaluator, MetNeed, Work};
 use crate::decide::Reason;
@@ -229,8 +230,8 @@ impl<'s> Evaluator<'s> {
     /// rules are asked one by one.
     fn by_classes(&mut self, work: &mut Work<'s>, action: ActionId) -> Looked {
         let of = self.sites.action(work.site, action).expect("it has a meaning");
-        let (speaking, folds, others) = (of.speaking, Rc::clone(&of.folds), Rc::clone(&of.others));
-        let varying = Rc::clone(&of.varying);
+        let (speaking, varying) = (of.speaking, Rc::clone(&of.varying));
+        let Parted { folds, names, others } = of.parted.clone();
         let resource = work.resource.expect("it is being decided on");
         let (mut wide, mut turns, mut plain) = (false, false, true);
         let mut classes = std::mem::take(&mut work.classes);
@@ -238,6 +239,11 @@ impl<'s> Evaluator<'s> {
         classes.extend([speaking, work.layer.map_or(u32::MAX, |layer| layer.0)]);
         for fold in folds.iter() {
             let class = self.class(work, *fold, resource);
+            plain &= class.plain;
+            classes.push(class.number);
+        }
+        if let Some(names) = names {
+            let class = self.name_class(work, names, resource);
             plain &= class.plain;
             classes.push(class.number);
         }
@@ -252,6 +258,9 @@ impl<'s> Evaluator<'s> {
             weighed = self.outcomes.by_classes.get(classes.len()).and_then(|known| known.get(&classes));
         }
         if weighed.is_none() {
+            if let Some(names) = names {
+                self.put_down_names(work, names);
+            }
             for step in varying.iter() {
                 let state = self.state(work, step.rule);
                 wide |= state.wide;
