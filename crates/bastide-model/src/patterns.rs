@@ -2,7 +2,7 @@
 //!
 //! A pattern is an automaton of few states: so many of its characters were met. Those of all patterns stand side by side in
 //! words, a bit for each, and one pass over the text moves them all (bit-parallel simulation of automata: R. Baeza-Yates and
-//! G. Gonnet, "A new approach to text searching", 1992; S. Wu and U. Manber, "Fast text searching allowing errors", 1992).
+//! G. Gonnet, "A new approach to text searching", 1992; S. Wu and U. Manber, "Fast text searching: allowing errors", 1992).
 
 use crate::value::{Part, Pattern};
 
