@@ -44,7 +44,8 @@ impl Tuning {
             narrow: 4 + words / 8,
             classes: (estate.catalog().len() / 64).min(2048),
             own: 48,
-            once: 1 << 19,
+            // Of few users words are soon worked out; to keep a set is not.
+            once: (words << 12).min(1 << 19),
             most: 1 << 26,
             // To put it down costs about as much as so many questions.
             often: (estate.people().len() / 8) as u32,
