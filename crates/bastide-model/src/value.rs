@@ -73,6 +73,9 @@ impl Value {
 
 /// Unicode case folding, for `caseless` attributes.
 pub fn fold(text: &str) -> String {
+    if text.is_ascii() {
+        return text.to_ascii_lowercase();
+    }
     caseless::default_case_fold_str(text)
 }
 
@@ -283,6 +286,10 @@ mod tests {
         }
         assert!(!Pattern::new("a?", false).fits("ab"), "in a path `?` is an ordinary character");
         assert!(Pattern::new("STRASSE*", true).folded().fits(&fold("Straße 5")));
+        for byte in 0..128u8 {
+            let text = char::from(byte).to_string();
+            assert_eq!(fold(&text), caseless::default_case_fold_str(&text));
+        }
         assert_eq!(Pattern::new(r"a\*", false).literal().as_deref(), Some("a*"));
     }
 
