@@ -68,7 +68,7 @@ fn tuning(rng: &mut fastrand::Rng) -> Tuning {
         once: [0, 500, usize::MAX][rng.usize(..3)],
         most: [0, 40, 500, usize::MAX][rng.usize(..4)],
         often: if narrow % 2 == 0 { 1 } else { 1000 },
-        names: [0, 2, usize::MAX][narrow % 3],
+        texts: [0, 2, usize::MAX][narrow % 3],
         told: [0, 0, 9, 1 << 20][rng.usize(..4)],
     }
 }

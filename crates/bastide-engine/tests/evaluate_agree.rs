@@ -39,7 +39,7 @@ fn tuning(seed: u64, estate: &Estate) -> Tuning {
         once: one(&[0, 500, usize::MAX]),
         most: one(&[0, 40, 500, usize::MAX]),
         often: one(&[1, 2, 1000]) as u32,
-        names: one(&[0, 1, 3, usize::MAX]),
+        texts: one(&[0, 1, 3, usize::MAX]),
         told: 1 << 20,
     }
 }

@@ -112,6 +112,15 @@ impl Patterns {
         self.rest.iter().for_each(|at| one_by_one(*at as usize, mask));
     }
 
+    /// A mask of those for which it is said, in their order.
+    pub fn mask(&self, which: impl IntoIterator<Item = bool>) -> Box<[u64]> {
+        let mut mask = vec![0; self.width()];
+        for ((word, bit), is) in self.ends.iter().zip(which) {
+            mask[*word as usize] |= u64::from(is) << bit;
+        }
+        mask.into()
+    }
+
     /// Whether one of them is in a mask.
     pub fn has(&self, mask: &[u64], at: usize) -> bool {
         let (word, bit) = self.ends[at];
@@ -145,16 +154,14 @@ mod tests {
                 let text = text(false);
                 together.fits(&text, &mut mask);
                 assert_eq!(mask.len(), together.width());
-                let mut seen = vec![0; mask.len()];
+                let said = together.mask(patterns.iter().map(|pattern| pattern.fits(&text)));
                 for (at, pattern) in patterns.iter().enumerate() {
                     let fits = pattern.fits(&text);
                     assert_eq!(together.has(&mask, at), fits, "`{text}` {pattern}");
                     fitted += usize::from(fits);
-                    let (word, bit) = together.ends[at];
-                    seen[word as usize] |= u64::from(fits) << bit;
                 }
                 // Nothing else is told apart by it.
-                assert_eq!(mask, seen, "`{text}`");
+                assert_eq!(mask[..], said[..], "`{text}`");
             }
         }
         assert!(fitted > 10_000 && wide > 100 && rest > 100, "{fitted} {wide} {rest}");

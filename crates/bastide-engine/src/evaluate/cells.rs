@@ -54,7 +54,7 @@ impl<'e> Cells<'e> {
     }
 
     /// The resource a step leads to.
-    fn step(&self, step: Step, resource: ResourceId) -> Option<ResourceId> {
+    pub fn step(&self, step: Step, resource: ResourceId) -> Option<ResourceId> {
         match step {
             Step::Own => Some(resource),
             Step::Parent => self.parent(resource),

@@ -44,8 +44,8 @@ pub struct Atom {
     pub open: bool,
     /// The field it hangs on, where that is one with numbered values.
     pub column: Option<(Step, ResourceField)>,
-    /// The pattern that the resource's name must fit, where that is all.
-    pub name: Option<Pattern>,
+    /// The text of which nearly every resource has another one, and the pattern that it must fit, where that is all.
+    pub like: Option<((Step, ResourceField), Pattern)>,
 }
 
 /// What is compared with a value of the user.
@@ -328,13 +328,15 @@ impl<'c, 'e> Compiler<'c, 'e> {
         };
         let Parts { atoms, known_atoms, .. } = &mut *self.parts;
         let number = *known_atoms.entry((format!("{:?}", condition.test), open)).or_insert_with(|| {
-            let name = match &condition.test {
-                Test::Like { operand: Operand::Resource(Step::Own, ResourceField::Name), pattern, caseless: false } => {
-                    Some(pattern.clone())
+            let like = match &condition.test {
+                Test::Like { operand: Operand::Resource(step, field), pattern, caseless: false }
+                    if !numbered(&(*step, *field)) =>
+                {
+                    Some(((*step, *field), pattern.clone()))
                 }
                 _ => None,
             };
-            atoms.push(Atom { condition: condition.clone(), open, column, name });
+            atoms.push(Atom { condition: condition.clone(), open, column, like });
             atoms.len() as u32 - 1
         });
         Expr::Bit(number)

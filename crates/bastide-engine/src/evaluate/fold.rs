@@ -4,7 +4,8 @@
 //! into classes: values of one class give the same truth to every comparison among the rules that speak of an action. The
 //! outcome is then looked up by the classes, and no rule is looked at one by one.
 //!
-//! Names are folded, too: nearly every resource has another one, but rules ask of it only which of some patterns it fits.
+//! Names and paths are folded, too: nearly every resource has another one, but rules ask of it only which of some patterns it
+//! fits.
 
 use super::cells::radix;
 use super::compile::{Expr, Relation};
@@ -12,7 +13,7 @@ use super::leaf::HoldsFor;
 use super::plan::Plan;
 use super::site::Step;
 use super::{Evaluator, Work};
-use bastide_model::condition::{ResourceField, Step as Way};
+use bastide_model::condition::{Operand, ResourceField, Step as Way};
 use bastide_model::patterns::Patterns;
 use bastide_model::*;
 use hashbrown::HashMap;
@@ -35,18 +36,22 @@ pub struct ValueFold {
     classes: HashMap<Box<[u32]>, u32>,
 }
 
-/// Names as the rules see them that speak of an action.
-pub struct NameFold {
+/// Names or paths as the rules see them that speak of an action.
+pub struct TextFold {
+    column: Column,
+    operand: Operand,
     atoms: Box<[u32]>,
     patterns: Patterns,
+    /// Which patterns count as fitted where there is no text: those that are asked to be not false.
+    missing: Box<[u64]>,
     classes: HashMap<Box<[u64]>, u32>,
 }
 
-/// What the name of the resource at hand comes to.
+/// What a text comes to.
 #[derive(Default)]
-pub struct NameMet {
-    stamp: u32,
-    class: Option<Class>,
+pub struct TextMet {
+    /// Of which resource it is, and its class; a missing one is of none.
+    known: Option<(Option<ResourceId>, Class)>,
     /// Which patterns it fits.
     mask: Vec<u64>,
 }
@@ -65,8 +70,8 @@ pub struct Class {
 pub struct Folds {
     pub all: Vec<ValueFold>,
     by_speaking: HashMap<u32, Parted>,
-    /// Those of names, and which ask for the same atoms.
-    names: Vec<NameFold>,
+    /// Those of texts, and which ask for the same atoms.
+    texts: Vec<TextFold>,
     by_atoms: HashMap<Box<[u32]>, u32>,
 }
 
@@ -75,21 +80,21 @@ pub struct Folds {
 pub struct Parted {
     /// Columns that are folded.
     pub folds: Rc<[u32]>,
-    /// How names are folded, where they are.
-    pub names: Option<u32>,
+    /// Texts that are folded.
+    pub texts: Rc<[u32]>,
     /// The rules that hang on something else, too.
     pub others: Rc<[Step]>,
 }
 
-/// Where a truth or a list of users is looked up: by one column of few values, or by the name.
+/// Where a truth or a list of users is looked up: by one column of few values, or by a text.
 #[derive(Clone, Copy)]
 enum Part {
     Atom(Column, u32),
     Leaf(Column, u32),
-    Name(u32),
+    Text(Column, u32),
 }
 
-/// Whether an expression hangs on columns of few values and on the name alone; what it asks of them is added to `parts`.
+/// Whether an expression hangs on columns of few values and on texts alone; what it asks of them is added to `parts`.
 fn is_columnar(estate: &Estate, plan: &Plan, expr: &Expr, parts: &mut Vec<Part>) -> bool {
     let few = |(_, field): Column| radix(estate, field).is_some_and(|values| values <= MOST_VALUES);
     let mut is = true;
@@ -98,7 +103,7 @@ fn is_columnar(estate: &Estate, plan: &Plan, expr: &Expr, parts: &mut Vec<Part>)
             Expr::Bit(atom) => {
                 let of = &plan.parts.atoms[*atom as usize];
                 let column = of.column.filter(|column| few(*column)).map(|column| Part::Atom(column, *atom));
-                column.or_else(|| of.name.is_some().then_some(Part::Name(*atom)))
+                column.or_else(|| of.like.as_ref().map(|(column, _)| Part::Text(*column, *atom)))
             }
             Expr::Leaf(leaf) => {
                 let of = &plan.parts.leaves[*leaf as usize];
@@ -122,7 +127,7 @@ impl Folds {
         }
         // The columns are few: they are gone through, in the order in which rules name them.
         let (mut columns, mut others) = (Vec::<(Column, Vec<u32>, Vec<u32>)>::new(), Vec::new());
-        let (mut parts, mut names) = (Vec::new(), Vec::new());
+        let (mut parts, mut texts) = (Vec::new(), Vec::<(Column, Vec<u32>)>::new());
         for step in varying {
             parts.clear();
             if !is_columnar(estate, plan, &plan.rules[step.rule as usize].expr, &mut parts) {
@@ -133,8 +138,11 @@ impl Folds {
                 let (column, atom, leaf) = match part {
                     Part::Atom(column, atom) => (column, Some(*atom), None),
                     Part::Leaf(column, leaf) => (column, None, Some(*leaf)),
-                    Part::Name(atom) => {
-                        names.push(*atom);
+                    Part::Text(column, atom) => {
+                        match texts.iter_mut().find(|(known, _)| known == column) {
+                            Some((_, atoms)) => atoms.push(*atom),
+                            None => texts.push((*column, vec![*atom])),
+                        }
                         continue;
                     }
                 };
@@ -157,22 +165,32 @@ impl Folds {
             let classes = HashMap::new();
             self.all.push(ValueFold { column, atoms: atoms.into(), leaves: leaves.into(), table, classes });
         }
-        let names = (!names.is_empty()).then(|| self.names_of(plan, names));
-        let found = Parted { folds: (from..self.all.len() as u32).collect(), names, others: others.into() };
+        let texts = texts.into_iter().map(|(column, atoms)| self.texts_of(plan, column, atoms)).collect();
+        let found = Parted { folds: (from..self.all.len() as u32).collect(), texts, others: others.into() };
         self.by_speaking.insert(speaking, found.clone());
         found
     }
 
-    /// Names, folded by some atoms.
-    fn names_of(&mut self, plan: &Plan, mut atoms: Vec<u32>) -> u32 {
+    /// Texts, folded by some atoms.
+    fn texts_of(&mut self, plan: &Plan, column: Column, mut atoms: Vec<u32>) -> u32 {
         atoms.sort_unstable();
         atoms.dedup();
-        let next = self.names.len() as u32;
+        let next = self.texts.len() as u32;
         let at = *self.by_atoms.entry(atoms.clone().into()).or_insert(next);
         if at == next {
-            let pattern = |atom: &u32| plan.parts.atoms[*atom as usize].name.clone().expect("it asks for a name");
+            let of = |atom: &u32| &plan.parts.atoms[*atom as usize];
+            let pattern = |atom: &u32| of(atom).like.as_ref().expect("it asks for a text").1.clone();
             let patterns = Patterns::new(atoms.iter().map(pattern));
-            self.names.push(NameFold { atoms: atoms.into(), patterns, classes: HashMap::new() });
+            let missing = patterns.mask(atoms.iter().map(|atom| of(atom).open));
+            let operand = Operand::Resource(column.0, column.1);
+            self.texts.push(TextFold {
+                column,
+                operand,
+                atoms: atoms.into(),
+                patterns,
+                missing,
+                classes: HashMap::new(),
+            });
         }
         at
     }
@@ -190,36 +208,46 @@ impl<'s> Evaluator<'s> {
         }
     }
 
-    /// The class of the name that the resource at hand has. Cost: as [`Patterns::fits`], once for a resource and the same
-    /// patterns.
-    pub(super) fn name_class(&mut self, work: &mut Work<'s>, fold: u32, resource: ResourceId) -> Class {
-        let NameFold { patterns, classes, .. } = &mut self.folds.names[fold as usize];
-        if work.named.len() <= fold as usize {
-            work.named.resize_with(fold as usize + 1, NameMet::default);
+    /// The class of a text that the resource at hand has, or one above it. Cost: as [`Patterns::fits`], once for a resource and
+    /// the same patterns.
+    pub(super) fn text_class(&mut self, work: &mut Work<'s>, fold: u32, resource: ResourceId) -> Class {
+        let TextFold { column: (way, field), operand, patterns, missing, classes, .. } =
+            &mut self.folds.texts[fold as usize];
+        if work.texts.len() <= fold as usize {
+            work.texts.resize_with(fold as usize + 1, TextMet::default);
         }
-        let met = &mut work.named[fold as usize];
-        if let Some(known) = met.class.filter(|_| met.stamp == work.stamp) {
-            return known;
+        let met = &mut work.texts[fold as usize];
+        let of = self.cells.step(*way, resource);
+        if let Some((_, class)) = met.known.filter(|(known, _)| *known == of) {
+            return class;
         }
-        // A resource always has a name.
-        let name = work.name.get_or_insert_with(|| self.estate.catalog().name(resource));
-        patterns.fits(name, &mut met.mask);
+        if (*way, *field) == (Way::Own, ResourceField::Name) {
+            let name = work.name.get_or_insert_with(|| self.estate.catalog().name(resource));
+            patterns.fits(name, &mut met.mask);
+        } else {
+            match self.reference.operand(operand, None, Some(resource)) {
+                Some(Some(Datum::Text(text))) => patterns.fits(&text, &mut met.mask),
+                _ => missing.as_ref().clone_into(&mut met.mask),
+            }
+        }
         let known = classes.get(&met.mask[..]).copied().or_else(|| {
             let next = classes.len() as u32;
-            let is_room = classes.len() * patterns.width() < self.plan.tuning.names;
+            let is_room = classes.len() * patterns.width() < self.plan.tuning.texts;
             is_room.then(|| *classes.entry(met.mask.clone().into()).or_insert(next))
         });
         // What is not plain is never looked up.
         let class = Class { number: known.unwrap_or(u32::MAX), plain: known.is_some() };
-        (met.stamp, met.class) = (work.stamp, Some(class));
+        met.known = Some((of, class));
         class
     }
 
-    /// Puts down which patterns the name of the resource at hand fits, for the rules to be looked at one by one.
-    pub(super) fn put_down_names(&self, work: &mut Work<'s>, fold: u32) {
-        let (mask, of) = (&work.named[fold as usize].mask, &self.folds.names[fold as usize]);
-        for (at, atom) in of.atoms.iter().enumerate() {
-            work.bits[*atom as usize] = (work.stamp, of.patterns.has(mask, at));
+    /// Puts down which patterns the texts of the resource at hand fit, for the rules to be looked at one by one.
+    pub(super) fn put_down_texts(&self, work: &mut Work<'s>, folds: &[u32]) {
+        for fold in folds {
+            let (mask, of) = (&work.texts[*fold as usize].mask, &self.folds.texts[*fold as usize]);
+            for (at, atom) in of.atoms.iter().enumerate() {
+                work.bits[*atom as usize] = (work.stamp, of.patterns.has(mask, at));
+            }
         }
     }
 

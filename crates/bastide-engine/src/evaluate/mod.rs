@@ -170,8 +170,8 @@ pub struct Work<'s> {
     classes: Vec<u32>,
     gathered: Vec<patch::CellTurn>,
     users: Vec<u32>,
-    /// By how names are folded, what this one comes to.
-    named: Vec<fold::NameMet>,
+    /// By how texts are folded, what the last one came to.
+    texts: Vec<fold::TextMet>,
     /// Where a need of the action at hand is met by many: whom it keeps from it, or whom it does not, whichever are fewer.
     few: Vec<u32>,
     spare_mets: Vec<Vec<MetNeed>>,
@@ -428,10 +428,12 @@ impl<'s> Evaluator<'s> {
                 }
                 self.bits[at][code] == 2
             }
-            None => match &of.name {
+            None => match &of.like {
                 // A resource always has a name.
-                Some(pattern) => pattern.fits(work.name.get_or_insert_with(|| self.estate.catalog().name(resource))),
-                None => ask(&self.reference),
+                Some(((condition::Step::Own, ResourceField::Name), pattern)) => {
+                    pattern.fits(work.name.get_or_insert_with(|| self.estate.catalog().name(resource)))
+                }
+                _ => ask(&self.reference),
             },
         };
         work.bits[at] = (work.stamp, is);

@@ -29,8 +29,8 @@ pub struct Tuning {
     pub most: usize,
     /// What takes a user by an outcome is put down for everybody once it was asked so many times.
     pub often: u32,
-    /// So many words are kept of which patterns names fit, for each list of patterns.
-    pub names: usize,
+    /// So many words are kept of which patterns names or paths fit, for each list of patterns.
+    pub texts: usize,
     /// So many words of users who gain or lose something are kept, of each sort; who comes then is worked out again where it
     /// is asked for.
     pub told: usize,
@@ -49,7 +49,7 @@ impl Tuning {
             most: 1 << 26,
             // To put it down costs about as much as so many questions.
             often: (estate.people().len() / 8) as u32,
-            names: 1 << 18,
+            texts: 1 << 18,
             told: 1 << 24,
         }
     }

@@ -231,7 +231,7 @@ impl<'s> Evaluator<'s> {
     fn by_classes(&mut self, work: &mut Work<'s>, action: ActionId) -> Looked {
         let of = self.sites.action(work.site, action).expect("it has a meaning");
         let (speaking, varying) = (of.speaking, Rc::clone(&of.varying));
-        let Parted { folds, names, others } = of.parted.clone();
+        let Parted { folds, texts, others } = of.parted.clone();
         let resource = work.resource.expect("it is being decided on");
         let (mut wide, mut turns, mut plain) = (false, false, true);
         let mut classes = std::mem::take(&mut work.classes);
@@ -242,8 +242,8 @@ impl<'s> Evaluator<'s> {
             plain &= class.plain;
             classes.push(class.number);
         }
-        if let Some(names) = names {
-            let class = self.name_class(work, names, resource);
+        for text in texts.iter() {
+            let class = self.text_class(work, *text, resource);
             plain &= class.plain;
             classes.push(class.number);
         }
@@ -258,9 +258,7 @@ impl<'s> Evaluator<'s> {
             weighed = self.outcomes.by_classes.get(classes.len()).and_then(|known| known.get(&classes));
         }
         if weighed.is_none() {
-            if let Some(names) = names {
-                self.put_down_names(work, names);
-            }
+            self.put_down_texts(work, &texts);
             for step in varying.iter() {
                 let state = self.state(work, step.rule);
                 wide |= state.wide;
