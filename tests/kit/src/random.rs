@@ -480,7 +480,7 @@ impl Make {
 }
 
 /// Conditions that speak of the resource, most of them of the user, too.
-pub const OF_RESOURCES: [&str; 45] = [
+pub const OF_RESOURCES: [&str; 44] = [
     "user.site = resource.site",
     "user.level >= resource.level",
     "user.level < resource.level",
@@ -525,7 +525,6 @@ pub const OF_RESOURCES: [&str; 45] = [
     "resource.path like \"*n1*\"",
     "resource.parent.name like \"*1*\"",
     "resource.folder.path like \"*2\"",
-    "resource.id like \"r?\"",
 ];
 
 /// `default` stands before the words of travel.
