@@ -225,6 +225,41 @@ mod tests {
         done
     }
 
+    const PLACE: &str = "BASTIDE_TEST_OF_A_STOP";
+
+    #[test]
+    #[ignore = "the next test runs it, in a process of its own"]
+    fn a_stop() {
+        let (Some(place), Ok(cut)) = (std::env::var_os(PLACE), std::env::var("CUT")) else { return };
+        let place = PathBuf::from(place);
+        let root = place.clone();
+        std::thread::spawn(move || {
+            run(&root, &mut |step| {
+                if step == cut {
+                    stray::remove_all();
+                }
+                Ok(())
+            })
+        });
+        // Whoever is still at work has time to make more.
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        assert!(is_tidy(&place));
+        assert_eq!(seen(&place), OLD);
+    }
+
+    /// Told to stop before anything counts, it makes no journal and no text any more.
+    #[test]
+    fn nothing_is_made_once_it_is_told_to_stop() {
+        for cut in ["write journal", "write beside"] {
+            let dir = folder();
+            let mut command = std::process::Command::new(std::env::current_exe().unwrap());
+            let test = ["--exact", "write::commit::tests::a_stop", "--ignored", "--nocapture"];
+            let output = command.args(test).env(PLACE, dir.path()).env("CUT", cut).output().unwrap();
+            let told = String::from_utf8_lossy(&output.stdout);
+            assert!(output.status.success() && told.contains("1 passed"), "{cut}: {told}");
+        }
+    }
+
     /// Cut off at every step, and there is never one new file and one old; the next command leaves nothing behind.
     #[test]
     fn cut_off_anywhere_it_is_all_or_nothing() {
