@@ -10,7 +10,7 @@
 use crate::Triple;
 use crate::case::Case;
 use bastide_engine::Snapshot;
-use bastide_engine::access;
+use bastide_engine::access::{self, Shares};
 use bastide_engine::change::{Change, apply};
 use bastide_engine::difference::{Radius, difference, radius};
 use bastide_engine::evaluate::{Alone, Decided, Evaluator, OutcomeId, Work};
@@ -91,14 +91,14 @@ impl Survey {
         let mut guests = FixedBitSet::with_capacity(people.len());
         guests.extend(active.ones().filter(|user| people.kind(UserId::new(*user)) == "guest"));
         let snapshot = Snapshot::new(estate, case.moment)?;
-        let shares = || shares(estate.catalog().len());
-        // One core may be through its share long before another one: then it helps with what is solely a statement's doing.
+        // One core may be through its share long before another one: then it helps with what is left.
+        let work = Shares::new(shares(estate.catalog().len()), STEP);
         let (tallies, alone) = rayon::join(
             || {
-                let of = |share| Tally::of(case, &snapshot, &active, share);
-                shares().into_par_iter().with_max_len(1).map(of).collect::<Vec<Tally>>()
+                let of = |share| Tally::of(case, &snapshot, &active, work.all(share));
+                (0..work.len()).into_par_iter().with_max_len(1).map(of).collect::<Vec<Tally>>()
             },
-            || snapshot.alone(shares(), None),
+            || snapshot.alone(shares(estate.catalog().len()), None),
         );
         let mut whole = Tally::none(estate);
         tallies.into_iter().for_each(|tally| whole.add(tally));
@@ -156,7 +156,10 @@ pub(crate) fn shares(resources: usize) -> Vec<Range<u32>> {
 /// Below so many resources a share of their own is not worth an engine.
 const SMALLEST_SHARE: usize = 5_000;
 
-/// What was counted of a share of the resources.
+/// So many resources are taken at a time.
+const STEP: u32 = 256;
+
+/// What was counted of some of the resources.
 struct Tally {
     statements: Vec<StatementSurvey>,
     /// By statement, the users it applies to somewhere.
@@ -264,7 +267,7 @@ impl Tally {
     }
 
     /// Goes through some resources.
-    fn of(case: &Case, snapshot: &Snapshot, active: &FixedBitSet, share: Range<u32>) -> Tally {
+    fn of(case: &Case, snapshot: &Snapshot, active: &FixedBitSet, share: impl Iterator<Item = u32>) -> Tally {
         let estate = case.estate;
         let mut engine = snapshot.evaluator();
         let mut tally = Tally::none(estate);
@@ -306,7 +309,10 @@ impl Tally {
             }
             engine.done(work);
             match times.get(&key[..]) {
-                Some(at) => alike[*at].1 += 1,
+                Some(at) => {
+                    let (first, times) = &mut alike[*at];
+                    (*first, *times) = (resource.min(*first), *times + 1);
+                }
                 None => {
                     times.insert(key.as_slice().into(), alike.len());
                     alike.push((resource, 1));
@@ -556,7 +562,7 @@ impl Tally {
         }
     }
 
-    /// Adds another share, whose resources come later.
+    /// Adds what was counted of others.
     fn add(&mut self, other: Tally) {
         for (own, other) in self.statements.iter_mut().zip(other.statements) {
             own.resources += other.resources;
@@ -565,8 +571,8 @@ impl Tally {
             own.agree += other.agree;
             own.blocked += other.blocked;
             own.idle += other.idle;
-            own.example = own.example.or(other.example);
-            own.against = own.against.or(other.against);
+            own.example = earlier(own.example, other.example);
+            own.against = earlier(own.against, other.against);
             own.touches |= other.touches;
             own.means |= other.means;
         }
@@ -577,9 +583,14 @@ impl Tally {
             let own = self.meetings.entry(pair).or_default();
             own.triples += other.triples;
             own.allowed += other.allowed;
-            own.example = own.example.or(other.example);
+            own.example = earlier(own.example, other.example);
         }
     }
+}
+
+/// The example on the resource that comes first.
+fn earlier(one: Option<Triple>, other: Option<Triple>) -> Option<Triple> {
+    [one, other].into_iter().flatten().min_by_key(|(.., resource)| *resource)
 }
 
 /// Whether a resource comes before the one of an example: the first one in the catalog is told, in whatever order they are

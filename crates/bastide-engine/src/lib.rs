@@ -54,6 +54,7 @@ pub mod review;
 pub mod session;
 pub mod sessions;
 pub mod sets;
+mod shares;
 mod snapshot;
 
 pub use cancel::{Cancel, Cancelled, Question};

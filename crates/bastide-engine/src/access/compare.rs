@@ -3,12 +3,13 @@
 
 use super::Among;
 use super::person::KindCount;
-use super::summary::{SMALLEST_SHARE, shares};
+use super::summary::SMALLEST_SHARE;
 use crate::decide::{Reason, ReferenceEvaluator, targets};
 use crate::difference::{Fold, fold};
 use crate::evaluate::Evaluator;
 use crate::explain::{StatementRef, Way, ways};
 use crate::inside::{RowsSeen, rows_seen};
+use crate::shares::shares;
 use crate::snapshot::Snapshot;
 use bastide_model::show;
 use bastide_model::*;

@@ -39,10 +39,12 @@ pub(crate) use person::computed_groups;
 pub use person::{Branch, Extent, InGroup, KindCount, Person, Through, in_groups, person};
 pub use reach::{Elsewhere, Narrowing, Reached, asleep, narrowed, reach};
 pub use statements::{Listed, Reaches, Statements, reaches, statements};
-pub use summary::{Done, Running, Summary, shares, summary};
+pub use summary::{Done, Running, Summary, summary};
 pub use tally::Portion;
 pub use totals::{Totals, totals};
 pub use turns::{TurnDay, Turns, turns};
+
+pub use crate::shares::{Shares, shares};
 
 use crate::decide::Decision;
 use crate::evaluate::{Evaluator, Work};

@@ -1,10 +1,11 @@
 //! One user's access on everything, folded where all beneath is alike.
 
 use super::Among;
-use super::summary::{SMALLEST_SHARE, shares};
+use super::summary::SMALLEST_SHARE;
 use crate::decide::ReferenceEvaluator;
 use crate::explain::{Met, StatementRef, Way, of_user, signed_in, ways};
 use crate::inside::{RowsSeen, rows_seen};
+use crate::shares::shares;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;

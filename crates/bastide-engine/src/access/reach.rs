@@ -1,12 +1,13 @@
 //! Whom and what one statement reaches, step by step, and what is solely its doing.
 
 use super::narrow::{Narrowed, ReachStep, narrowing, steps};
-use super::summary::{SMALLEST_SHARE, shares};
+use super::summary::SMALLEST_SHARE;
 use crate::change::{Change, apply};
 use crate::difference::{Blocks, Fold, Radius, blocks, difference, fold, radius};
 use crate::explain::StatementRef;
 use crate::sessions::{mentioned_by, sessions, signed_in, told};
 use crate::sets::count;
+use crate::shares::shares;
 use crate::snapshot::Snapshot;
 use bastide_model::condition::Who;
 use bastide_model::show;

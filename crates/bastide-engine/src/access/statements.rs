@@ -1,12 +1,13 @@
 //! Every rule and entry with what it reaches, in one pass.
 
-use super::summary::{SMALLEST_SHARE, shares};
-use super::tally::Shares;
+use super::summary::SMALLEST_SHARE;
+use super::tally::STEP;
 use crate::evaluate::{Evaluator, Whom};
 use crate::explain::StatementRef;
 use crate::sets::count;
 use crate::sets::gathered::Gathered;
 use crate::sets::store::SetId;
+use crate::shares::{Shares, shares};
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
@@ -87,7 +88,7 @@ pub fn reaches(snapshot: &Snapshot) -> Vec<Reaches> {
 
 fn reached(snapshot: &Snapshot) -> Vec<Reaches> {
     let estate = snapshot.estate();
-    let work = Shares::new(shares(estate.catalog().len(), SMALLEST_SHARE));
+    let work = Shares::new(shares(estate.catalog().len(), SMALLEST_SHARE), STEP);
     let counted: Vec<Vec<ReachedInShare>> =
         (0..work.len()).into_par_iter().with_max_len(1).map(|share| reached_in(snapshot, &work, share)).collect();
     let mut guests = FixedBitSet::with_capacity(estate.people().len());
@@ -126,8 +127,7 @@ fn reached_in(snapshot: &Snapshot, work: &Shares, share: usize) -> Vec<ReachedIn
     let mut whom = engine.nobody();
     // By kind and statement, of how many of its actions one speaks that have a meaning there.
     let mut meanings: HashMap<(KindId, StatementId), u64> = HashMap::new();
-    let steps = std::iter::from_fn(|| work.next(share));
-    for resource in snapshot.until_stopped(steps.flatten().map(ResourceId)) {
+    for resource in snapshot.until_stopped(work.all(share).map(ResourceId)) {
         let kind = estate.catalog().kind(resource);
         let mut work = engine.look(resource);
         for rule in engine.rules(&work) {

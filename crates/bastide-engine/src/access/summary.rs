@@ -2,6 +2,7 @@
 
 use super::tally::{Portion, Tally};
 use crate::decide::Reason;
+use crate::shares::shares;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use serde::{Deserialize, Serialize};
@@ -159,14 +160,6 @@ impl Running {
         }
         summary
     }
-}
-
-/// A catalog of so many resources in shares, one for each core, none smaller than `smallest`. What a share needs from
-/// elsewhere, its engine finds.
-pub fn shares(resources: usize, smallest: usize) -> Vec<std::ops::Range<u32>> {
-    let count = rayon::current_num_threads().min(resources / smallest).max(1);
-    let cut = |i: usize| (resources * i / count) as u32;
-    (0..count).map(|i| cut(i)..cut(i + 1)).collect()
 }
 
 /// Below so many resources a share of their own is not worth an engine.

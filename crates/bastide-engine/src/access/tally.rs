@@ -11,13 +11,13 @@ use crate::decide::Reason;
 use crate::evaluate::{Decided, Evaluator, OutcomeId, Work};
 use crate::sets::store::SetId;
 use crate::sets::{self, Fingerprints};
+use crate::shares::Shares;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
 use hashbrown::HashMap;
 use rayon::prelude::*;
 use std::ops::Range;
-use std::sync::Mutex;
 
 /// An evaluator takes so many resources at a time, and tells of them.
 pub(super) const STEP: u32 = 4096;
@@ -39,7 +39,7 @@ pub(super) struct Tally {
 impl Tally {
     /// Counts the resources of each share with an evaluator of its own: those of a part of a catalog, where one is given.
     pub fn of(snapshot: &Snapshot, part: &Portion, shares: Vec<Range<u32>>, done: Done) -> Tally {
-        let work = Shares::new(shares);
+        let work = Shares::new(shares, STEP);
         let random = Random::new(snapshot.estate(), part.number);
         let counted: Vec<ShareCounts> = (0..work.len())
             .into_par_iter()
@@ -79,36 +79,6 @@ impl Portion<'_> {
     /// Whether a resource is counted.
     pub fn has(&self, resource: ResourceId) -> bool {
         self.own.is_none_or(|own| own.contains(resource.index()))
-    }
-}
-
-/// What is still to be done of each share: whoever is ready takes from the end of another's.
-pub(super) struct Shares {
-    left: Vec<Mutex<Range<u32>>>,
-}
-
-impl Shares {
-    pub fn new(shares: Vec<Range<u32>>) -> Shares {
-        Shares { left: shares.into_iter().map(Mutex::new).collect() }
-    }
-
-    /// How many evaluators have a share.
-    pub fn len(&self) -> usize {
-        self.left.len()
-    }
-
-    /// The next resources for an evaluator with a share of its own.
-    pub fn next(&self, share: usize) -> Option<Range<u32>> {
-        let take = |of: usize, back: bool| {
-            let mut left = self.left[of].lock().expect("nothing panics while it takes");
-            let count = STEP.min(left.len() as u32);
-            let (from, to) = (left.start, left.end);
-            let taken = if back { to - count..to } else { from..from + count };
-            *left = if back { from..to - count } else { from + count..to };
-            Some(taken).filter(|taken| !taken.is_empty())
-        };
-        let others = (0..self.left.len()).filter(|other| *other != share);
-        take(share, false).or_else(|| others.into_iter().find_map(|other| take(other, true)))
     }
 }
 

@@ -1,10 +1,11 @@
 //! Allowed pairs by user or by resource.
 
 use super::batch::Batch;
-use super::summary::{Done, SMALLEST_SHARE, shares};
+use super::summary::{Done, SMALLEST_SHARE};
 use super::tally::{Portion, STEP};
 use crate::decide::Reason;
 use crate::evaluate::{Decided, Outcome, OutcomeId};
+use crate::shares::shares;
 use crate::snapshot::Snapshot;
 use bastide_model::*;
 use hashbrown::HashMap;

@@ -17,6 +17,7 @@ use crate::decide::targets;
 use crate::sets::count::{both_words, words as count_words};
 use crate::sets::gathered::Gathered;
 use crate::sets::store::{Bits, SetId};
+use crate::shares::Shares;
 use bastide_model::schema::Target;
 use bastide_model::*;
 use fixedbitset::FixedBitSet;
@@ -51,6 +52,9 @@ enum Flipped {
     Listed(Box<[u32]>),
     Many(Box<[u64]>),
 }
+
+/// So many resources are taken at a time: some take a thousand times as long as others.
+const STEP: u32 = 256;
 
 /// So many users take less room as a list.
 const FEW: usize = 16;
@@ -142,8 +146,9 @@ pub(crate) fn alone(ground: Ground, shares: Vec<Range<u32>>, of: Option<&[Statem
         Some(ids) => wanted.extend(ids.iter().filter_map(|id| ground.plan.rule(*id)).map(|rule| rule as usize)),
         None => wanted.insert_range(..),
     }
-    let walk = |share| AloneWalk::new(ground, wanted.clone()).share(share);
-    let found: Vec<Vec<Alone>> = shares.into_par_iter().with_max_len(1).map(walk).collect();
+    let work = Shares::new(shares, STEP);
+    let walk = |share| AloneWalk::new(ground, wanted.clone()).share(work.all(share));
+    let found: Vec<Vec<Alone>> = (0..work.len()).into_par_iter().with_max_len(1).map(walk).collect();
     let mut all = vec![Alone::default(); ground.estate.statements().len()];
     for (rule, of) in found.into_iter().flat_map(|share| share.into_iter().enumerate()) {
         let own = &mut all[ground.plan.rules[rule].id.index()];
@@ -238,7 +243,7 @@ impl<'s> AloneWalk<'s> {
         }
     }
 
-    fn share(mut self, share: Range<u32>) -> Vec<Alone> {
+    fn share(mut self, share: impl Iterator<Item = u32>) -> Vec<Alone> {
         let catalog = self.engine.estate.catalog();
         for resource in share.map(ResourceId) {
             if self.engine.is_stopped() {
