@@ -3,7 +3,6 @@
 use crate::folded::Cut;
 use bastide_audit::{Case, Survey};
 use bastide_engine::evaluate::{Decided, OutcomeId, put};
-use bastide_engine::sets::count;
 use bastide_engine::sets::counter::Counter;
 use bastide_engine::sets::store::SetId;
 use bastide_model::*;
@@ -97,11 +96,12 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
             questions.iter().map(|(_, actions)| fits(actions)).collect()
         })
         .collect();
-    // By place and kind, how often the same is decided for everybody; and by question and place, users more or fewer.
+    // By place and kind, how often the same is decided for everybody; and by question and place, on how many resources more or
+    // fewer each user may.
     let mut rows: HashMap<(usize, KindId, Box<[u32]>), u64> = HashMap::new();
     let mut own: HashMap<(usize, usize), Vec<i64>> = HashMap::new();
-    // The same of what is another outcome on each resource.
-    let mut wide: HashMap<(usize, usize), Counter> = HashMap::new();
+    // By question and place, on how many resources each user may, but for that.
+    let mut met: HashMap<(usize, usize), Counter> = HashMap::new();
     let mut resources: HashMap<(usize, KindId), u64> = HashMap::new();
     let (mut allowed, mut any) = (engine.nobody(), engine.nobody());
     let mut key: Vec<u32> = Vec::new();
@@ -130,7 +130,7 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
                     engine.allowed_users(&work, *action, &mut allowed);
                     any.union_with(&allowed);
                 }
-                wide.entry((q, at)).or_default().add_list(&any);
+                met.entry((q, at)).or_default().add_list(&any, 1);
             }
             engine.done(work);
             continue;
@@ -180,18 +180,19 @@ pub(crate) fn heat(case: &Case, survey: &Survey, cut: &Cut) -> Heat {
             put(engine.sets().row(set), &mut allowed);
             any.union_with(&allowed);
         }
-        for ((_, members, _), counts) in groups.iter().zip(&mut counts) {
-            counts[q][at].0 += u64::from(count::both(&any, members)) * times;
+        met.entry((q, at)).or_default().add_list(&any, times);
+    }
+    let mut of_users = vec![0i64; estate.people().len()];
+    for key in met.keys().chain(own.keys().filter(|key| !met.contains_key(*key))) {
+        of_users.fill(0);
+        if let Some(counter) = met.get(key) {
+            counter.counts().for_each(|(user, count)| of_users[user as usize] = count as i64);
         }
-    }
-    for ((q, at), counter) in wide {
-        let own = own.entry((q, at)).or_insert_with(|| vec![0; estate.people().len()]);
-        counter.counts().for_each(|(user, count)| own[user as usize] += count as i64);
-    }
-    for ((q, at), own) in own {
+        if let Some(own) = own.get(key) {
+            of_users.iter_mut().zip(own).for_each(|(sum, more)| *sum += more);
+        }
         for ((_, members, _), counts) in groups.iter().zip(&mut counts) {
-            let more: i64 = members.ones().map(|user| own[user]).sum();
-            counts[q][at].0 = counts[q][at].0.wrapping_add_signed(more);
+            counts[key.0][key.1].0 = members.ones().map(|user| of_users[user]).sum::<i64>() as u64;
         }
     }
     let share = |(yes, all): &(u64, u64)| (*all > 0).then(|| *yes as f32 * 100.0 / *all as f32);

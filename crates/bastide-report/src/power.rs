@@ -95,7 +95,7 @@ pub(crate) fn weights(case: &Case, survey: &Survey, full: &[FullPower]) -> Vec<W
                 if plain {
                     rows.insert(key.as_slice().into(), (any.clone(), 1));
                 } else {
-                    single.add_list(&any);
+                    single.add_list(&any, 1);
                 }
             }
         }

@@ -31,16 +31,16 @@ fn are_more(seen: &[u64], words: &[u64]) -> bool {
     more != 0
 }
 
-/// Adds a set to the digits. All sets have as many words.
+/// Adds a set to the digits, from one of them on. All sets have as many words.
 #[multiversion(targets("x86_64+avx512f+avx512dq+avx512vl", "x86_64+avx2"))]
-fn sum(digits: &mut Vec<Vec<Block>>, words: &[u64]) {
+fn sum(digits: &mut Vec<Vec<Block>>, words: &[u64], lowest: usize) {
     let blocks = words.len().div_ceil(LANES);
     for (at, words) in words.chunks(LANES).enumerate() {
         let mut carry = [0; LANES];
         carry[..words.len()].copy_from_slice(words);
-        let mut digit = 0;
+        let mut digit = lowest;
         while carry != [0; LANES] {
-            if digits.len() == digit {
+            while digits.len() <= digit {
                 digits.push(vec![[0; LANES]; blocks]);
             }
             let sum = &mut digits[digit][at];
@@ -56,7 +56,12 @@ fn sum(digits: &mut Vec<Vec<Block>>, words: &[u64]) {
 
 impl Counter {
     /// Counts the users of a set; `new` is told of those who were not met before. All sets have as many words.
-    pub fn add(&mut self, words: &[u64], mut new: impl FnMut(u32)) {
+    pub fn add(&mut self, words: &[u64], new: impl FnMut(u32)) {
+        self.meet(words, new);
+        sum(&mut self.digits, words, 0);
+    }
+
+    fn meet(&mut self, words: &[u64], mut new: impl FnMut(u32)) {
         self.seen.resize(self.seen.len().max(words.len()), 0);
         // Most sets have nobody in them who is new.
         if are_more(&self.seen, words) {
@@ -65,14 +70,16 @@ impl Counter {
                 *seen |= word;
             }
         }
-        sum(&mut self.digits, words);
     }
 
-    /// Counts the users of a list.
-    pub fn add_list(&mut self, users: &FixedBitSet) {
+    /// Counts the users of a list so many times, in as many steps as the number of times has ones among its digits.
+    pub fn add_list(&mut self, users: &FixedBitSet, times: u64) {
         const { assert!(usize::BITS == 64, "words have 64 bits") };
         let words: Vec<u64> = users.as_slice().iter().map(|word| *word as u64).collect();
-        self.add(&words, |_| ());
+        if times > 0 {
+            self.meet(&words, |_| ());
+        }
+        Bits(times).for_each(|digit| sum(&mut self.digits, &words, digit));
     }
 
     /// Users who were met, in order, and how often.
@@ -102,9 +109,10 @@ mod tests {
                 let set: FixedBitSet = (0..users).filter(|_| random.usize(..100) < share).collect();
                 let mut whole = FixedBitSet::with_capacity(users);
                 whole.union_with(&set);
-                whole.ones().for_each(|user| plain[user] += 1);
+                let times = if at % 3 == 0 { random.u64(..9) } else { 1 };
+                whole.ones().for_each(|user| plain[user] += times);
                 if at % 3 == 0 {
-                    counter.add_list(&whole);
+                    counter.add_list(&whole, times);
                 } else {
                     let words: Vec<u64> = whole.as_slice().iter().map(|word| *word as u64).collect();
                     counter.add(&words, |user| met.push(user));
