@@ -1,7 +1,7 @@
 //! Everybody's access row by row, as it is written by the million: CSV, JSON lines and Parquet; totals by user or by
-//! resource; rows of a file that lie in given slices.
+//! resource; rows of a file that lie in given slices; and what goes over each byte of an output.
 //!
-//! It is a crate of its own because all of its loops run once for each user and resource: it is compiled for speed, and the program
+//! It is a crate of its own because all of its loops run once for each user and resource, or for each byte that is written: it is compiled for speed, and the program
 //! that asks, quickly.
 //!
 //! ```
@@ -52,6 +52,7 @@ mod list;
 mod pairs;
 pub mod quoting;
 mod slices;
+pub mod text;
 
 pub use line::{MatrixDecision, MatrixPair, MatrixRow, MatrixTriple};
 pub use list::{Form, List, RowsFormat, TotalsTable};

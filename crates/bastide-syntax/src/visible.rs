@@ -8,7 +8,9 @@ use std::fmt::Write;
 /// marks that turn the direction of what follows, characters without a width.
 pub fn visible(text: &str) -> Cow<'_, str> {
     let acts = |c: char| matches!(c, '\n' | '\t') || hidden(c).is_some();
-    if !text.contains(acts) {
+    // Nearly every text is plain: bytes are looked at many at a time.
+    let plain = text.bytes().fold(true, |plain, byte| plain & matches!(byte, b' '..=b'~'));
+    if plain || !text.contains(acts) {
         return Cow::Borrowed(text);
     }
     let mut out = String::new();
@@ -45,7 +47,8 @@ pub fn no_commands(text: &str) -> Cow<'_, str> {
 
 /// JSON in which nothing acts on whoever looks at it: the same values, what does not show written by its number.
 pub fn escaped_json(text: &str) -> Cow<'_, str> {
-    if !text.contains(|c| hidden(c).is_some()) {
+    let plain = text.bytes().fold(true, |plain, byte| plain & matches!(byte, b' '..=b'~' | b'\n'));
+    if plain || !text.contains(|c| hidden(c).is_some()) {
         return Cow::Borrowed(text);
     }
     let mut out = String::with_capacity(text.len());

@@ -111,7 +111,7 @@ impl Terminal {
         let text = if self.color {
             text
         } else {
-            plain = anstream::adapter::strip_str(text).to_string();
+            plain = bastide_rows::text::plain(text);
             &plain
         };
         let mut out = io::stdout().lock();
@@ -127,9 +127,7 @@ impl Terminal {
     pub fn deliver(&mut self, text: &str, file: Option<&Path>) -> Result<(), Failure> {
         match file.filter(|path| !is_standard_output(path)) {
             None => self.print(text),
-            Some(_) => {
-                self.stream(file, |out| out.write_all(anstream::adapter::strip_str(text).to_string().as_bytes()))
-            }
+            Some(_) => self.stream(file, |out| out.write_all(bastide_rows::text::plain(text).as_bytes())),
         }
     }
 
@@ -188,7 +186,7 @@ impl Terminal {
     /// Fingerprints to the error output; a closed one is nobody's trouble.
     pub fn complain(&self, text: &str) {
         let terminal = io::stderr().is_terminal() && self.color;
-        let plain = anstream::adapter::strip_str(text).to_string();
+        let plain = bastide_rows::text::plain(text);
         let text = no_commands(if terminal { text } else { &plain });
         let _ = io::stderr().write_all(text.as_bytes());
     }

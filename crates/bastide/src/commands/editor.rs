@@ -5,7 +5,6 @@ use crate::failure::{BAD_NEWS, DONE, Failure};
 use crate::open::day;
 use crate::print::{changes, reach, trial, why};
 use crate::terminal::Terminal;
-use anstream::adapter::strip_str;
 use bastide_audit::{Finding, Survey, audit_by};
 use bastide_editor::{Connection, Ended, Voice, serve};
 use bastide_engine::Snapshot;
@@ -64,7 +63,7 @@ impl Voice for Words {
 
 /// Without colours: an editor shows text.
 fn plain(text: &str) -> String {
-    strip_str(text).to_string()
+    bastide_rows::text::plain(text).into_owned()
 }
 
 pub fn run(terminal: &Terminal) -> Result<u8, Failure> {

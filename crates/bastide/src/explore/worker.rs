@@ -3,7 +3,6 @@
 use crate::open::Opened;
 use crate::print::text::{count, hang};
 use crate::print::{changes, reach, why};
-use anstream::adapter::strip_str;
 use bastide_engine::access::{self, AccessGrid, GridCell};
 use bastide_engine::change::{Change, apply, describe};
 use bastide_engine::difference::{difference, radius};
@@ -341,7 +340,7 @@ fn search(estate: &Estate, text: &str) -> Vec<Match> {
 
 /// Without colours: the screen has its own.
 fn plain(text: &str) -> String {
-    strip_str(text).to_string()
+    bastide_rows::text::plain(text).into_owned()
 }
 
 /// A change in words, and as an option of `try`.

@@ -50,7 +50,7 @@ pub fn name(text: &str) -> String {
 
 /// Columns a text takes, colours left aside.
 pub fn width(text: &str) -> usize {
-    if text.contains('\u{1b}') { anstream::adapter::strip_str(text).to_string().width() } else { text.width() }
+    if text.contains('\u{1b}') { bastide_rows::text::plain(text).width() } else { text.width() }
 }
 
 /// A plain text of at most so many columns, cut with `…`.
