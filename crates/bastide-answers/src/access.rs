@@ -1,10 +1,59 @@
 //! Who can do what: a person, a place, a table, a statement, totals, two people side by side.
 
-use crate::answer;
 use crate::difference::{Blocks, Fold, Radius, RowsSeen};
 use crate::explain::{Met, Reason, StatementRef, Way};
+use crate::{Tell, answer};
+use bastide_engine::access;
+use schemars::JsonSchema;
+use serde::Serialize;
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
+
+/// The table.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct Matrix {
+    /// The actions, in declared order; cells hold positions in this list.
+    pub actions: Vec<String>,
+    /// Users with identical access on all rows, largest first.
+    pub profiles: Vec<MatrixProfile>,
+    /// The resources, in the order of the tree.
+    pub rows: Vec<MatrixRow>,
+}
+
+/// One resource.
+#[derive(Clone, Debug, Serialize, JsonSchema)]
+pub struct MatrixRow {
+    /// Its id.
+    pub resource: String,
+    /// Its name.
+    pub name: String,
+    /// Its path.
+    pub path: String,
+    /// Its kind.
+    pub kind: String,
+    /// Its depth; a root has 1.
+    pub depth: u16,
+    /// The position of the row that it lies beneath: the nearest one; none where no row is above it.
+    pub above: Option<usize>,
+    /// Its name, and before it those of what lies between it and that row; its path where there is none.
+    pub label: String,
+    /// How many resources lie beneath it that are not shown.
+    pub hidden: usize,
+    /// For each profile the allowed actions, by position.
+    pub cells: Vec<Vec<usize>>,
+}
+
+impl From<&access::Matrix> for Matrix {
+    fn from(of: &access::Matrix) -> Matrix {
+        let access::Matrix { actions, profiles, rows, lists } = of;
+        let row = |row: &access::MatrixRow| {
+            let access::MatrixRow { resource, name, path, kind, depth, above, label, hidden, cells } = row.clone();
+            let cells = cells.into_iter().map(|list| lists[list as usize].clone()).collect();
+            MatrixRow { resource, name, path, kind, depth, above, label, hidden, cells }
+        };
+        Matrix { actions: actions.tell(), profiles: profiles.tell(), rows: rows.iter().map(row).collect() }
+    }
+}
 
 answer! {
     /// How far two systems agree.
@@ -191,42 +240,10 @@ answer! {
         pub allowed: Vec<(String, usize)>,
     }
 
-    /// The table.
-    pub struct Matrix of bastide_engine::access::Matrix {
-        /// The actions, in declared order; cells hold positions in this list.
-        pub actions: Vec<String>,
-        /// Users with identical access on all rows, largest first.
-        pub profiles: Vec<MatrixProfile>,
-        /// The resources, in the order of the tree.
-        pub rows: Vec<MatrixRow>,
-    }
-
     /// Users with identical access on all rows of the table.
     pub struct MatrixProfile of bastide_engine::access::MatrixProfile {
         /// Their ids, in byte order.
         pub users: Vec<String>,
-    }
-
-    /// One resource.
-    pub struct MatrixRow of bastide_engine::access::MatrixRow {
-        /// Its id.
-        pub resource: String,
-        /// Its name.
-        pub name: String,
-        /// Its path.
-        pub path: String,
-        /// Its kind.
-        pub kind: String,
-        /// Its depth; a root has 1.
-        pub depth: u16,
-        /// The position of the row that it lies beneath: the nearest one; none where no row is above it.
-        pub above: Option<usize>,
-        /// Its name, and before it those of what lies between it and that row; its path where there is none.
-        pub label: String,
-        /// How many resources lie beneath it that are not shown.
-        pub hidden: usize,
-        /// For each profile the allowed actions, by position.
-        pub cells: Vec<Vec<usize>>,
     }
 
     /// What one user can do.

@@ -33,7 +33,7 @@ pub use hanging::{Hanging, hanging};
 pub use holders::{Holder, HolderProfile, Holders, HoldersBy, holders};
 pub use known::{Known, Subject, known};
 pub use ledger::{Ledger, LedgerLine, ledger, ledger_of};
-pub use matrix::{Matrix, MatrixProfile, MatrixRow, matrix};
+pub use matrix::{Matrix, MatrixProfile, MatrixRow, TooLarge, matrix};
 pub use narrow::{Narrowed, ReachStep, narrowing, steps};
 pub(crate) use person::computed_groups;
 pub use person::{Branch, Extent, InGroup, KindCount, Person, Through, in_groups, person};

@@ -55,7 +55,7 @@ pub fn heat_map(
 
 impl HeatMap<'_> {
     fn step(&self, row: usize, profile: usize) -> usize {
-        let cell = &self.matrix.rows[row].cells[profile];
+        let cell = self.matrix.cell(row, profile);
         if cell.is_empty() {
             0
         } else if cell.len() >= self.meaning[row] {

@@ -26,7 +26,7 @@ pub fn table(matrix: &Matrix, aside: &Aside, all: bool, columns: usize) -> Strin
         let mut widths = Vec::new();
         let mut used = label_width;
         for (p, profile) in matrix.profiles.iter().enumerate().skip(shown) {
-            let widest = matrix.rows.iter().map(|row| row.cells[p].len()).max().unwrap_or(0);
+            let widest = (0..matrix.rows.len()).map(|row| matrix.cell(row, p).len()).max().unwrap_or(0);
             let own = widest.max(grouped(profile.users.len() as u64).len()).max(column_name(p).len());
             if used + own + 2 > columns && p > shown {
                 break;
@@ -49,8 +49,8 @@ pub fn table(matrix: &Matrix, aside: &Aside, all: bool, columns: usize) -> Strin
         line("profile", part.clone().map(column_name).collect(), bold);
         let sizes = matrix.profiles[part.clone()].iter().map(|p| grouped(p.users.len() as u64));
         line("users", sizes.collect(), dim);
-        for (row, label) in matrix.rows.iter().zip(&labels) {
-            let cells = row.cells[part.clone()].iter();
+        for (row, label) in labels.iter().enumerate() {
+            let cells = part.clone().map(|p| matrix.cell(row, p));
             line(label, cells.map(|c| if c.is_empty() { "-".to_string() } else { cell(c) }).collect(), good);
         }
         out.push('\n');
@@ -79,7 +79,7 @@ pub fn by_user(matrix: &Matrix, aside: &Aside, all: bool, columns: usize) -> Str
         users.extend(profile.users.iter().map(|user| (user.as_str(), p)));
     }
     users.sort_unstable();
-    let cell = |row: &MatrixRow, p: usize| match row.cells[p].as_slice() {
+    let cell = |row: usize, p: usize| match matrix.cell(row, p) {
         [] => "-".to_string(),
         actions => actions.iter().map(|a| letters[*a]).collect(),
     };
@@ -88,8 +88,8 @@ pub fn by_user(matrix: &Matrix, aside: &Aside, all: bool, columns: usize) -> Str
     let mut shown = 0;
     loop {
         let (mut widths, mut used) = (Vec::new(), name_width);
-        for (at, row) in matrix.rows.iter().enumerate().skip(shown) {
-            let widest = (0..matrix.profiles.len()).map(|p| width(&cell(row, p))).max().unwrap_or(1);
+        for at in shown..matrix.rows.len() {
+            let widest = (0..matrix.profiles.len()).map(|p| width(&cell(at, p))).max().unwrap_or(1);
             let own = widest.max((at + 1).to_string().len());
             if used + own + 2 > columns && at > shown {
                 break;
@@ -104,10 +104,7 @@ pub fn by_user(matrix: &Matrix, aside: &Aside, all: bool, columns: usize) -> Str
         };
         out.push_str(&format!("{}\n", bold(&line("user", part.clone().map(|at| (at + 1).to_string()).collect()))));
         for (user, p) in &users {
-            out.push_str(&format!(
-                "{}\n",
-                line(user, matrix.rows[part.clone()].iter().map(|row| cell(row, *p)).collect())
-            ));
+            out.push_str(&format!("{}\n", line(user, part.clone().map(|row| cell(row, *p)).collect())));
         }
         out.push('\n');
         shown = part.end;

@@ -10,11 +10,12 @@ use crate::about::About;
 use crate::failure::{DONE, Failure};
 use crate::open::{self, EstateArgs, Opened};
 use crate::print::summary::Cost;
+use crate::print::text::grouped;
 use crate::print::{json, matrix};
 use crate::progress::Progress;
 use crate::terminal::Terminal;
 use bastide_engine::Snapshot;
-use bastide_engine::access::{self, Portion, Running};
+use bastide_engine::access::{self, Portion, Running, TooLarge};
 use bastide_model::{ActionId, Estate, Moment, ResourceId, UserId};
 use bastide_report::picture::{Medium, heat_map};
 use bastide_rows::{List, TotalsTable};
@@ -65,13 +66,13 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
     let snapshot = opened.snapshot(&moment, terminal)?;
     match args.format {
         MatrixFormat::Svg | MatrixFormat::Png => {
-            let table = access::matrix(&snapshot, &users, &resources, &wanted);
+            let table = table(&snapshot, &users, &resources, &wanted)?;
             let medium = if args.format == MatrixFormat::Svg { Medium::Svg } else { Medium::Png };
             let made = heat(&table, &opened, &resources, &wanted, &moment, medium);
             picture::deliver(made, medium, args.output.as_deref(), terminal)?;
         }
         MatrixFormat::Table | MatrixFormat::Json => {
-            let table = access::matrix(&snapshot, &users, &resources, &wanted);
+            let table = table(&snapshot, &users, &resources, &wanted)?;
             if args.format == MatrixFormat::Json {
                 terminal.deliver(
                     &json::document(
@@ -101,6 +102,26 @@ pub fn run(args: MatrixArgs, estate: &EstateArgs, terminal: &mut Terminal) -> Re
         }
     }
     Ok(DONE)
+}
+
+/// A table has at most so many cells: some hundreds of megabytes.
+const MOST_CELLS: usize = 50_000_000;
+
+fn table(
+    snapshot: &Snapshot,
+    users: &[UserId],
+    resources: &[ResourceId],
+    wanted: &[ActionId],
+) -> Result<access::Matrix, Failure> {
+    access::matrix(snapshot, users, resources, wanted, MOST_CELLS).map_err(|TooLarge { rows, profiles }| {
+        let [rows, profiles] = [rows, profiles].map(|number| grouped(number as u64));
+        let message = format!("a table of {rows} places and at least {profiles} profiles is too large");
+        let hints = vec![
+            "`--under`, `--depth`, `--users` and `--action` narrow it".to_string(),
+            "lists may be of any length: `--format csv`, `jsonl` or `parquet`".to_string(),
+        ];
+        Failure::Usage(message, hints)
+    })
 }
 
 /// The table as a picture.
