@@ -31,6 +31,7 @@ pub mod remedy;
 
 use serde_json::{Map, Value};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// What has an answer for programs.
 pub trait Tell<Answer> {
@@ -49,6 +50,12 @@ macro_rules! as_it_is {
 }
 
 as_it_is! { String bool u16 u32 u64 usize f64 }
+
+impl Tell<String> for Arc<str> {
+    fn tell(&self) -> String {
+        self.to_string()
+    }
+}
 
 impl<A: Tell<B>, B> Tell<Vec<B>> for Vec<A> {
     fn tell(&self) -> Vec<B> {

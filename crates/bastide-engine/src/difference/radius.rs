@@ -12,6 +12,7 @@ use hashbrown::{HashMap, HashSet};
 use rayon::prelude::*;
 use std::cmp::Reverse;
 use std::ops::Range;
+use std::sync::Arc;
 
 /// The blast radius of a change.
 #[derive(Clone, Copy, Default, PartialEq, Eq, Debug)]
@@ -85,8 +86,8 @@ pub enum Side {
 pub struct Block {
     /// Gained or lost.
     pub side: Side,
-    /// The users' ids, in byte order.
-    pub users: Vec<String>,
+    /// The users' ids, in byte order. Each is kept once for all blocks.
+    pub users: Vec<Arc<str>>,
     /// The group whose members, and nobody else, they are; where there is one.
     pub group: Option<String>,
     /// Of them, the guests.
@@ -163,9 +164,12 @@ pub fn blocks(
     let groups = about.named_groups(&shown.iter().map(|raw| difference.count(raw.users) as usize).collect());
     let mut lister = difference.lister();
     let users: Vec<Vec<u32>> = shown.iter().map(|raw| lister.users(raw.users)).collect();
-    let tell = |(raw, users): (&&Raw, &Vec<u32>)| {
+    let mut ids: HashMap<u32, Arc<str>> = HashMap::new();
+    let tell = |(raw, numbers): (&&Raw, &Vec<u32>)| {
         let (actions, resources) = (&actions[raw.actions as usize], &resources[raw.resources.clone()]);
-        about.block(raw, users, (actions, difference.guests(raw.users)), resources, &groups)
+        let id = |user: &u32| Arc::clone(ids.entry(*user).or_insert_with(|| about.person(*user).0.into()));
+        let users = numbers.iter().map(id).collect();
+        about.block(raw, (numbers, users), (actions, difference.guests(raw.users)), resources, &groups)
     };
     let told: Vec<Block> = shown.iter().zip(&users).map(tell).collect();
     Blocks { list: told, more_gained, more_lost }
@@ -340,13 +344,12 @@ impl Describing<'_> {
     fn block(
         &self,
         raw: &Raw,
-        numbers: &Vec<u32>,
+        (numbers, mut users): (&Vec<u32>, Vec<Arc<str>>),
         (actions, guests): (&[u32], u32),
         resources: &[u32],
         groups: &HashMap<Vec<u32>, String>,
     ) -> Block {
         let joint = &self.difference.joint.resources;
-        let mut users: Vec<String> = numbers.iter().map(|user| self.person(*user).0.to_string()).collect();
         users.sort();
         let sides = |estate: &Estate, number: &dyn Fn(u32) -> Option<u32>| {
             let mut found: Vec<ResourceId> = resources.iter().filter_map(|r| number(*r)).map(ResourceId).collect();
