@@ -614,3 +614,57 @@ fn blocked_on<'s>(engine: &mut Evaluator<'s>, work: &mut Work<'s>, action: Actio
     });
     blocked
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bastide_testkit::random::{Shape, plan};
+    use std::collections::BTreeMap;
+
+    /// Whoever counts which resources, and in whatever order: the numbers and the examples are the same.
+    #[test]
+    fn shares_come_to_the_same() {
+        let mut random = fastrand::Rng::with_seed(3);
+        let (mut examples, mut met) = (0, 0);
+        for seed in 0..150 {
+            let estate = plan(seed, Shape::ALL).case().estate();
+            let moment = Moment::on("2026-11-24".parse().expect("a day"), estate.schema());
+            let case = Case {
+                estate: &estate,
+                moment: &moment,
+                harmless: Vec::new(),
+                limits: crate::Limits::default(),
+                levels: Vec::new(),
+                diagnostics: &[],
+                lines: Vec::new(),
+                used: None,
+            };
+            let Ok(snapshot) = Snapshot::new(&estate, &moment) else { continue };
+            let mut active = estate.people().active().clone();
+            active.grow(estate.people().len());
+            let resources = estate.catalog().len() as u32;
+            let whole = Tally::of(&case, &snapshot, &active, 0..resources);
+            let mut steps: Vec<Range<u32>> = Vec::new();
+            while steps.last().map_or(0, |step| step.end) < resources {
+                let from = steps.last().map_or(0, |step| step.end);
+                steps.push(from..(from + random.u32(1..5)).min(resources));
+            }
+            random.shuffle(&mut steps);
+            let mut shared = Tally::none(&estate);
+            let share = random.usize(1..=steps.len());
+            for steps in steps.chunks(share) {
+                shared.add(Tally::of(&case, &snapshot, &active, steps.iter().cloned().flatten()));
+            }
+            assert_eq!(told(&whole), told(&shared), "seed {seed}");
+            examples += whole.statements.iter().filter(|survey| survey.example.is_some()).count();
+            met += whole.meetings.values().filter(|meeting| meeting.example.is_some()).count();
+        }
+        assert!(examples > 500 && met > 100, "{examples} examples, {met} meetings");
+    }
+
+    fn told(tally: &Tally) -> String {
+        let users: Vec<usize> = tally.users.iter().map(Gathered::count).collect();
+        let meetings: BTreeMap<_, _> = tally.meetings.iter().map(|(pair, meeting)| (pair, meeting)).collect();
+        format!("{:?} {users:?} {meetings:?}", tally.statements)
+    }
+}

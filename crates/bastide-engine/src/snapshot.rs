@@ -158,12 +158,12 @@ impl Snapshot {
         Evaluator::new(self.ground(), actions)
     }
 
-    fn ground(&self) -> Ground<'_> {
+    pub(crate) fn ground(&self) -> Ground<'_> {
         Ground { estate: &self.estate, moment: &self.moment, plan: &self.plan, cancel: self.cancel.as_ref() }
     }
 
     /// By statement, what is solely its doing: what would be otherwise without it. The catalog is gone through in `shares`, each
-    /// on a core of its own; `of`: only these statements. None where the estate has what cannot be told for all statements at
+    /// by a core of its own, as far as none takes over; `of`: only these statements. None where the estate has what cannot be told for all statements at
     /// once: layers, or conditions that look at decisions. Cost: every resource once, and words for each statement that takes
     /// somebody there.
     pub fn alone(&self, shares: Vec<Range<u32>>, of: Option<&[StatementId]>) -> Option<Vec<Alone>> {

@@ -1,9 +1,12 @@
 //! The numbers of the page are those that one gets by asking for every triple of the demo.
 
 use bastide_audit::{Case, Limits, Survey, audit_by};
-use bastide_engine::ReferenceEvaluator;
+use bastide_engine::{ReferenceEvaluator, Snapshot};
 use bastide_model::*;
 use bastide_report::{Access, Report, Sources};
+use bastide_testkit::random::{Shape, plan};
+
+const HARMLESS: [&str; 2] = ["read", "comment"];
 
 struct Demo {
     estate: Estate,
@@ -21,7 +24,7 @@ impl Demo {
         let case = Case {
             estate: &self.estate,
             moment: &self.moment,
-            harmless: vec!["read".to_string(), "comment".to_string()],
+            harmless: HARMLESS.map(str::to_string).to_vec(),
             limits: Limits::default(),
             levels: Vec::new(),
             diagnostics: &[],
@@ -116,6 +119,65 @@ fn shares_are_of_members_and_places() {
         }
     }
     assert!(compared >= 24, "{compared}");
+}
+
+/// Every share of every question, owners and whoever else is decided on one by one among them, in the demo and in estates drawn
+/// by chance.
+#[test]
+fn shares_are_what_is_decided() {
+    let moment = |estate: &Estate| Moment::on("2026-11-24".parse().unwrap(), estate.schema());
+    let random = (0..60).map(|seed| plan(seed, Shape::ALL).case().estate());
+    let random = random.map(|estate| Demo { moment: moment(&estate), estate });
+    let (mut compared, mut partly, mut owned) = (0, 0, 0);
+    for demo in std::iter::once(demo()).chain(random) {
+        let (estate, schema) = (&demo.estate, demo.estate.schema());
+        let Ok(snapshot) = Snapshot::new(estate, &demo.moment) else { continue };
+        let (mut engine, reference) = (snapshot.evaluator(), snapshot.reference());
+        let heat = demo.report(Some(1)).heat;
+        let harmless = |action: &ActionId| HARMLESS.contains(&schema.actions[action.index()].name.as_str());
+        let all: Vec<ActionId> = ActionId::all(schema.actions.len()).collect();
+        let mut questions: Vec<Vec<ActionId>> = vec![all.iter().copied().filter(|action| !harmless(action)).collect()];
+        questions.extend(all.iter().map(|action| vec![*action]));
+        assert_eq!(heat.questions.len(), questions.len());
+        let groups: Vec<Vec<UserId>> = heat
+            .rows
+            .iter()
+            .map(|row| {
+                let group = estate.groups().find(&row.group).expect("a group");
+                demo.active().filter(|user| reference.member(*user, group).is_true()).collect()
+            })
+            .collect();
+        for (at, place) in heat.places.iter().enumerate() {
+            let root = estate.catalog().roots().find(|root| estate.catalog().path(*root) == place.path);
+            for (q, actions) in questions.iter().enumerate() {
+                let mut counts = vec![(0u64, 0u64); groups.len()];
+                for resource in estate.catalog().subtree(root.expect("a root")).map(ResourceId) {
+                    let kind = estate.catalog().kind(resource);
+                    let fitting: Vec<ActionId> = actions.iter().copied().filter(|a| schema.fits(*a, kind)).collect();
+                    if fitting.is_empty() {
+                        continue;
+                    }
+                    let (mut any, mut allowed) = (engine.nobody(), engine.nobody());
+                    for action in fitting {
+                        engine.allowed(resource, action, &mut allowed);
+                        any.union_with(&allowed);
+                    }
+                    owned += usize::from(estate.catalog().owner(resource).flatten().is_some());
+                    for (members, (yes, of)) in groups.iter().zip(&mut counts) {
+                        *yes += members.iter().filter(|user| any.contains(user.index())).count() as u64;
+                        *of += members.len() as u64;
+                    }
+                }
+                for (row, (yes, of)) in heat.rows.iter().zip(counts) {
+                    let expected = (of > 0).then(|| yes as f32 * 100.0 / of as f32);
+                    assert_eq!(row.shares[q][at], expected, "{} on {}: {}", row.group, place.path, heat.questions[q]);
+                    compared += 1;
+                    partly += usize::from(yes > 0 && yes < of);
+                }
+            }
+        }
+    }
+    assert!(compared > 2_000 && partly > 500 && owned > 2_000, "{compared} shares, {partly} between, {owned} owned");
 }
 
 #[test]

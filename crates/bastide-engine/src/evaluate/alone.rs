@@ -698,3 +698,50 @@ fn otherwise(words: &mut [u64], taken: &[u64], from: &[u64], turned: u64) {
         *word = taken & (from ^ turned);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Snapshot;
+    use bastide_testkit::random::{Shape, plan};
+
+    /// Whoever goes through which resources, and in whatever order: it comes to the same.
+    #[test]
+    fn shares_come_to_the_same() {
+        let mut random = fastrand::Rng::with_seed(5);
+        let (mut lost, mut gained) = (0, 0);
+        for seed in 0..200 {
+            let estate = plan(seed, Shape::PLAIN).case().estate();
+            let moment = Moment::on(jiff::civil::date(2026, 11, 24), estate.schema());
+            let Ok(snapshot) = Snapshot::new(&estate, &moment) else { continue };
+            let ground = snapshot.ground();
+            if !is_plain(ground) {
+                continue;
+            }
+            let mut wanted = FixedBitSet::with_capacity(ground.plan.rules.len());
+            wanted.insert_range(..);
+            let resources = estate.catalog().len() as u32;
+            let whole = AloneWalk::new(ground, wanted.clone()).share(0..resources);
+            let mut order: Vec<u32> = (0..resources).collect();
+            random.shuffle(&mut order);
+            let mut shared = vec![Alone::default(); whole.len()];
+            for share in order.chunks(random.usize(1..=order.len())) {
+                for (own, of) in
+                    shared.iter_mut().zip(AloneWalk::new(ground, wanted.clone()).share(share.iter().copied()))
+                {
+                    own.gained += of.gained;
+                    own.lost += of.lost;
+                    own.resources += of.resources;
+                    own.users.join(of.users);
+                }
+            }
+            for (whole, shared) in whole.iter().zip(&shared) {
+                let told = |of: &Alone| (of.gained, of.lost, of.resources, of.users.count());
+                assert_eq!(told(whole), told(shared), "seed {seed}");
+                lost += whole.lost;
+                gained += whole.gained;
+            }
+        }
+        assert!(lost > 2_000 && gained > 500, "{lost} lost, {gained} gained");
+    }
+}
