@@ -664,7 +664,7 @@ mod tests {
 
     fn told(tally: &Tally) -> String {
         let users: Vec<usize> = tally.users.iter().map(Gathered::count).collect();
-        let meetings: BTreeMap<_, _> = tally.meetings.iter().map(|(pair, meeting)| (pair, meeting)).collect();
+        let meetings: BTreeMap<_, _> = tally.meetings.iter().collect();
         format!("{:?} {users:?} {meetings:?}", tally.statements)
     }
 }
